@@ -1,0 +1,188 @@
+//! Writes that become visible together.
+
+use super::locate;
+use super::mask::Mask;
+use super::snapshot::Opened;
+use crate::error::Result;
+use crate::record::{Key, Record};
+use crate::schema::Schema;
+use crate::shelf::{Builder, Sealed};
+use crate::store::{Generation, Manifest, MaskEntry, PieceId, ShelfEntry, Unit};
+use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
+
+/// The memory that a batch takes, in bytes, before it seals what it has as a shelf and goes on.
+pub const DEFAULT_BUDGET: usize = 256 << 20;
+
+/// Puts and removals that become visible together when they are [published](Self::publish), or not at all.
+///
+/// Order counts: a put replaces what was put before under the same key, and a removal takes it away. Memory is bounded
+/// by the budget, except for the keys of what was removed.
+pub struct Batch<'u> {
+    unit: &'u mut dyn Unit,
+    opened: &'u Opened,
+    begun: Option<Generation>,
+    base: Manifest,
+    budget: usize,
+    builder: Builder,
+    /// Keys that were removed since the last shelf was sealed.
+    removed: BTreeSet<Vec<u8>>,
+    sealed: Vec<ShelfEntry>,
+    /// For shelves that were there before, or were sealed earlier in this batch: what is removed from them.
+    gone: BTreeMap<PieceId, BTreeSet<u32>>,
+    put: u64,
+}
+
+/// What a batch did.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Published {
+    /// The state that it made, or the one it left as it was.
+    pub generation: Generation,
+    /// How many records it put.
+    pub put: u64,
+    /// How many records that were there before are no longer, replaced or removed.
+    pub removed: u64,
+    /// Whether it changed anything.
+    pub changed: bool,
+}
+
+impl<'u> Batch<'u> {
+    /// Begins a batch on the state that `unit` sees; a place without one gets a new cellar with `schema`.
+    ///
+    /// # Errors
+    /// If the place can't be read.
+    pub fn new(unit: &'u mut dyn Unit, opened: &'u Opened, schema: &Schema) -> Result<Self> {
+        let manifest = unit.manifest()?;
+        let begun = manifest.as_ref().map(|manifest| manifest.generation);
+        let base = manifest.unwrap_or_else(|| Manifest::empty(schema.clone()));
+        Ok(Self {
+            unit,
+            opened,
+            begun,
+            budget: DEFAULT_BUDGET,
+            builder: Builder::new(Arc::new(base.schema.clone())),
+            base,
+            removed: BTreeSet::new(),
+            sealed: Vec::new(),
+            gone: BTreeMap::new(),
+            put: 0,
+        })
+    }
+
+    /// The batch with a budget of its own, in bytes.
+    #[must_use]
+    pub fn with_budget(mut self, bytes: usize) -> Self {
+        self.budget = bytes;
+        self
+    }
+
+    /// Puts a record; one with the same key is replaced.
+    ///
+    /// # Errors
+    /// [`BadRecord`](crate::ErrorKind::BadRecord), and the record is not taken, if the schema does not allow it; or if
+    /// the place can't be written.
+    pub fn put(&mut self, record: &Record) -> Result<()> {
+        self.builder.put(record)?;
+        self.put += 1;
+        if self.builder.memory() >= self.budget {
+            self.seal()?;
+        }
+        Ok(())
+    }
+
+    /// Removes the record with this key, if there is one.
+    ///
+    /// # Errors
+    /// If the place can't be written.
+    pub fn remove(&mut self, key: &Key) -> Result<()> {
+        self.builder.remove(key);
+        self.removed.insert(key.encode());
+        Ok(())
+    }
+
+    /// Makes the batch the next state of the place. It counts when the unit is committed. A batch that changed
+    /// nothing publishes nothing, unless there was no cellar yet.
+    ///
+    /// # Errors
+    /// [`Overtaken`](crate::ErrorKind::Overtaken), and nothing is changed, if somebody else was faster; or if the place
+    /// can't be read or written.
+    pub fn publish(mut self) -> Result<Published> {
+        self.seal()?;
+        let mut useless = Vec::new();
+        let mut next = Manifest { generation: self.begun.map_or(0, |begun| begun + 1), ..self.base.clone() };
+        next.shelves.append(&mut self.sealed);
+        let mut shelves = Vec::with_capacity(next.shelves.len());
+        for entry in std::mem::take(&mut next.shelves) {
+            shelves.extend(self.settle(entry, &mut useless)?);
+        }
+        next.shelves = shelves;
+        let removed = self.base.records() - self.still_live(&next);
+        let changed = self.begun.is_none() || next.shelves != self.base.shelves;
+        if changed {
+            self.unit.swap(self.begun, &next)?;
+        }
+        self.unit.remove(&useless)?;
+        let generation = if changed { next.generation } else { self.base.generation };
+        Ok(Published { generation, put: self.put, removed, changed })
+    }
+
+    /// The records that were live before this batch and still are.
+    fn still_live(&self, next: &Manifest) -> u64 {
+        let before: BTreeSet<_> = self.base.shelves.iter().map(|entry| entry.piece).collect();
+        let kept = next.shelves.iter().filter(|entry| before.contains(&entry.piece));
+        kept.map(|entry| u64::from(entry.live())).sum()
+    }
+
+    /// Writes what was put so far as a shelf, and notes what it and the removals take away from earlier ones.
+    fn seal(&mut self) -> Result<()> {
+        let sealed = self.builder.seal(self.unit)?;
+        let mut gone = std::mem::take(&mut self.removed);
+        let fresh = sealed.map(|Sealed { entry, keys }| {
+            gone.extend(keys);
+            entry
+        });
+        let gone: Vec<_> = gone.into_iter().collect();
+        if !gone.is_empty() {
+            for entry in self.base.shelves.iter().chain(&self.sealed) {
+                let shelf = self.opened.shelf(&*self.unit, entry)?;
+                let found = locate::locate(&*self.unit, &shelf, &gone)?;
+                if !found.is_empty() {
+                    self.gone.entry(entry.piece).or_default().extend(found);
+                }
+            }
+        }
+        self.sealed.extend(fresh);
+        Ok(())
+    }
+
+    /// The entry of a shelf in the next manifest, with its new mask written; none if all its records are removed.
+    fn settle(&mut self, mut entry: ShelfEntry, useless: &mut Vec<PieceId>) -> Result<Option<ShelfEntry>> {
+        let Some(gone) = self.gone.remove(&entry.piece) else { return Ok(Some(entry)) };
+        let shelf = self.opened.shelf(&*self.unit, &entry)?;
+        let before = match &entry.mask {
+            Some(mask) => Some(self.opened.mask(&*self.unit, mask, entry.records)?),
+            None => None,
+        };
+        let mut mask = before.map_or_else(Mask::default, |mask| Mask::clone(&mask));
+        let fresh: Vec<_> = gone.into_iter().filter(|&ordinal| mask.remove(ordinal)).collect();
+        if fresh.is_empty() {
+            return Ok(Some(entry));
+        }
+        useless.extend(entry.mask.as_ref().map(|mask| mask.piece));
+        if mask.count() == entry.records {
+            useless.push(entry.piece);
+            return Ok(None);
+        }
+        let mut lengths = locate::lengths(&*self.unit, &shelf, entry.lengths.len(), &fresh)?;
+        if let Some(before) = &entry.mask {
+            lengths.iter_mut().zip(&before.lengths).for_each(|(length, before)| *length += before);
+        }
+        let bytes = mask.encode();
+        let piece = PieceId::fresh()?;
+        let mut writer = self.unit.write(piece)?;
+        writer.append(&bytes)?;
+        writer.finish()?;
+        entry.mask = Some(MaskEntry { piece, bytes: bytes.len() as u64, records: mask.count(), lengths });
+        Ok(Some(entry))
+    }
+}

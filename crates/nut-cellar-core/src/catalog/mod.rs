@@ -1,0 +1,13 @@
+//! Shelves put together: what a manifest names, opened for reading ([`Snapshot`]) and replaced by the next ([`Batch`]).
+//!
+//! What always holds: no two live records of a snapshot have the same key, and its totals count live records alone.
+
+mod batch;
+mod locate;
+mod mask;
+mod snapshot;
+
+pub use batch::{Batch, DEFAULT_BUDGET, Published};
+pub use mask::Mask;
+pub(crate) use snapshot::Standing;
+pub use snapshot::{Opened, Snapshot};

@@ -1,0 +1,233 @@
+//! One state of a cellar, opened for reading and fixed for as long as it is held.
+
+use super::mask::Mask;
+use crate::error::{Error, ErrorKind, Result};
+use crate::schema::Schema;
+use crate::shelf::{Hand, Section, Shelf, Step, Stop};
+use crate::store::{Generation, Manifest, MaskEntry, PieceId, ShelfEntry, View};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::sync::{Arc, Mutex, PoisonError};
+
+/// Shelves and masks that have been opened before. Pieces never change, so whoever holds a cellar for long keeps one
+/// of these and opens each piece once.
+#[derive(Debug, Default)]
+pub struct Opened(Mutex<Pieces>);
+
+#[derive(Debug, Default)]
+struct Pieces {
+    shelves: HashMap<PieceId, Arc<Shelf>>,
+    masks: HashMap<PieceId, Arc<Mask>>,
+}
+
+impl Opened {
+    /// Nothing opened yet.
+    pub fn new() -> Self {
+        Self::default()
+    }
+
+    pub(super) fn shelf(&self, view: &dyn View, entry: &ShelfEntry) -> Result<Arc<Shelf>> {
+        if let Some(shelf) = self.pieces(|pieces| pieces.shelves.get(&entry.piece).cloned()) {
+            return Ok(shelf);
+        }
+        let shelf = Arc::new(Shelf::open(view, entry)?);
+        self.pieces(|pieces| pieces.shelves.insert(entry.piece, Arc::clone(&shelf)));
+        Ok(shelf)
+    }
+
+    pub(super) fn mask(&self, view: &dyn View, entry: &MaskEntry, records: u32) -> Result<Arc<Mask>> {
+        if let Some(mask) = self.pieces(|pieces| pieces.masks.get(&entry.piece).cloned()) {
+            return Ok(mask);
+        }
+        let bytes = view.read(&[(entry.piece, 0..entry.bytes)])?.pop().unwrap_or_default();
+        let mask = Mask::decode(&bytes, records)?;
+        if mask.count() != entry.records {
+            return Err(Error::damaged(format_args!("mask {} is not the one in the manifest", entry.piece)));
+        }
+        let mask = Arc::new(mask);
+        self.pieces(|pieces| pieces.masks.insert(entry.piece, Arc::clone(&mask)));
+        Ok(mask)
+    }
+
+    /// Forgets the pieces that `manifest` does not name, once they are more than those it names and a few.
+    fn forget_others(&self, manifest: &Manifest) {
+        const SPARE: usize = 64;
+        let named: BTreeSet<_> = manifest.pieces().collect();
+        self.pieces(|pieces| {
+            if pieces.shelves.len() + pieces.masks.len() > 2 * named.len() + SPARE {
+                pieces.shelves.retain(|piece, _| named.contains(piece));
+                pieces.masks.retain(|piece, _| named.contains(piece));
+            }
+        });
+    }
+
+    fn pieces<T>(&self, work: impl FnOnce(&mut Pieces) -> T) -> T {
+        work(&mut self.0.lock().unwrap_or_else(PoisonError::into_inner))
+    }
+}
+
+/// One state of a cellar.
+#[derive(Clone, Debug)]
+pub struct Snapshot {
+    manifest: Arc<Manifest>,
+    schema: Arc<Schema>,
+    shelves: Vec<Standing>,
+    /// For each text column the number of tokens in the live records.
+    lengths: Vec<u64>,
+}
+
+/// A shelf with what is removed from it.
+#[derive(Clone, Debug)]
+pub(crate) struct Standing {
+    pub shelf: Arc<Shelf>,
+    pub mask: Option<Arc<Mask>>,
+}
+
+impl Standing {
+    /// Whether a record is removed.
+    pub fn removed(&self, ordinal: u32) -> bool {
+        self.mask.as_ref().is_some_and(|mask| mask.has(ordinal))
+    }
+}
+
+impl Snapshot {
+    /// Opens the state that `view` shows. Reads the directory of each shelf and each mask that `opened` does not know.
+    ///
+    /// # Errors
+    /// [`ErrorKind::NotACellar`] if there is no state, [`ErrorKind::Damaged`] if it can't be read.
+    pub fn open(view: &dyn View, opened: &Opened) -> Result<Self> {
+        let manifest = view.manifest()?.ok_or_else(|| {
+            Error::new(ErrorKind::NotACellar, "There is no cellar here yet; put something into it first.")
+        })?;
+        Self::of(view, manifest, opened)
+    }
+
+    fn of(view: &dyn View, manifest: Manifest, opened: &Opened) -> Result<Self> {
+        let mut shelves = Vec::with_capacity(manifest.shelves.len());
+        for entry in &manifest.shelves {
+            let shelf = opened.shelf(view, entry)?;
+            let mask = match &entry.mask {
+                Some(mask) => Some(opened.mask(view, mask, entry.records)?),
+                None => None,
+            };
+            shelves.push(Standing { shelf, mask });
+        }
+        opened.forget_others(&manifest);
+        let lengths = (0..manifest.schema.text_columns().count())
+            .map(|column| manifest.shelves.iter().map(|entry| entry.live_length(column)).sum())
+            .collect();
+        Ok(Self { schema: Arc::new(manifest.schema.clone()), manifest: Arc::new(manifest), shelves, lengths })
+    }
+
+    /// The columns.
+    pub fn schema(&self) -> &Arc<Schema> {
+        &self.schema
+    }
+
+    /// Which state it is.
+    pub fn generation(&self) -> Generation {
+        self.manifest.generation
+    }
+
+    /// The number of live records.
+    pub fn records(&self) -> u64 {
+        self.manifest.records()
+    }
+
+    /// The state as plain data.
+    pub fn manifest(&self) -> &Manifest {
+        &self.manifest
+    }
+
+    /// The number of shelves.
+    pub fn shelves(&self) -> usize {
+        self.shelves.len()
+    }
+
+    /// The bytes of all shelves by section, with those of the directories and the masks.
+    pub fn sizes(&self) -> Vec<(String, u64)> {
+        let mut sizes: BTreeMap<u8, u64> = BTreeMap::new();
+        let mut directories = 0;
+        for standing in &self.shelves {
+            let (sections, directory) = standing.shelf.sizes();
+            sections.for_each(|(section, bytes)| *sizes.entry(section as u8).or_default() += bytes);
+            directories += directory;
+        }
+        let masks =
+            self.manifest.shelves.iter().filter_map(|entry| entry.mask.as_ref()).map(|mask| mask.bytes).sum();
+        Section::ALL
+            .iter()
+            .map(|section| (section.to_string(), sizes.get(&(*section as u8)).copied().unwrap_or(0)))
+            .chain([("directory".to_owned(), directories), ("masks".to_owned(), masks)])
+            .collect()
+    }
+
+    /// The number of different terms in all shelves; terms of removed records count until their shelf is rewritten.
+    /// Reads all terms, a block of each shelf at a time.
+    ///
+    /// # Errors
+    /// If the place can't be read or is damaged.
+    pub fn count_terms(&self, view: &dyn View) -> Result<u64> {
+        let mut walks: Vec<_> = self.shelves.iter().map(|standing| TermWalk::new(&standing.shelf)).collect();
+        for walk in &mut walks {
+            walk.fill(view)?;
+        }
+        let mut count = 0;
+        while let Some(least) = walks.iter().filter_map(|walk| walk.block.last()).min().cloned() {
+            count += 1;
+            for walk in &mut walks {
+                if walk.block.last() == Some(&least) {
+                    walk.block.pop();
+                    walk.fill(view)?;
+                }
+            }
+        }
+        Ok(count)
+    }
+
+    pub(crate) fn standing(&self) -> &[Standing] {
+        &self.shelves
+    }
+
+    /// The number of tokens in a text column of all live records.
+    pub(crate) fn length(&self, column: usize) -> u64 {
+        self.lengths[column]
+    }
+}
+
+/// Walks through the terms of one shelf; the next one is the last of `block`.
+struct TermWalk<'a> {
+    shelf: &'a Arc<Shelf>,
+    next: usize,
+    block: Vec<Vec<u8>>,
+}
+
+impl<'a> TermWalk<'a> {
+    fn new(shelf: &'a Arc<Shelf>) -> Self {
+        Self { shelf, next: 0, block: Vec::new() }
+    }
+
+    fn fill(&mut self, view: &dyn View) -> Result<()> {
+        if self.block.is_empty() {
+            let mut hand = Hand::default();
+            self.block = complete(view, &mut hand, |hand| self.shelf.term_block(hand, self.next))?;
+            self.block.reverse();
+            self.next += 1;
+        }
+        Ok(())
+    }
+}
+
+/// Repeats `work`, fetching what it lacks, until it comes to an end.
+pub(super) fn complete<T>(
+    view: &dyn View,
+    hand: &mut Hand,
+    mut work: impl FnMut(&mut Hand) -> Step<T>,
+) -> Result<T> {
+    loop {
+        match work(hand) {
+            Ok(done) => return Ok(done),
+            Err(Stop::Failed(error)) => return Err(error),
+            Err(Stop::Missing) => hand.fetch(view)?,
+        }
+    }
+}

@@ -1,0 +1,37 @@
+//! The computation of Nut Cellar: from records to tokens, from tokens to an inverted index, from a query to ranked
+//! hits.
+//!
+//! Nothing here opens a file, a socket or a database, looks at a clock or prints. A place that can keep bytes
+//! ([`store`]) and whoever drives it ([`search::run`]) do that. What holds everywhere in this crate:
+//!
+//! * a [piece](store::PieceId) never changes once it is finished, and its id is never used twice;
+//! * scores depend on the live records alone, never on the order of writes or on how many shelves there are;
+//! * bytes that come from a place are checked before they size or index anything.
+//!
+//! The folders follow the life of a record: [`schema`] says what its columns are, [`record`] is the record itself,
+//! [`text`] turns columns into tokens, [`store`] says what a place must offer, `shelf` is the immutable part of an
+//! index, [`catalog`] puts shelves together, [`query`] reads what a person typed, [`rank`] is the arithmetic,
+//! [`search`] brings them together and [`show`] marks the matches.
+
+pub mod catalog;
+pub mod error;
+pub mod query;
+pub mod rank;
+pub mod record;
+pub mod schema;
+pub mod search;
+pub mod shelf;
+pub mod show;
+pub mod store;
+pub mod text;
+mod wire;
+
+pub use catalog::{Batch, Opened, Published, Snapshot};
+pub use error::{Error, ErrorKind, Result};
+pub use query::Query;
+pub use record::{Key, Record, Value};
+pub use schema::{Column, Kind, Schema};
+pub use search::{Find, Found, Hit, Progress, Search, Words};
+pub use show::{Highlighter, Marks};
+pub use store::{Manifest, Memory, PieceId, Unit, View};
+pub use text::{Language, Recipe, Token};

@@ -1,0 +1,55 @@
+//! A record as the index sees it: a [`Key`] that names it, and [`Value`]s by column.
+
+mod key;
+mod value;
+
+pub use key::{Key, MAX_KEY_BYTES};
+pub use value::Value;
+
+use indexmap::IndexMap;
+
+/// A row: its key and the values of its columns. A column may have none, one or several values.
+///
+/// ```
+/// use nut_cellar_core::Record;
+///
+/// let record = Record::new(7).with("title", "Black umbrella").with("value_pence", 450);
+/// assert_eq!(record.key, 7.into());
+/// assert_eq!(record.values("title").len(), 1);
+/// assert!(record.values("colour").is_empty());
+/// ```
+#[derive(Clone, Debug, PartialEq)]
+pub struct Record {
+    /// What names the record; putting another record with the same key replaces it.
+    pub key: Key,
+    columns: IndexMap<String, Vec<Value>>,
+}
+
+impl Record {
+    /// A record without values.
+    pub fn new(key: impl Into<Key>) -> Self {
+        Self { key: key.into(), columns: IndexMap::new() }
+    }
+
+    /// The record with one more value in a column.
+    #[must_use]
+    pub fn with(mut self, column: impl Into<String>, value: impl Into<Value>) -> Self {
+        self.add(column, value);
+        self
+    }
+
+    /// Adds one more value to a column.
+    pub fn add(&mut self, column: impl Into<String>, value: impl Into<Value>) {
+        self.columns.entry(column.into()).or_default().push(value.into());
+    }
+
+    /// The values of a column, none if it has none.
+    pub fn values(&self, column: &str) -> &[Value] {
+        self.columns.get(column).map_or(&[], Vec::as_slice)
+    }
+
+    /// The columns that were given, with their values, in the order in which they were given.
+    pub fn columns(&self) -> impl Iterator<Item = (&str, &[Value])> {
+        self.columns.iter().map(|(name, values)| (name.as_str(), values.as_slice()))
+    }
+}

@@ -1,0 +1,288 @@
+//! One value of one column, and how it is read from text, shown and packed.
+
+use crate::error::{Error, ErrorKind, Result};
+use crate::schema::Kind;
+use crate::wire::{Broken, Reader, put_bytes, put_signed};
+use serde::ser::SerializeStruct;
+use serde::{Serialize, Serializer};
+use std::fmt;
+
+/// One value of one column.
+#[derive(Clone, Debug, PartialEq)]
+#[non_exhaustive]
+pub enum Value {
+    /// A text: for the kinds `text` and `exact`.
+    Text(String),
+    /// A signed integer of 64 bits.
+    Integer(i64),
+    /// A floating-point number of 64 bits.
+    Float(f64),
+    /// True or false.
+    Boolean(bool),
+    /// A day, as days since 1970-01-01.
+    Date(i32),
+    /// A moment, as microseconds since 1970-01-01T00:00:00Z.
+    Moment(i64),
+    /// A place on the globe, in degrees (WGS 84).
+    Point {
+        /// Degrees north, from -90 to 90.
+        lat: f64,
+        /// Degrees east, from -180 to 180.
+        lon: f64,
+    },
+}
+
+impl Value {
+    /// Reads a value of a kind from text: ISO 8601 for a date, RFC 3339 for a moment, `lat,lon` for a point.
+    ///
+    /// ```
+    /// use nut_cellar_core::{Kind, Value};
+    ///
+    /// let day = Value::read(Kind::Date, "2031-04-17").unwrap();
+    /// assert_eq!(day.to_string(), "2031-04-17");
+    /// assert!(Value::read(Kind::Integer, "a dozen").is_err());
+    /// ```
+    ///
+    /// # Errors
+    /// [`ErrorKind::BadRecord`] if the text is not a value of that kind.
+    pub fn read(kind: Kind, text: &str) -> Result<Self> {
+        let trimmed = text.trim();
+        let value = match kind {
+            Kind::Text | Kind::Exact => Some(Self::Text(text.to_owned())),
+            Kind::Integer => trimmed.parse().ok().map(Self::Integer),
+            Kind::Float => trimmed.parse().ok().map(Self::Float),
+            Kind::Boolean => match trimmed {
+                "true" | "1" => Some(Self::Boolean(true)),
+                "false" | "0" => Some(Self::Boolean(false)),
+                _ => None,
+            },
+            Kind::Date => date(trimmed),
+            Kind::Moment => moment(trimmed),
+            Kind::Point => trimmed.split_once(',').and_then(|(lat, lon)| {
+                Some(Self::Point { lat: lat.trim().parse().ok()?, lon: lon.trim().parse().ok()? })
+            }),
+        };
+        value.ok_or_else(|| unreadable(kind, text))?.checked()
+    }
+
+    /// The same value as `kind` wants it, where that loses nothing: an integer for a float column, a text that reads
+    /// as a date for a date column, a number for a text column.
+    ///
+    /// # Errors
+    /// [`ErrorKind::BadRecord`] if it is not a value of that kind.
+    pub fn into_kind(self, kind: Kind) -> Result<Self> {
+        match (kind, self) {
+            (Kind::Text | Kind::Exact, value @ Self::Text(_))
+            | (Kind::Integer, value @ Self::Integer(_))
+            | (Kind::Float, value @ Self::Float(_))
+            | (Kind::Boolean, value @ Self::Boolean(_))
+            | (Kind::Date, value @ Self::Date(_))
+            | (Kind::Moment, value @ Self::Moment(_))
+            | (Kind::Point, value @ Self::Point { .. }) => value.checked(),
+            (Kind::Float, Self::Integer(number)) => Ok(Self::Float(number as f64)),
+            (Kind::Boolean, Self::Integer(number @ 0..=1)) => Ok(Self::Boolean(number == 1)),
+            (Kind::Text | Kind::Exact, other) => Ok(Self::Text(other.to_string())),
+            (kind, Self::Text(text)) => Self::read(kind, &text),
+            (kind, other) => Err(unreadable(kind, &other.to_string())),
+        }
+    }
+
+    /// The text, if this is one.
+    pub fn as_text(&self) -> Option<&str> {
+        match self {
+            Self::Text(text) => Some(text),
+            _ => None,
+        }
+    }
+
+    fn checked(self) -> Result<Self> {
+        let fits = match &self {
+            Self::Float(number) => number.is_finite(),
+            Self::Date(days) => day_of(*days).is_some(),
+            Self::Moment(micros) => jiff::Timestamp::from_microsecond(*micros).is_ok(),
+            Self::Point { lat, lon } => (-90.0..=90.0).contains(lat) && (-180.0..=180.0).contains(lon),
+            Self::Text(_) | Self::Integer(_) | Self::Boolean(_) => true,
+        };
+        if fits {
+            return Ok(self);
+        }
+        Err(Error::new(
+            ErrorKind::BadRecord,
+            format!("`{self}` is out of range; leave the value out or mend it."),
+        ))
+    }
+
+    pub(crate) fn pack(&self, out: &mut Vec<u8>) {
+        match self {
+            Self::Text(text) => put_bytes(out, text.as_bytes()),
+            Self::Integer(number) | Self::Moment(number) => put_signed(out, *number),
+            Self::Float(number) => out.extend_from_slice(&number.to_le_bytes()),
+            Self::Boolean(value) => out.push(u8::from(*value)),
+            Self::Date(days) => put_signed(out, i64::from(*days)),
+            Self::Point { lat, lon } => {
+                out.extend_from_slice(&lat.to_le_bytes());
+                out.extend_from_slice(&lon.to_le_bytes());
+            }
+        }
+    }
+
+    pub(crate) fn unpack(kind: Kind, from: &mut Reader<'_>) -> Result<Self, Broken> {
+        let float = |from: &mut Reader<'_>| from.array().map(f64::from_le_bytes);
+        Ok(match kind {
+            Kind::Text | Kind::Exact => {
+                let text = str::from_utf8(from.bytes()?).map_err(|_| Broken("a text"))?;
+                Self::Text(text.to_owned())
+            }
+            Kind::Integer => Self::Integer(from.signed()?),
+            Kind::Float => Self::Float(float(from)?),
+            Kind::Boolean => Self::Boolean(from.u8()? != 0),
+            Kind::Date => Self::Date(i32::try_from(from.signed()?).map_err(|_| Broken("a date"))?),
+            Kind::Moment => Self::Moment(from.signed()?),
+            Kind::Point => Self::Point { lat: float(from)?, lon: float(from)? },
+        })
+    }
+}
+
+fn date(text: &str) -> Option<Value> {
+    let day: jiff::civil::Date = text.parse().ok()?;
+    let since = day.since((jiff::Unit::Day, jiff::civil::date(1970, 1, 1))).ok()?;
+    Some(Value::Date(since.get_days()))
+}
+
+fn moment(text: &str) -> Option<Value> {
+    let moment: jiff::Timestamp = text.parse().ok()?;
+    Some(Value::Moment(moment.as_microsecond()))
+}
+
+fn day_of(days: i32) -> Option<jiff::civil::Date> {
+    let span = jiff::Span::new().try_days(days).ok()?;
+    jiff::civil::date(1970, 1, 1).checked_add(span).ok()
+}
+
+#[cold]
+fn unreadable(kind: Kind, text: &str) -> Error {
+    let shown: String = text.chars().take(60).collect();
+    let wanted = match kind {
+        Kind::Text | Kind::Exact => "a text",
+        Kind::Integer => "a whole number such as 42",
+        Kind::Float => "a number such as 4.2",
+        Kind::Boolean => "true or false",
+        Kind::Date => "a date such as 2031-04-17",
+        Kind::Moment => "a moment such as 2031-04-17T08:30:00Z",
+        Kind::Point => "a point such as 52.1,-0.4",
+    };
+    Error::new(ErrorKind::BadRecord, format!("`{shown}` is not {wanted}."))
+}
+
+impl fmt::Display for Value {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Text(text) => f.write_str(text),
+            Self::Integer(number) => write!(f, "{number}"),
+            Self::Float(number) => write!(f, "{number}"),
+            Self::Boolean(value) => write!(f, "{value}"),
+            Self::Date(days) => match day_of(*days) {
+                Some(day) => write!(f, "{day}"),
+                None => write!(f, "day {days}"),
+            },
+            Self::Moment(micros) => match jiff::Timestamp::from_microsecond(*micros) {
+                Ok(moment) => write!(f, "{moment}"),
+                Err(_) => write!(f, "microsecond {micros}"),
+            },
+            Self::Point { lat, lon } => write!(f, "{lat},{lon}"),
+        }
+    }
+}
+
+/// Numbers and truth values as such, a point as `{"lat":…,"lon":…}`, the rest as text.
+impl Serialize for Value {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        match self {
+            Self::Text(text) => serializer.serialize_str(text),
+            Self::Integer(number) => serializer.serialize_i64(*number),
+            Self::Float(number) => serializer.serialize_f64(*number),
+            Self::Boolean(value) => serializer.serialize_bool(*value),
+            Self::Date(_) | Self::Moment(_) => serializer.collect_str(self),
+            Self::Point { lat, lon } => {
+                let mut point = serializer.serialize_struct("Point", 2)?;
+                point.serialize_field("lat", lat)?;
+                point.serialize_field("lon", lon)?;
+                point.end()
+            }
+        }
+    }
+}
+
+impl From<&str> for Value {
+    fn from(text: &str) -> Self {
+        Self::Text(text.to_owned())
+    }
+}
+
+impl From<String> for Value {
+    fn from(text: String) -> Self {
+        Self::Text(text)
+    }
+}
+
+impl From<i64> for Value {
+    fn from(number: i64) -> Self {
+        Self::Integer(number)
+    }
+}
+
+impl From<f64> for Value {
+    fn from(number: f64) -> Self {
+        Self::Float(number)
+    }
+}
+
+impl From<bool> for Value {
+    fn from(value: bool) -> Self {
+        Self::Boolean(value)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_kind_is_read_shown_packed_and_unpacked() {
+        let cases = [
+            (Kind::Text, "Ein roter Schal"),
+            (Kind::Exact, "WAITING"),
+            (Kind::Integer, "-42"),
+            (Kind::Float, "2.5"),
+            (Kind::Boolean, "true"),
+            (Kind::Date, "2031-04-17"),
+            (Kind::Date, "1931-12-31"),
+            (Kind::Moment, "2031-04-17T08:30:00.25Z"),
+            (Kind::Point, "52.5,-0.25"),
+        ];
+        for (kind, text) in cases {
+            let value = Value::read(kind, text).unwrap();
+            assert_eq!(value.to_string(), text);
+            let mut packed = Vec::new();
+            value.pack(&mut packed);
+            assert_eq!(Value::unpack(kind, &mut Reader::new(&packed)).unwrap(), value);
+            assert!(Value::unpack(kind, &mut Reader::new(&packed[..packed.len() - 1])).is_err());
+        }
+    }
+
+    #[test]
+    fn what_is_no_value_of_the_kind_is_refused_with_an_example() {
+        for (kind, text) in [
+            (Kind::Integer, "4.5"),
+            (Kind::Float, "NaN"),
+            (Kind::Boolean, "perhaps"),
+            (Kind::Date, "17.4.2031"),
+            (Kind::Moment, "2031-04-17"),
+            (Kind::Point, "91,0"),
+        ] {
+            let error = Value::read(kind, text).unwrap_err();
+            assert_eq!(error.kind(), ErrorKind::BadRecord);
+            assert!(error.to_string().contains(text), "{error}");
+        }
+    }
+}

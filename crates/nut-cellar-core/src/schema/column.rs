@@ -1,0 +1,183 @@
+//! One column of a schema.
+
+use crate::error::{Error, ErrorKind, Result};
+use crate::text::Language;
+use serde::{Deserialize, Serialize};
+use std::fmt;
+
+/// What the values of a column are.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Kind {
+    /// Prose: read into tokens, and searched.
+    Text,
+    /// A text that is one value as a whole, such as a status.
+    Exact,
+    /// A whole number.
+    Integer,
+    /// A number with a fraction.
+    Float,
+    /// True or false.
+    Boolean,
+    /// A day.
+    Date,
+    /// A moment, to the microsecond.
+    Moment,
+    /// A place on the globe.
+    Point,
+}
+
+impl fmt::Display for Kind {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(match self {
+            Self::Text => "text",
+            Self::Exact => "exact",
+            Self::Integer => "integer",
+            Self::Float => "float",
+            Self::Boolean => "boolean",
+            Self::Date => "date",
+            Self::Moment => "moment",
+            Self::Point => "point",
+        })
+    }
+}
+
+/// One column: its kind and, for text, its language and its weight.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(try_from = "Raw")]
+pub struct Column {
+    kind: Kind,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    language: Option<Language>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    weight: Option<f32>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    from: Option<From>,
+    #[serde(skip_serializing_if = "is_true")]
+    kept: bool,
+}
+
+/// Names of columns of the source: one, or several that are read as one.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(untagged)]
+enum From {
+    One(String),
+    Several(Vec<String>),
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Raw {
+    kind: Kind,
+    language: Option<Language>,
+    weight: Option<f32>,
+    from: Option<From>,
+    #[serde(default = "yes")]
+    kept: bool,
+}
+
+fn yes() -> bool {
+    true
+}
+
+#[expect(clippy::trivially_copy_pass_by_ref, reason = "the shape that serde calls")]
+fn is_true(value: &bool) -> bool {
+    *value
+}
+
+impl TryFrom<Raw> for Column {
+    type Error = Error;
+
+    fn try_from(raw: Raw) -> Result<Self> {
+        let Raw { kind, language, weight, from, kept } = raw;
+        let column = Self { kind, language, weight, from, kept };
+        column.check()?;
+        Ok(column)
+    }
+}
+
+impl Column {
+    /// A column of a kind.
+    pub fn of(kind: Kind) -> Self {
+        Self { kind, language: None, weight: None, from: None, kept: true }
+    }
+
+    /// A text column in a language, by its code: `"en"`, or `"none"` for words as they are, case folded.
+    /// Whether the code is known is told by [`Schema::check`](crate::Schema::check).
+    pub fn text(language: &str) -> Self {
+        Self { language: Some(Language::named(language)), ..Self::of(Kind::Text) }
+    }
+
+    /// The column with a weight of its own; 1 without.
+    #[must_use]
+    pub fn weighing(mut self, weight: f32) -> Self {
+        self.weight = Some(weight);
+        self
+    }
+
+    /// The column filled from columns of the source with these names, read as several values of one.
+    #[must_use]
+    pub fn from_columns<S: Into<String>>(mut self, names: impl IntoIterator<Item = S>) -> Self {
+        self.from = Some(From::Several(names.into_iter().map(Into::into).collect()));
+        self
+    }
+
+    /// The column without its values being kept for showing: it can be searched, and hits come without it.
+    #[must_use]
+    pub fn not_kept(mut self) -> Self {
+        self.kept = false;
+        self
+    }
+
+    /// What its values are.
+    pub fn kind(&self) -> Kind {
+        self.kind
+    }
+
+    /// The language its text is read in.
+    pub fn language(&self) -> Language {
+        self.language.clone().unwrap_or_default()
+    }
+
+    /// What a match in it weighs, unless a search says otherwise.
+    pub fn weight(&self) -> f32 {
+        self.weight.unwrap_or(1.0)
+    }
+
+    /// The columns of the source that it is filled from, where they are not just the one of the same name.
+    pub fn from(&self) -> Option<&[String]> {
+        match self.from.as_ref()? {
+            From::One(name) => Some(std::slice::from_ref(name)),
+            From::Several(names) => Some(names),
+        }
+    }
+
+    /// Whether its values are kept for showing.
+    pub fn kept(&self) -> bool {
+        self.kept
+    }
+
+    pub(super) fn check(&self) -> Result<()> {
+        let bad = |message: String| Err(Error::new(ErrorKind::BadSchema, message));
+        if let Some(language) = &self.language {
+            if self.kind != Kind::Text {
+                return bad(format!("`language` belongs to columns of kind \"text\", not \"{}\"", self.kind));
+            }
+            language.check()?;
+        }
+        if let Some(weight) = self.weight {
+            if self.kind != Kind::Text {
+                return bad(format!("`weight` belongs to columns of kind \"text\", not \"{}\"", self.kind));
+            }
+            if !(weight.is_finite() && weight >= 0.0) {
+                return bad(format!(
+                    "`weight` is {weight}; it has to be a finite number that is not negative"
+                ));
+            }
+        }
+        if self.from().is_some_and(|names| names.is_empty() || names.iter().any(String::is_empty)) {
+            return bad("`from` names no column; name one, or leave it out".into());
+        }
+        Ok(())
+    }
+}

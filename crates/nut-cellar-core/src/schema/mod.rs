@@ -1,0 +1,184 @@
+//! What the columns of a cellar are. A schema is plain data: it is kept with the cellar, and read from TOML.
+//!
+//! What always holds of a [`Schema`] made here: it has a key and at least one text column, every weight is a finite
+//! number that is not negative, and languages stand at text columns only.
+
+mod column;
+mod file;
+
+pub use column::{Column, Kind};
+
+use crate::error::{Error, ErrorKind, Result};
+use indexmap::IndexMap;
+use serde::{Deserialize, Serialize};
+
+/// The most text columns a schema may have: one bit each in a posting.
+pub const MAX_TEXT_COLUMNS: usize = 64;
+
+/// The columns of a cellar, in the order in which their scores add up, and where its rows come from.
+///
+/// ```
+/// use nut_cellar_core::{Column, Kind, Schema};
+///
+/// let schema = Schema::new("id")
+///     .with("title", Column::text("en").weighing(4.0))
+///     .with("description", Column::text("en"))
+///     .with("value_pence", Column::of(Kind::Integer));
+/// assert_eq!(schema.text_columns().count(), 2);
+/// schema.check().unwrap();
+/// ```
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(try_from = "Raw")]
+pub struct Schema {
+    key: String,
+    #[serde(rename = "column")]
+    columns: IndexMap<String, Column>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    source: Option<Source>,
+}
+
+/// Where the rows come from, for a cellar inside a database.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Source {
+    /// The table that holds one row for each record.
+    pub table: String,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Raw {
+    key: String,
+    #[serde(rename = "column")]
+    columns: IndexMap<String, Column>,
+    source: Option<Source>,
+}
+
+impl TryFrom<Raw> for Schema {
+    type Error = Error;
+
+    fn try_from(raw: Raw) -> Result<Self> {
+        let schema = Self { key: raw.key, columns: raw.columns, source: raw.source };
+        schema.check()?;
+        Ok(schema)
+    }
+}
+
+impl Schema {
+    /// A schema without columns whose records are named by this column.
+    pub fn new(key: impl Into<String>) -> Self {
+        Self { key: key.into(), columns: IndexMap::new(), source: None }
+    }
+
+    /// The schema with one more column, the last in order.
+    #[must_use]
+    pub fn with(mut self, name: impl Into<String>, column: Column) -> Self {
+        self.columns.insert(name.into(), column);
+        self
+    }
+
+    /// The schema with the table that its rows come from.
+    #[must_use]
+    pub fn from_table(mut self, table: impl Into<String>) -> Self {
+        self.source = Some(Source { table: table.into() });
+        self
+    }
+
+    /// The column that names a record.
+    pub fn key(&self) -> &str {
+        &self.key
+    }
+
+    /// Where the rows come from, if the schema says so.
+    pub fn source(&self) -> Option<&Source> {
+        self.source.as_ref()
+    }
+
+    /// All columns, in order.
+    pub fn columns(&self) -> impl ExactSizeIterator<Item = (&str, &Column)> {
+        self.columns.iter().map(|(name, column)| (name.as_str(), column))
+    }
+
+    /// A column by its name.
+    pub fn column(&self, name: &str) -> Option<&Column> {
+        self.columns.get(name)
+    }
+
+    /// The columns that words are looked for in, in order. Their places in this list are what [`ColumnSet`] names.
+    pub fn text_columns(&self) -> impl Iterator<Item = (&str, &Column)> {
+        self.columns().filter(|(_, column)| column.kind() == Kind::Text)
+    }
+
+    /// The place of a text column among the text columns.
+    pub fn text_column(&self, name: &str) -> Option<usize> {
+        self.text_columns().position(|(known, _)| known == name)
+    }
+
+    /// Tells whether the schema can be used. Schemas that were read from a file or a cellar have been checked.
+    ///
+    /// # Errors
+    /// [`ErrorKind::BadSchema`] if there is no key or no text column, too many text columns, or a name is empty.
+    pub fn check(&self) -> Result<()> {
+        let bad = |message: String| Err(Error::new(ErrorKind::BadSchema, message));
+        if self.key.is_empty() {
+            return bad("The schema names no key column; set `key` to the column that names a record.".into());
+        }
+        if self.columns.keys().any(String::is_empty) {
+            return bad("A column of the schema has an empty name; give it one.".into());
+        }
+        match self.text_columns().count() {
+            0 => bad("The schema has no column of kind \"text\", so nothing could be found; add one.".into()),
+            count if count > MAX_TEXT_COLUMNS => bad(format!(
+                "The schema has {count} text columns and at most {MAX_TEXT_COLUMNS} are allowed."
+            )),
+            _ => self.columns.values().try_for_each(Column::check),
+        }
+    }
+}
+
+/// A set of text columns, by their places in [`Schema::text_columns`].
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash)]
+pub struct ColumnSet(pub(crate) u64);
+
+impl ColumnSet {
+    /// The set with one more column.
+    #[must_use]
+    pub fn with(self, column: usize) -> Self {
+        debug_assert!(column < MAX_TEXT_COLUMNS, "a schema has at most {MAX_TEXT_COLUMNS} text columns");
+        Self(self.0 | 1 << column)
+    }
+
+    /// Whether the column is in the set.
+    pub fn has(self, column: usize) -> bool {
+        column < MAX_TEXT_COLUMNS && self.0 >> column & 1 == 1
+    }
+
+    /// The columns that are in both sets.
+    #[must_use]
+    pub fn both(self, other: Self) -> Self {
+        Self(self.0 & other.0)
+    }
+
+    /// Whether no column is in the set.
+    pub fn is_empty(self) -> bool {
+        self.0 == 0
+    }
+
+    /// The columns of the set, in schema order.
+    pub fn iter(self) -> impl Iterator<Item = usize> {
+        let mut rest = self.0;
+        std::iter::from_fn(move || {
+            let column = rest.trailing_zeros() as usize;
+            (rest != 0).then(|| {
+                rest &= rest - 1;
+                column
+            })
+        })
+    }
+}
+
+impl FromIterator<usize> for ColumnSet {
+    fn from_iter<I: IntoIterator<Item = usize>>(columns: I) -> Self {
+        columns.into_iter().fold(Self::default(), Self::with)
+    }
+}

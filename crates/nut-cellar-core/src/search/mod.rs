@@ -1,0 +1,13 @@
+//! Searching: a [plan](plan) of what a query means for a schema, walked over the shelves of a snapshot.
+//!
+//! A [`Search`] does no I/O. It runs over what is at hand and says which ranges it lacks; [`run`] fetches them from a
+//! [`View`](crate::View) and goes on.
+
+mod find;
+pub(crate) mod plan;
+mod scan;
+mod steps;
+mod top;
+
+pub use find::{Find, Found, Hit, Words};
+pub use steps::{Progress, Search, run};

@@ -1,0 +1,203 @@
+//! A query bound to a schema: which terms are looked up, which of them make a clause, and which make a word.
+//!
+//! A *clause* is what a record has to match: a word or a phrase as it was typed. Columns of different languages may
+//! read it as different tokens, so it has *alternatives*, each a run of terms in a set of columns. A *word* is what
+//! scores: the terms that stand for one typed word, as one group.
+
+use super::find::{Find, Words};
+use crate::error::Result;
+use crate::query::Query;
+use crate::schema::{ColumnSet, Schema};
+use crate::text::Recipe;
+
+/// What to look for.
+#[derive(Debug, Default)]
+pub(crate) struct Plan {
+    /// The different terms.
+    pub terms: Vec<String>,
+    /// The different words, in query order.
+    pub words: Vec<Word>,
+    /// The different clauses, in query order.
+    pub clauses: Vec<Clause>,
+    /// How many clauses a record must match.
+    pub needed: usize,
+    /// What was taken otherwise than it may have been meant.
+    pub notes: Vec<String>,
+}
+
+/// The terms that stand for one typed word.
+#[derive(Debug, PartialEq)]
+pub(crate) struct Word {
+    pub variants: Vec<Variant>,
+}
+
+/// A term (by its place in the plan) in some columns.
+#[derive(Clone, Debug, PartialEq)]
+pub(crate) struct Variant {
+    pub term: usize,
+    pub columns: ColumnSet,
+}
+
+/// A word or a phrase as it was typed.
+#[derive(Debug)]
+pub(crate) struct Clause {
+    pub alternatives: Vec<Alternative>,
+    /// The words that it scores by, repeated as typed.
+    pub words: Vec<usize>,
+    /// How often it was typed.
+    pub times: u32,
+}
+
+impl Clause {
+    /// How often a word was typed in it.
+    pub fn count(&self, word: usize) -> u32 {
+        let here = self.words.iter().filter(|known| **known == word).count();
+        self.times * u32::try_from(here).unwrap_or(u32::MAX)
+    }
+}
+
+/// One way to match a clause: these terms next to each other in one of these columns.
+#[derive(Clone, Debug, PartialEq)]
+pub(crate) struct Alternative {
+    pub columns: ColumnSet,
+    /// Terms by their places in the plan, with their positions counted from the first's.
+    pub terms: Vec<(usize, u32)>,
+}
+
+impl Plan {
+    /// Binds a query. What can't be bound is taken as plain words and noted.
+    ///
+    /// # Errors
+    /// [`BadRequest`](crate::ErrorKind::BadRequest) if `find` names columns that can't be searched.
+    pub fn new(schema: &Schema, query: &Query, find: &Find) -> Result<Self> {
+        let searched = find.searched(schema)?;
+        let recipes = schema.text_columns().map(|(_, column)| Recipe::new(&column.language())).collect();
+        let mut binder = Binder { schema, recipes, plan: Self::default() };
+        binder.bind(query, searched);
+        let mut plan = binder.plan;
+        if plan.clauses.is_empty() {
+            plan.notes.push("The query has no word to look for, so nothing is found.".to_owned());
+        }
+        plan.needed = match find.wanted_words() {
+            Words::All => plan.clauses.len(),
+            Words::Any => 1,
+            Words::AtLeast(count) => count.clamp(1, plan.clauses.len().max(1)),
+        };
+        Ok(plan)
+    }
+
+    fn term(&mut self, term: &str) -> usize {
+        place_of(&mut self.terms, |known| known == term, || term.to_owned())
+    }
+}
+
+struct Binder<'a> {
+    schema: &'a Schema,
+    recipes: Vec<Recipe>,
+    plan: Plan,
+}
+
+impl Binder<'_> {
+    fn bind(&mut self, query: &Query, columns: ColumnSet) {
+        match query {
+            Query::All(parts) => parts.iter().for_each(|part| self.bind(part, columns)),
+            Query::Word(text) | Query::Phrase(text) => self.clause(text, columns),
+            Query::Within(names, part) => {
+                let known = self.known(names);
+                if known.is_empty() {
+                    for name in names {
+                        self.clause(name, columns);
+                    }
+                    self.bind(part, columns);
+                } else {
+                    self.bind(part, known);
+                }
+            }
+        }
+    }
+
+    /// Those of the names that are text columns; the others are noted.
+    fn known(&mut self, names: &[String]) -> ColumnSet {
+        let mut known = ColumnSet::default();
+        let mut others = Vec::new();
+        for name in names {
+            match self.schema.text_column(name) {
+                Some(place) => known = known.with(place),
+                None => others.push(name),
+            }
+        }
+        for name in others {
+            let what = match self.schema.column(name) {
+                Some(column) => format!("column `{name}` is of kind \"{}\" and has no words", column.kind()),
+                None => format!("there is no column `{name}`"),
+            };
+            let taken = if known.is_empty() { "it was taken as a word" } else { "it was left out" };
+            self.plan.notes.push(format!("In front of the colon: {what}; {taken}."));
+        }
+        known
+    }
+
+    fn clause(&mut self, text: &str, columns: ColumnSet) {
+        let alternatives = self.alternatives(text, columns);
+        if alternatives.is_empty() {
+            self.plan.notes.push(format!("`{text}` has no letter or digit; it was left out."));
+            return;
+        }
+        if let Some(known) = self.plan.clauses.iter_mut().find(|clause| clause.alternatives == alternatives) {
+            known.times += 1;
+            return;
+        }
+        let longest = alternatives.iter().map(|alternative| alternative.terms.len()).max().unwrap_or(0);
+        let words = (0..longest).map(|place| self.word(&alternatives, place)).collect();
+        self.plan.clauses.push(Clause { alternatives, words, times: 1 });
+    }
+
+    /// How the columns read the text: one alternative for each different run of terms, in schema order.
+    fn alternatives(&mut self, text: &str, columns: ColumnSet) -> Vec<Alternative> {
+        let mut alternatives: Vec<Alternative> = Vec::new();
+        for column in columns.iter() {
+            let mut terms = Vec::new();
+            let plan = &mut self.plan;
+            self.recipes[column].tokens(text, |token| terms.push((plan.term(token.term), token.position)));
+            let Some(&(_, first)) = terms.first() else { continue };
+            for (_, position) in &mut terms {
+                *position -= first;
+            }
+            let same = place_of(
+                &mut alternatives,
+                |known| known.terms == terms,
+                || Alternative { columns: ColumnSet::default(), terms: terms.clone() },
+            );
+            alternatives[same].columns = alternatives[same].columns.with(column);
+        }
+        alternatives
+    }
+
+    /// The word at a place of a clause: what each alternative has there, as one group.
+    fn word(&mut self, alternatives: &[Alternative], place: usize) -> usize {
+        let mut variants: Vec<Variant> = Vec::new();
+        for alternative in alternatives {
+            let Some(&(term, _)) = alternative.terms.get(place) else { continue };
+            let same = place_of(
+                &mut variants,
+                |known| known.term == term,
+                || Variant { term, columns: ColumnSet::default() },
+            );
+            variants[same].columns = alternative.columns.iter().fold(variants[same].columns, ColumnSet::with);
+        }
+        let word = Word { variants };
+        let known = self.plan.words.iter().position(|known| *known == word);
+        known.unwrap_or_else(|| {
+            self.plan.words.push(word);
+            self.plan.words.len() - 1
+        })
+    }
+}
+
+/// The place of the first item that is `same`, made if there is none.
+fn place_of<T>(items: &mut Vec<T>, same: impl FnMut(&T) -> bool, make: impl FnOnce() -> T) -> usize {
+    items.iter().position(same).unwrap_or_else(|| {
+        items.push(make());
+        items.len() - 1
+    })
+}

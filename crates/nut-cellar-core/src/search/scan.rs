@@ -1,0 +1,231 @@
+//! One shelf, record by record: which records match the plan, and what they score.
+//!
+//! Every posting of the plan's terms is visited once, in ascending order of records; positions are read for phrases
+//! only, and lengths for matches only.
+
+use super::plan::{Alternative, Clause, Plan};
+use super::top::{Scored, Top};
+use crate::catalog::Standing;
+use crate::error::Result;
+use crate::rank::Formula;
+use crate::schema::ColumnSet;
+use crate::shelf::{Hand, LengthColumn, Postings, Step, TermEntry, if_at_hand, positions_in};
+use bytes::Bytes;
+
+/// What a shelf brings to a search.
+#[derive(Debug)]
+pub(super) struct ShelfFound {
+    /// How many of its live records match.
+    pub total: u64,
+    /// The best of them, best first.
+    pub best: Vec<Scored>,
+}
+
+/// The number of live records of a shelf that have a term.
+pub(super) fn count_live(hand: &mut Hand, standing: &Standing, entry: &TermEntry) -> Step<u64> {
+    if standing.mask.is_none() {
+        return Ok(u64::from(entry.records));
+    }
+    let mut postings = standing.shelf.postings(hand, entry)?;
+    let mut count = 0;
+    while postings.advance()? {
+        count += u64::from(!standing.removed(postings.ordinal()));
+    }
+    Ok(count)
+}
+
+/// Finds and scores the matches of one shelf. `entries` has for each term of the plan where the
+/// shelf has it.
+pub(super) fn scan(
+    hand: &mut Hand,
+    standing: &Standing,
+    plan: &Plan,
+    entries: &[Option<TermEntry>],
+    ranking: &Ranking<'_>,
+    k: usize,
+) -> Step<ShelfFound> {
+    let mut scan = Scan::open(hand, standing, plan, entries)?;
+    let mut top = Top::new(k);
+    let mut total = 0;
+    while let Some(ordinal) = scan.next_record()? {
+        if standing.removed(ordinal) || !scan.matches(ordinal)? {
+            continue;
+        }
+        total += 1;
+        // Going on where a length is missing, so that all that are missing are noted at once.
+        if let Some(score) = if_at_hand(scan.score(hand, ordinal, ranking))? {
+            top.offer(Scored { score, ordinal });
+        }
+    }
+    hand.complete()?;
+    Ok(ShelfFound { total, best: top.into_sorted() })
+}
+
+/// The numbers that a score is made of, besides those of the record.
+pub(super) struct Ranking<'a> {
+    pub formula: &'a Formula,
+    /// For each word of the plan.
+    pub idf: &'a [f32],
+}
+
+struct Scan<'a> {
+    plan: &'a Plan,
+    /// For each term of the plan its postings, standing at the next record that has it; none when there are no more.
+    cursors: Vec<Option<Postings>>,
+    /// For each term its positions, where a phrase may ask for them.
+    positions: Vec<Option<Bytes>>,
+    /// For each text column.
+    lengths: Vec<LengthColumn>,
+    current: Option<u32>,
+    /// For each clause whether the current record matches it.
+    matched: Vec<bool>,
+}
+
+impl<'a> Scan<'a> {
+    fn open(
+        hand: &mut Hand,
+        standing: &Standing,
+        plan: &'a Plan,
+        entries: &[Option<TermEntry>],
+    ) -> Step<Self> {
+        let shelf = &standing.shelf;
+        let in_phrase = phrase_terms(plan, entries);
+        let mut cursors = Vec::with_capacity(entries.len());
+        let mut positions = Vec::with_capacity(entries.len());
+        for (entry, in_phrase) in entries.iter().zip(in_phrase) {
+            let Some(entry) = entry else {
+                cursors.push(None);
+                positions.push(None);
+                continue;
+            };
+            let mut cursor = if_at_hand(shelf.postings(hand, entry))?;
+            if let Some(postings) = &mut cursor {
+                postings.advance()?;
+            }
+            cursors.push(cursor);
+            positions.push(if in_phrase { if_at_hand(shelf.positions(hand, entry))? } else { None });
+        }
+        hand.complete()?;
+        let lengths = (0..shelf.columns()).map(|column| LengthColumn::new(shelf, column)).collect();
+        let matched = vec![false; plan.clauses.len()];
+        Ok(Self { plan, cursors, positions, lengths, current: None, matched })
+    }
+
+    /// Goes to the next record that has a term of the plan.
+    fn next_record(&mut self) -> Result<Option<u32>> {
+        if let Some(current) = self.current {
+            for slot in &mut self.cursors {
+                if let Some(cursor) = slot
+                    && cursor.ordinal() == current
+                    && !cursor.advance()?
+                {
+                    *slot = None;
+                }
+            }
+        }
+        self.current = self.cursors.iter().flatten().map(Postings::ordinal).min();
+        Ok(self.current)
+    }
+
+    /// The cursor of a term, if the record has it.
+    fn at(&self, term: usize, ordinal: u32) -> Option<&Postings> {
+        self.cursors[term].as_ref().filter(|cursor| cursor.ordinal() == ordinal)
+    }
+
+    /// Whether the record matches as many clauses as are needed; notes which.
+    fn matches(&mut self, ordinal: u32) -> Result<bool> {
+        for (place, clause) in self.plan.clauses.iter().enumerate() {
+            let mut matched = false;
+            for alternative in &clause.alternatives {
+                matched = matched || self.has(alternative, ordinal)?;
+            }
+            self.matched[place] = matched;
+        }
+        let count = self.matched.iter().filter(|matched| **matched).count();
+        Ok(count >= self.plan.needed && count > 0)
+    }
+
+    fn has(&self, alternative: &Alternative, ordinal: u32) -> Result<bool> {
+        let mut columns = alternative.columns;
+        for &(term, _) in &alternative.terms {
+            match self.at(term, ordinal) {
+                Some(cursor) => columns = columns.both(cursor.columns()),
+                None => return Ok(false),
+            }
+        }
+        Ok(!columns.is_empty()
+            && (alternative.terms.len() == 1 || self.in_a_row(alternative, columns, ordinal)?))
+    }
+
+    /// Whether the terms stand next to each other in one of the columns, which all of them are in.
+    fn in_a_row(&self, alternative: &Alternative, columns: ColumnSet, ordinal: u32) -> Result<bool> {
+        // The places where the phrase could begin, narrowed down term by term.
+        let mut starts: Option<Vec<(usize, u32)>> = None;
+        for &(term, offset) in &alternative.terms {
+            let (Some(cursor), Some(bytes)) = (self.at(term, ordinal), &self.positions[term]) else {
+                return Ok(false);
+            };
+            let mut places = Vec::new();
+            positions_in(cursor, bytes, columns, &mut places)?;
+            let here = places.iter().filter_map(|&(column, at)| Some((column, at.checked_sub(offset)?)));
+            let narrowed: Vec<_> = match &starts {
+                None => here.collect(),
+                Some(starts) => here.filter(|place| starts.binary_search(place).is_ok()).collect(),
+            };
+            if narrowed.is_empty() {
+                return Ok(false);
+            }
+            starts = Some(narrowed);
+        }
+        Ok(true)
+    }
+
+    /// The score of the current record: words in query order, columns in schema order. A word counts as often as it
+    /// was typed in clauses that the record matches.
+    fn score(&mut self, hand: &mut Hand, ordinal: u32, ranking: &Ranking<'_>) -> Step<f32> {
+        let mut score = 0.0;
+        for (place, word) in self.plan.words.iter().enumerate() {
+            let times = self.times(place);
+            if times == 0 {
+                continue;
+            }
+            let mut group = 0.0;
+            for variant in &word.variants {
+                let Some(cursor) = &self.cursors[variant.term] else { continue };
+                if cursor.ordinal() != ordinal {
+                    continue;
+                }
+                let mut frequency = 0.0;
+                for (column, tf) in cursor.frequencies().filter(|&(column, _)| variant.columns.has(column)) {
+                    if let Some(length) = if_at_hand(self.lengths[column].get(hand, ordinal))? {
+                        frequency += ranking.formula.frequency(column, tf, length);
+                    }
+                }
+                group += frequency;
+            }
+            score += ranking.formula.part(ranking.idf[place], group) * times as f32;
+        }
+        hand.complete()?;
+        Ok(score)
+    }
+
+    fn times(&self, word: usize) -> u32 {
+        let matched = self.plan.clauses.iter().zip(&self.matched).filter(|(_, matched)| **matched);
+        matched.map(|(clause, _)| clause.count(word)).sum()
+    }
+}
+
+/// For each term of the plan whether a phrase of which the shelf has all terms may ask for its positions.
+fn phrase_terms(plan: &Plan, entries: &[Option<TermEntry>]) -> Vec<bool> {
+    let mut wanted = vec![false; entries.len()];
+    for Clause { alternatives, .. } in &plan.clauses {
+        for Alternative { terms, .. } in alternatives {
+            if terms.len() > 1 && terms.iter().all(|&(term, _)| entries[term].is_some()) {
+                for &(term, _) in terms {
+                    wanted[term] = true;
+                }
+            }
+        }
+    }
+    wanted
+}

@@ -1,0 +1,229 @@
+//! A search as a sequence of steps, each over what is at hand: look the terms up, count them, scan the shelves, put the
+//! best in order, take their values. A step that lacks ranges is repeated when they have been supplied.
+
+use super::find::{Find, Found, Hit};
+use super::plan::Plan;
+use super::scan::{Ranking, ShelfFound, count_live, scan};
+use super::top::Scored;
+use crate::catalog::Snapshot;
+use crate::error::Result;
+use crate::query::Query;
+use crate::rank::{ColumnFactor, Formula, average_length, idf};
+use crate::record::Key;
+use crate::shelf::{Hand, Step, Stop, TermEntry, if_at_hand};
+use crate::store::{View, Wanted};
+use bytes::Bytes;
+use std::sync::Arc;
+
+/// One search on one snapshot.
+///
+/// ```no_run
+/// # use nut_cellar_core::{Find, Memory, Opened, Progress, Query, Result, Search, Snapshot, View};
+/// # fn example(snapshot: Snapshot, view: &dyn View) -> Result<()> {
+/// let mut search = Search::new(snapshot, &Query::read("walnut box").query, &Find::new())?;
+/// let found = loop {
+///     match search.step()? {
+///         Progress::Need(ranges) => search.supply(view.read(&ranges)?)?,
+///         Progress::Done(found) => break found,
+///     }
+/// };
+/// # Ok(()) }
+/// ```
+#[derive(Debug)]
+pub struct Search {
+    snapshot: Snapshot,
+    plan: Plan,
+    find: Find,
+    formula: Formula,
+    hand: Hand,
+    /// For each shelf, for each term, where the shelf has it.
+    entries: Option<Vec<Vec<Option<TermEntry>>>>,
+    /// For each word.
+    idf: Option<Vec<f32>>,
+    scanned: Option<Vec<ShelfFound>>,
+    ranked: Option<Vec<Placed>>,
+}
+
+/// How far a search has come.
+#[derive(Debug)]
+pub enum Progress {
+    /// It needs these ranges; [`Search::supply`] takes them in the same order.
+    Need(Vec<Wanted>),
+    /// It is done.
+    Done(Found),
+}
+
+/// A hit whose values have not been taken yet.
+#[derive(Clone, Debug)]
+struct Placed {
+    shelf: usize,
+    scored: Scored,
+    key: Vec<u8>,
+}
+
+impl Search {
+    /// Prepares a search: binds the query to the snapshot's schema.
+    ///
+    /// # Errors
+    /// [`BadRequest`](crate::ErrorKind::BadRequest) if `find` names a column that can't be searched, or a number is out
+    /// of range.
+    pub fn new(snapshot: Snapshot, query: &Query, find: &Find) -> Result<Self> {
+        let schema = Arc::clone(snapshot.schema());
+        let plan = Plan::new(&schema, query, find)?;
+        let (k1, b) = find.settings();
+        let columns = (0..).zip(find.weights(&schema)?).map(|(column, weight)| ColumnFactor {
+            weight,
+            b,
+            average_length: average_length(snapshot.length(column), snapshot.records()),
+        });
+        let formula = Formula::new(k1, columns.collect())?;
+        Ok(Self {
+            snapshot,
+            plan,
+            find: find.clone(),
+            formula,
+            hand: Hand::default(),
+            entries: None,
+            idf: None,
+            scanned: None,
+            ranked: None,
+        })
+    }
+
+    /// Goes as far as what is at hand allows.
+    ///
+    /// # Errors
+    /// [`Damaged`](crate::ErrorKind::Damaged) if something in the cellar can't be read.
+    pub fn step(&mut self) -> Result<Progress> {
+        match self.advance() {
+            Ok(found) => Ok(Progress::Done(found)),
+            Err(Stop::Missing) => Ok(Progress::Need(self.hand.wanted())),
+            Err(Stop::Failed(error)) => Err(error),
+        }
+    }
+
+    /// Takes the bytes of the ranges that were needed, in the same order. They are checked against their checksums.
+    ///
+    /// # Errors
+    /// [`Damaged`](crate::ErrorKind::Damaged) if they are not what was written.
+    pub fn supply(&mut self, answers: Vec<Bytes>) -> Result<()> {
+        self.hand.supply(answers)
+    }
+
+    fn advance(&mut self) -> Step<Found> {
+        if self.entries.is_none() {
+            self.entries = Some(self.look_up()?);
+        }
+        if self.idf.is_none() {
+            self.idf = Some(self.count()?);
+        }
+        if self.scanned.is_none() {
+            self.scanned = Some(self.scan()?);
+        }
+        if self.ranked.is_none() {
+            self.ranked = Some(self.rank()?);
+        }
+        self.take_values()
+    }
+
+    fn look_up(&mut self) -> Step<Vec<Vec<Option<TermEntry>>>> {
+        let mut entries = Vec::with_capacity(self.snapshot.standing().len());
+        for standing in self.snapshot.standing() {
+            let mut row = Vec::with_capacity(self.plan.terms.len());
+            for term in &self.plan.terms {
+                row.push(if_at_hand(standing.shelf.find_term(&mut self.hand, term))?.flatten());
+            }
+            entries.push(row);
+        }
+        self.hand.complete()?;
+        Ok(entries)
+    }
+
+    /// The idf of each word: of the largest number of live records that one of its terms is in.
+    fn count(&mut self) -> Step<Vec<f32>> {
+        let mut counts = vec![0; self.plan.terms.len()];
+        for (standing, row) in self.snapshot.standing().iter().zip(self.entries.iter().flatten()) {
+            for (count, entry) in counts.iter_mut().zip(row) {
+                if let Some(entry) = entry {
+                    *count += if_at_hand(count_live(&mut self.hand, standing, entry))?.unwrap_or(0);
+                }
+            }
+        }
+        self.hand.complete()?;
+        let records = self.snapshot.records();
+        let most =
+            |variants: &[super::plan::Variant]| variants.iter().map(|variant| counts[variant.term]).max();
+        Ok(self.plan.words.iter().map(|word| idf(records, most(&word.variants).unwrap_or(0))).collect())
+    }
+
+    fn scan(&mut self) -> Step<Vec<ShelfFound>> {
+        let ranking = Ranking { formula: &self.formula, idf: self.idf.as_deref().unwrap_or_default() };
+        let k = self.find.window().end;
+        let mut scanned = Vec::new();
+        for (standing, row) in self.snapshot.standing().iter().zip(self.entries.iter().flatten()) {
+            scanned.extend(if_at_hand(scan(&mut self.hand, standing, &self.plan, row, &ranking, k))?);
+        }
+        self.hand.complete()?;
+        Ok(scanned)
+    }
+
+    /// The hits that are asked for, in order. Keys are read of those only whose score reaches the last one's.
+    fn rank(&mut self) -> Step<Vec<Placed>> {
+        let window = self.find.window();
+        let mut all: Vec<_> = self
+            .scanned
+            .iter()
+            .flatten()
+            .enumerate()
+            .flat_map(|(shelf, found)| found.best.iter().map(move |&scored| (shelf, scored)))
+            .collect();
+        all.sort_by(|(_, a), (_, b)| b.score.total_cmp(&a.score));
+        if let Some((_, last)) = window.end.checked_sub(1).and_then(|last| all.get(last)).copied() {
+            all.retain(|(_, scored)| scored.score >= last.score);
+        }
+        let mut placed = Vec::with_capacity(all.len());
+        for (shelf, scored) in all {
+            let standing = &self.snapshot.standing()[shelf];
+            if let Some(key) = if_at_hand(standing.shelf.key_of(&mut self.hand, scored.ordinal))? {
+                placed.push(Placed { shelf, scored, key });
+            }
+        }
+        self.hand.complete()?;
+        placed.sort_by(|a, b| b.scored.score.total_cmp(&a.scored.score).then_with(|| a.key.cmp(&b.key)));
+        placed.truncate(window.end);
+        placed.drain(..window.start.min(placed.len()));
+        Ok(placed)
+    }
+
+    fn take_values(&mut self) -> Step<Found> {
+        let placed = self.ranked.as_deref().unwrap_or_default();
+        let mut hits = Vec::with_capacity(placed.len());
+        for (rank, Placed { shelf, scored, key }) in (self.find.window().start + 1..).zip(placed) {
+            let standing = &self.snapshot.standing()[*shelf];
+            let values = if self.find.with_values() {
+                standing.shelf.kept(&mut self.hand, self.snapshot.schema(), scored.ordinal)
+            } else {
+                Ok(indexmap::IndexMap::new())
+            };
+            if let Some(values) = if_at_hand(values)? {
+                hits.push(Hit { rank, key: Key::decode(key)?, score: scored.score, values });
+            }
+        }
+        self.hand.complete()?;
+        let total = self.scanned.iter().flatten().map(|found| found.total).sum();
+        Ok(Found { total, notes: self.plan.notes.clone(), hits })
+    }
+}
+
+/// Runs a search to its end, reading from `view` what it needs.
+///
+/// # Errors
+/// If the place can't be read, or something in the cellar is damaged.
+pub fn run(view: &dyn View, search: &mut Search) -> Result<Found> {
+    loop {
+        match search.step()? {
+            Progress::Need(wanted) => search.supply(view.read(&wanted)?)?,
+            Progress::Done(found) => return Ok(found),
+        }
+    }
+}

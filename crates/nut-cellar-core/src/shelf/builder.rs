@@ -1,0 +1,357 @@
+//! The builder: records in, a sealed shelf out.
+//!
+//! Tokens go to one flat log in the order in which they come; sealing sorts it by term with one counting pass and
+//! writes the sections from front to back, so that a place can take them as a stream. Records may come in any key
+//! order; of several puts of one key the last one counts.
+
+use super::directory::{Directory, Section, header};
+use super::output::Output;
+use super::postings::PostingWriter;
+use super::terms::{TermEntry, TermWriter};
+use super::{kept, keys, lengths};
+use crate::error::{Error, ErrorKind, Result};
+use crate::record::{Key, Record, Value};
+use crate::schema::{Kind, Schema};
+use crate::store::{PieceId, ShelfEntry, Unit};
+use crate::text::Recipe;
+use hashbrown::HashMap;
+use std::ops::Range;
+use std::sync::Arc;
+
+/// Between two values of one column this many positions are left out, so that no phrase reaches from one to the next.
+pub(crate) const VALUE_GAP: u32 = 16;
+
+/// Gathers records in memory until they are sealed as a shelf.
+#[derive(Debug)]
+pub struct Builder {
+    schema: Arc<Schema>,
+    recipes: Vec<Recipe>,
+    terms: HashMap<String, u32>,
+    term_bytes: usize,
+    log: Vec<Occurrence>,
+    arrivals: Vec<Arrival>,
+    /// For each arrival, for each text column, the number of tokens.
+    lengths: Vec<u32>,
+    kept: Vec<u8>,
+    latest: HashMap<Vec<u8>, u32>,
+    key_bytes: usize,
+}
+
+/// One token: which term, in which record, where.
+#[derive(Clone, Copy, Debug)]
+struct Occurrence {
+    term: u32,
+    arrival: u32,
+    position: u32,
+    column: u8,
+}
+
+#[derive(Debug)]
+struct Arrival {
+    kept: Range<usize>,
+}
+
+/// A shelf that has just been written.
+#[derive(Debug)]
+pub struct Sealed {
+    /// What the manifest has to say of it.
+    pub entry: ShelfEntry,
+    /// The encoded keys of its records, ascending.
+    pub keys: Vec<Vec<u8>>,
+}
+
+/// The records that will stand in the shelf.
+struct Order {
+    /// The encoded keys, ascending; their places are the ordinals.
+    keys: Vec<Vec<u8>>,
+    /// For each ordinal the arrival.
+    arrivals: Vec<u32>,
+    /// For each arrival the ordinal; `None` if a later put or a removal superseded it.
+    ordinals: Vec<Option<u32>>,
+}
+
+impl Builder {
+    /// A builder without records.
+    pub fn new(schema: Arc<Schema>) -> Self {
+        let recipes = schema.text_columns().map(|(_, column)| Recipe::new(&column.language())).collect();
+        Self {
+            schema,
+            recipes,
+            terms: HashMap::new(),
+            term_bytes: 0,
+            log: Vec::new(),
+            arrivals: Vec::new(),
+            lengths: Vec::new(),
+            kept: Vec::new(),
+            latest: HashMap::new(),
+            key_bytes: 0,
+        }
+    }
+
+    /// Takes a record; one with the same key that came before no longer counts.
+    ///
+    /// # Errors
+    /// [`ErrorKind::BadRecord`], and nothing is taken, if the schema has no such column, a value is not of its column's
+    /// kind, or key or values are too long.
+    pub fn put(&mut self, record: &Record) -> Result<()> {
+        let key = record.key.encode_checked()?;
+        let values = self.values(record)?;
+        let start = self.kept.len();
+        let shown: Vec<_> = self
+            .schema
+            .columns()
+            .zip(&values)
+            .enumerate()
+            .filter(|(_, ((_, column), values))| column.kept() && !values.is_empty())
+            .map(|(place, (_, values))| (place, values.as_slice()))
+            .collect();
+        kept::pack(&mut self.kept, &shown)?;
+        let arrival = u32::try_from(self.arrivals.len()).map_err(|_| {
+            Error::new(ErrorKind::BadRecord, "A batch has too many records; publish more often.")
+        })?;
+        self.arrivals.push(Arrival { kept: start..self.kept.len() });
+        self.take_texts(arrival, &values);
+        self.key_bytes += key.len();
+        self.latest.insert(key, arrival);
+        Ok(())
+    }
+
+    /// Forgets the record with this key, if it was put.
+    pub fn remove(&mut self, key: &Key) {
+        self.latest.remove(&key.encode());
+    }
+
+    /// Whether there is no record.
+    pub fn is_empty(&self) -> bool {
+        self.latest.is_empty()
+    }
+
+    /// The memory that the records take, and sealing them will take, in bytes; an estimate.
+    pub fn memory(&self) -> usize {
+        const TABLE_ENTRY: usize = 48;
+        self.log.len() * (size_of::<Occurrence>() + size_of::<Place>())
+            + self.kept.len()
+            + self.lengths.len() * 4
+            + self.term_bytes
+            + self.terms.len() * TABLE_ENTRY
+            + self.key_bytes * 2
+            + self.latest.len() * 2 * TABLE_ENTRY
+    }
+
+    /// The values of each column of the schema, as its kind wants them.
+    fn values(&self, record: &Record) -> Result<Vec<Vec<Value>>> {
+        if let Some((unknown, _)) = record.columns().find(|(name, _)| self.schema.column(name).is_none()) {
+            let known: Vec<_> = self.schema.columns().map(|(name, _)| name).collect();
+            return Err(Error::new(
+                ErrorKind::BadRecord,
+                format!(
+                    "record {} has a column `{unknown}` and the schema has none; it has {}.",
+                    record.key,
+                    known.join(", ")
+                ),
+            ));
+        }
+        self.schema
+            .columns()
+            .map(|(name, column)| {
+                let values = record.values(name).iter().cloned();
+                let values: Result<Vec<_>> = values.map(|value| value.into_kind(column.kind())).collect();
+                values.map_err(|error| error.at(format_args!("record {}, column `{name}`", record.key)))
+            })
+            .collect()
+    }
+
+    fn take_texts(&mut self, arrival: u32, values: &[Vec<Value>]) {
+        let texts = self.schema.columns().zip(values).filter(|((_, column), _)| column.kind() == Kind::Text);
+        for (place, (recipe, (_, values))) in (0_u8..).zip(self.recipes.iter().zip(texts)) {
+            let (mut length, mut base) = (0, 0);
+            for text in values.iter().filter_map(Value::as_text) {
+                let before = length;
+                recipe.tokens(text, |token| {
+                    let next = u32::try_from(self.terms.len()).expect("fewer terms than tokens in memory");
+                    let term = *self.terms.entry_ref(token.term).or_insert_with(|| {
+                        self.term_bytes += token.term.len();
+                        next
+                    });
+                    self.log.push(Occurrence {
+                        term,
+                        arrival,
+                        position: base + token.position,
+                        column: place,
+                    });
+                    length += 1;
+                });
+                base += length - before + VALUE_GAP;
+            }
+            self.lengths.push(length);
+        }
+    }
+
+    /// Writes the records as a shelf and starts anew; nothing if there are none. Takes time in proportion to the
+    /// tokens, and n log n in records and terms.
+    ///
+    /// # Errors
+    /// If the place can't be written.
+    pub fn seal(&mut self, unit: &mut dyn Unit) -> Result<Option<Sealed>> {
+        let built = std::mem::replace(self, Self::new(Arc::clone(&self.schema)));
+        if built.is_empty() {
+            return Ok(None);
+        }
+        let piece = PieceId::fresh()?;
+        built.write(piece, unit).map(Some)
+    }
+
+    fn write(mut self, piece: PieceId, unit: &mut dyn Unit) -> Result<Sealed> {
+        let order = self.order();
+        let mut out = Output::new(unit.write(piece)?);
+        let mut ends = [0; Section::ALL.len()];
+        let mut end = |section: Section, out: &Output<'_>| ends[section as usize] = out.written();
+        out.append(&header())?;
+
+        let index = keys::write(&mut out, order.keys.iter().map(Vec::as_slice))?;
+        end(Section::Keys, &out);
+        out.append(&index)?;
+        end(Section::KeyIndex, &out);
+
+        let kept =
+            order.arrivals.iter().map(|&arrival| &self.kept[self.arrivals[arrival as usize].kept.clone()]);
+        let index = kept::write(&mut out, kept)?;
+        end(Section::Kept, &out);
+        out.append(&index)?;
+        end(Section::KeptIndex, &out);
+
+        let (widths, totals) = self.write_lengths(&mut out, &order)?;
+        end(Section::Lengths, &out);
+
+        let lists = self.write_lists(&mut out, &order, |out| end(Section::Postings, out))?;
+        end(Section::Positions, &out);
+        let mut terms = TermWriter::new();
+        for (term, entry) in &lists {
+            terms.push(&mut out, term, entry)?;
+        }
+        let index = terms.finish(&mut out)?;
+        end(Section::Terms, &out);
+        out.append(&index)?;
+        end(Section::TermIndex, &out);
+
+        let records = u32::try_from(order.keys.len()).expect("no more records than arrivals");
+        let tail = Directory { records, widths, ends, checksums: out.checksums()? }.encode();
+        let bytes = out.finish(&tail)?;
+        let tail = tail.len() as u64;
+        Ok(Sealed {
+            entry: ShelfEntry { piece, bytes, tail, records, lengths: totals, mask: None },
+            keys: order.keys,
+        })
+    }
+
+    fn order(&mut self) -> Order {
+        let mut latest: Vec<_> = std::mem::take(&mut self.latest).into_iter().collect();
+        latest.sort_unstable();
+        let mut ordinals = vec![None; self.arrivals.len()];
+        for (ordinal, (_, arrival)) in (0..).zip(&latest) {
+            ordinals[*arrival as usize] = Some(ordinal);
+        }
+        let (keys, arrivals) = latest.into_iter().unzip();
+        Order { keys, arrivals, ordinals }
+    }
+
+    /// Gives for each text column the width of its lengths and their sum.
+    fn write_lengths(&self, out: &mut Output<'_>, order: &Order) -> Result<(Vec<u8>, Vec<u64>)> {
+        let columns = self.recipes.len();
+        let mut section = Vec::new();
+        let (mut widths, mut totals) = (Vec::new(), Vec::new());
+        for column in 0..columns {
+            let lengths =
+                || order.arrivals.iter().map(|&arrival| self.lengths[arrival as usize * columns + column]);
+            let width = lengths::width(lengths().max().unwrap_or(0));
+            lengths::put(&mut section, width, lengths());
+            out.append(&section)?;
+            section.clear();
+            widths.push(width);
+            totals.push(lengths().map(u64::from).sum());
+        }
+        Ok((widths, totals))
+    }
+
+    /// Writes the postings, calls `between`, writes the positions; gives the terms with where their lists are.
+    fn write_lists(
+        &mut self,
+        out: &mut Output<'_>,
+        order: &Order,
+        between: impl FnOnce(&Output<'_>),
+    ) -> Result<Vec<(String, TermEntry)>> {
+        let (starts, mut places) = self.scatter();
+        let mut terms: Vec<_> = std::mem::take(&mut self.terms).into_iter().collect();
+        terms.sort_unstable();
+        let mut lists = Vec::with_capacity(terms.len());
+        let mut positions = Vec::new();
+        let mut writer = PostingWriter::default();
+        let mut written = 0;
+        for (term, id) in terms {
+            let id = id as usize;
+            writer.clear();
+            write_term(&mut writer, &mut places[starts[id]..starts[id + 1]], &order.ordinals);
+            if writer.records == 0 {
+                continue;
+            }
+            out.append(&writer.postings)?;
+            let start = positions.len() as u64;
+            positions.extend_from_slice(&writer.positions);
+            lists.push((
+                term,
+                TermEntry {
+                    records: writer.records,
+                    postings: written..written + writer.postings.len() as u64,
+                    positions: start..positions.len() as u64,
+                },
+            ));
+            written += writer.postings.len() as u64;
+        }
+        between(out);
+        out.append(&positions)?;
+        Ok(lists)
+    }
+
+    /// Sorts the log by term with one counting pass: where each term's places begin, and the places, which stay in the
+    /// order in which they came.
+    fn scatter(&mut self) -> (Vec<usize>, Vec<Place>) {
+        let log = std::mem::take(&mut self.log);
+        let mut starts = vec![0; self.terms.len() + 1];
+        for occurrence in &log {
+            starts[occurrence.term as usize + 1] += 1;
+        }
+        for term in 1..starts.len() {
+            starts[term] += starts[term - 1];
+        }
+        let mut next = starts.clone();
+        let mut places = vec![Place { arrival: 0, position: 0, column: 0 }; log.len()];
+        for Occurrence { term, arrival, position, column } in log {
+            let slot = &mut next[term as usize];
+            places[*slot] = Place { arrival, position, column };
+            *slot += 1;
+        }
+        (starts, places)
+    }
+}
+
+/// Where one token stands.
+#[derive(Clone, Copy, Debug)]
+struct Place {
+    arrival: u32,
+    position: u32,
+    column: u8,
+}
+
+/// Writes the lists of one term. Places ascend within a record; records are put in the order of their ordinals, and the
+/// superseded ones left out.
+fn write_term(writer: &mut PostingWriter, places: &mut [Place], ordinals: &[Option<u32>]) {
+    let ordinal = |place: &Place| ordinals[place.arrival as usize];
+    if !places.is_sorted_by_key(ordinal) {
+        places.sort_by_key(ordinal);
+    }
+    for record in places.chunk_by(|a, b| a.arrival == b.arrival) {
+        if let Some(ordinal) = ordinal(&record[0]) {
+            writer.push(ordinal, record.iter().map(|place| (place.column, place.position)));
+        }
+    }
+}

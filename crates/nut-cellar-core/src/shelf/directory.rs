@@ -1,0 +1,195 @@
+//! The directory: the tail of a shelf, which says where everything else is and how to check it.
+
+use super::lengths;
+use crate::error::{Error, ErrorKind, Result};
+use crate::schema::MAX_TEXT_COLUMNS;
+use crate::wire::{Broken, Reader};
+use std::fmt;
+use std::ops::Range;
+
+/// Checksums cover runs of this many bytes, counted from the beginning of the shelf. A range is read in whole chunks.
+pub const CHUNK: u64 = 64 * 1024;
+
+/// The first bytes of a shelf, and the last.
+const MAGIC: [u8; 8] = *b"NUTSHELF";
+/// The version of the layout.
+const VERSION: u32 = 1;
+/// The label and the version.
+pub(super) const HEADER_BYTES: u64 = 12;
+/// Checksum and length of the tail, and the label again.
+const TRAILER_BYTES: usize = 4 + 4 + MAGIC.len();
+
+/// A part of a shelf.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[repr(u8)]
+pub enum Section {
+    /// The keys in order, front-coded in blocks.
+    Keys,
+    /// The first key of each block.
+    KeyIndex,
+    /// The values that are shown, in compressed blocks.
+    Kept,
+    /// The first record of each block.
+    KeptIndex,
+    /// For each text column the number of tokens of each record.
+    Lengths,
+    /// For each term the records it is in, and how often in which column.
+    Postings,
+    /// For each posting where in the columns the term stands.
+    Positions,
+    /// The terms in order, front-coded in blocks, each with where its lists are.
+    Terms,
+    /// The first term of each block.
+    TermIndex,
+}
+
+impl Section {
+    /// All sections, in the order in which they stand in a shelf.
+    pub const ALL: [Self; 9] = [
+        Self::Keys,
+        Self::KeyIndex,
+        Self::Kept,
+        Self::KeptIndex,
+        Self::Lengths,
+        Self::Postings,
+        Self::Positions,
+        Self::Terms,
+        Self::TermIndex,
+    ];
+}
+
+impl fmt::Display for Section {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(match self {
+            Self::Keys => "keys",
+            Self::KeyIndex => "key index",
+            Self::Kept => "kept values",
+            Self::KeptIndex => "kept index",
+            Self::Lengths => "lengths",
+            Self::Postings => "postings",
+            Self::Positions => "positions",
+            Self::Terms => "terms",
+            Self::TermIndex => "term index",
+        })
+    }
+}
+
+/// What the tail of a shelf says.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(super) struct Directory {
+    /// The number of records.
+    pub records: u32,
+    /// For each text column the bytes that one length takes: 1, 2 or 4.
+    pub widths: Vec<u8>,
+    /// Where each section ends; the next one begins there.
+    pub ends: [u64; Section::ALL.len()],
+    /// The checksum of each chunk of what stands before the tail.
+    pub checksums: Vec<u32>,
+}
+
+/// The first bytes of a shelf.
+pub(super) fn header() -> Vec<u8> {
+    let mut out = MAGIC.to_vec();
+    out.extend_from_slice(&VERSION.to_le_bytes());
+    out
+}
+
+impl Directory {
+    /// The range of a section.
+    pub fn section(&self, section: Section) -> Range<u64> {
+        let place = section as usize;
+        let start = if place == 0 { HEADER_BYTES } else { self.ends[place - 1] };
+        start..self.ends[place]
+    }
+
+    /// Where the tail begins: everything before is covered by the chunk checksums.
+    pub fn body(&self) -> u64 {
+        self.ends[Section::ALL.len() - 1]
+    }
+
+    /// The tail as bytes.
+    pub fn encode(&self) -> Vec<u8> {
+        let mut out = VERSION.to_le_bytes().to_vec();
+        out.extend_from_slice(&self.records.to_le_bytes());
+        out.push(u8::try_from(self.widths.len()).expect("a schema has at most 64 text columns"));
+        out.extend_from_slice(&self.widths);
+        for end in self.ends {
+            out.extend_from_slice(&end.to_le_bytes());
+        }
+        for checksum in &self.checksums {
+            out.extend_from_slice(&checksum.to_le_bytes());
+        }
+        let checksum = crc32fast::hash(&out);
+        let length = u32::try_from(out.len() + TRAILER_BYTES).expect("4 bytes of checksum for each 64 KiB");
+        out.extend_from_slice(&checksum.to_le_bytes());
+        out.extend_from_slice(&length.to_le_bytes());
+        out.extend_from_slice(&MAGIC);
+        out
+    }
+
+    /// Reads the tail of a shelf of `bytes` bytes with `columns` text columns. Checks, in this order: label, length,
+    /// checksum, version, the number of columns, that the sections follow one another up to the tail, that there is a
+    /// checksum for each chunk, and that the lengths fill their section.
+    pub fn decode(tail: &[u8], bytes: u64, columns: usize) -> Result<Self> {
+        let damaged =
+            |Broken(what)| Error::damaged(format_args!("{what} in the directory of a shelf can't be read"));
+        let wrong = |what: &'static str| Err(damaged(Broken(what)));
+        let Some(end) = tail.len().checked_sub(TRAILER_BYTES) else { return wrong("the end") };
+        let mut trailer = Reader::new(&tail[end..]);
+        let (checksum, length) = (trailer.u32().map_err(damaged)?, trailer.u32().map_err(damaged)?);
+        if trailer.array() != Ok(MAGIC) {
+            return wrong("the label");
+        }
+        if length as usize != tail.len() {
+            return wrong("the length");
+        }
+        if crc32fast::hash(&tail[..end]) != checksum {
+            return wrong("the checksum");
+        }
+        let mut reader = Reader::new(&tail[..end]);
+        let version = reader.u32().map_err(damaged)?;
+        if version != VERSION {
+            return Err(Error::new(
+                ErrorKind::NotACellar,
+                format!(
+                    "A shelf has layout {version} and this program reads layout {VERSION}; use a newer one."
+                ),
+            ));
+        }
+        let directory = Self::fields(&mut reader, bytes, tail.len() as u64).map_err(damaged)?;
+        if directory.widths.len() != columns {
+            return wrong("the number of columns");
+        }
+        let lengths = directory.section(Section::Lengths);
+        if lengths.end - lengths.start != lengths::size(&directory.widths, directory.records) {
+            return wrong("the size of the lengths");
+        }
+        Ok(directory)
+    }
+
+    fn fields(reader: &mut Reader<'_>, bytes: u64, tail: u64) -> Result<Self, Broken> {
+        let records = reader.u32()?;
+        let columns = usize::from(reader.u8()?);
+        let widths = reader.take(columns)?.to_vec();
+        if columns > MAX_TEXT_COLUMNS || !widths.iter().all(|width| matches!(width, 1 | 2 | 4)) {
+            return Err(Broken("the width of the lengths"));
+        }
+        let mut ends = [0; Section::ALL.len()];
+        let mut before = HEADER_BYTES;
+        for end in &mut ends {
+            *end = reader.u64()?;
+            if *end < before {
+                return Err(Broken("the order of the sections"));
+            }
+            before = *end;
+        }
+        if before.checked_add(tail) != Some(bytes) || before.div_ceil(CHUNK) * 4 != reader.left() as u64 {
+            return Err(Broken("the number of chunks"));
+        }
+        let mut checksums = Vec::with_capacity(reader.left() / 4);
+        while !reader.is_empty() {
+            checksums.push(reader.u32()?);
+        }
+        Ok(Self { records, widths, ends, checksums })
+    }
+}

@@ -1,0 +1,70 @@
+//! The keys of a shelf, in order: from key to ordinal and back.
+
+use super::directory::Section;
+use super::hand::{Hand, Step};
+use super::output::Output;
+use super::reader::Shelf;
+use super::sorted::{Entries, SortedIndex, SortedWriter};
+use crate::error::Result;
+use crate::wire::Broken;
+use bytes::Bytes;
+use std::sync::Arc;
+
+/// Keys in a block, all but the last: what turns an ordinal into a block.
+const PER_BLOCK: usize = 64;
+
+/// Writes the keys section; gives the key index.
+pub(super) fn write<'k>(out: &mut Output<'_>, keys: impl Iterator<Item = &'k [u8]>) -> Result<Vec<u8>> {
+    let mut writer = SortedWriter::new(PER_BLOCK);
+    for key in keys {
+        writer.push(out, key, |_, _| ())?;
+    }
+    writer.finish(out)
+}
+
+impl Shelf {
+    /// The ordinal of an encoded key, if the shelf has it (removed or not).
+    pub(crate) fn find_key(self: &Arc<Self>, hand: &mut Hand, key: &[u8]) -> Step<Option<u32>> {
+        let index = self.key_index(hand)?;
+        let Some(block) = index.locate(key).map_err(|what| self.broken(Section::KeyIndex, what))? else {
+            return Ok(None);
+        };
+        let bytes = self.key_block(hand, &index, block)?;
+        let broken = |what| self.broken(Section::Keys, what);
+        let mut entries = Entries::new(&bytes);
+        let mut ordinal = block * PER_BLOCK;
+        while entries.advance().map_err(broken)? {
+            if entries.entry() >= key {
+                let found = entries.entry() == key;
+                return Ok(u32::try_from(ordinal).ok().filter(|&ordinal| found && ordinal < self.records()));
+            }
+            ordinal += 1;
+        }
+        Ok(None)
+    }
+
+    /// The encoded key of a record.
+    pub(crate) fn key_of(self: &Arc<Self>, hand: &mut Hand, ordinal: u32) -> Step<Vec<u8>> {
+        let index = self.key_index(hand)?;
+        let ordinal = ordinal as usize;
+        let bytes = self.key_block(hand, &index, ordinal / PER_BLOCK)?;
+        let broken = |what| self.broken(Section::Keys, what);
+        let mut entries = Entries::new(&bytes);
+        for _ in 0..=ordinal % PER_BLOCK {
+            if !entries.advance().map_err(broken)? {
+                return Err(broken(Broken("a key")).into());
+            }
+        }
+        Ok(entries.entry().to_vec())
+    }
+
+    fn key_index(self: &Arc<Self>, hand: &mut Hand) -> Step<SortedIndex> {
+        let bytes = hand.get(self, self.section(Section::KeyIndex))?;
+        Ok(SortedIndex::new(bytes).map_err(|what| self.broken(Section::KeyIndex, what))?)
+    }
+
+    fn key_block(self: &Arc<Self>, hand: &mut Hand, index: &SortedIndex, block: usize) -> Step<Bytes> {
+        let range = index.block(block).map_err(|what| self.broken(Section::KeyIndex, what))?;
+        hand.get(self, self.within(Section::Keys, range)?)
+    }
+}

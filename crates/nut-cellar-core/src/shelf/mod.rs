@@ -1,0 +1,28 @@
+//! The immutable, self-contained part of an index, read by ranges.
+//!
+//! `docs/shelf-layout.md` gives the layout byte by byte. One file here for each of its sections, the
+//! [`builder`] that writes a shelf and the [`reader`] that reads one side by side, and [`hand`], which holds the
+//! ranges that have been read so far.
+//!
+//! What always holds: records are numbered in key order (their *ordinals*), so inside a shelf a lower ordinal is a lower
+//! key; every chunk is checked against its checksum before a byte of it is used.
+
+mod builder;
+mod directory;
+mod hand;
+mod kept;
+mod keys;
+mod lengths;
+mod output;
+mod postings;
+mod reader;
+mod sorted;
+mod terms;
+
+pub use builder::{Builder, Sealed};
+pub use directory::{CHUNK, Section};
+pub(crate) use hand::{Hand, Step, Stop, if_at_hand};
+pub(crate) use lengths::LengthColumn;
+pub(crate) use postings::{Postings, positions_in};
+pub use reader::Shelf;
+pub(crate) use terms::TermEntry;

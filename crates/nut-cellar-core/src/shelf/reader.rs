@@ -1,0 +1,129 @@
+//! A shelf that has been opened: its directory, and which of its chunks have been checked.
+
+use super::directory::{CHUNK, Directory, Section};
+use crate::error::{Error, Result};
+use crate::store::{PieceId, ShelfEntry, View};
+use crate::wire::Broken;
+use std::ops::Range;
+use std::sync::atomic::{AtomicU64, Ordering};
+
+/// An opened shelf: what its directory says. Everything else is read by range when it is asked for.
+#[derive(Debug)]
+pub struct Shelf {
+    piece: PieceId,
+    bytes: u64,
+    directory: Directory,
+    /// One bit for each chunk that was found to be what its checksum says.
+    checked: Vec<AtomicU64>,
+}
+
+impl Shelf {
+    /// Opens a shelf with one read, of its directory, which is checked. The rest is checked chunk by chunk at first
+    /// touch.
+    ///
+    /// # Errors
+    /// [`Damaged`](crate::ErrorKind::Damaged) if the directory is not what was written or does not fit the manifest.
+    pub fn open(view: &dyn View, entry: &ShelfEntry) -> Result<Self> {
+        let range = entry.bytes - entry.tail..entry.bytes;
+        let tail = view
+            .read(&[(entry.piece, range)])?
+            .pop()
+            .ok_or_else(|| Error::damaged(format_args!("shelf {} is not there", entry.piece)))?;
+        let directory = Directory::decode(&tail, entry.bytes, entry.lengths.len())?;
+        if directory.records != entry.records {
+            return Err(Error::damaged(format_args!("shelf {} is not the one in the manifest", entry.piece)));
+        }
+        let words = directory.checksums.len().div_ceil(64);
+        let checked = (0..words).map(|_| AtomicU64::new(0)).collect();
+        Ok(Self { piece: entry.piece, bytes: entry.bytes, directory, checked })
+    }
+
+    /// The piece.
+    pub fn piece(&self) -> PieceId {
+        self.piece
+    }
+
+    /// The number of records, the removed ones included.
+    pub fn records(&self) -> u32 {
+        self.directory.records
+    }
+
+    /// The length of each section in bytes, and of the directory.
+    pub fn sizes(&self) -> (impl Iterator<Item = (Section, u64)>, u64) {
+        let sections = Section::ALL.into_iter().map(|section| {
+            let range = self.section(section);
+            (section, range.end - range.start)
+        });
+        (sections, self.bytes - self.body())
+    }
+
+    /// The number of text columns.
+    pub(crate) fn columns(&self) -> usize {
+        self.directory.widths.len()
+    }
+
+    pub(super) fn widths(&self) -> &[u8] {
+        &self.directory.widths
+    }
+
+    pub(super) fn body(&self) -> u64 {
+        self.directory.body()
+    }
+
+    pub(super) fn section(&self, section: Section) -> Range<u64> {
+        self.directory.section(section)
+    }
+
+    /// A range that was counted from the beginning of a section, checked to lie inside it.
+    pub(super) fn within(&self, section: Section, range: Range<u64>) -> Result<Range<u64>> {
+        let whole = self.section(section);
+        match whole.start.checked_add(range.end) {
+            Some(end) if end <= whole.end && range.start <= range.end => Ok(whole.start + range.start..end),
+            _ => Err(self.broken(section, Broken("a range"))),
+        }
+    }
+
+    /// The error for something in a section that can't be read.
+    #[cold]
+    pub(super) fn broken(&self, section: Section, Broken(what): Broken) -> Error {
+        Error::damaged(format_args!("in shelf {}, {what} in the {section} can't be read", self.piece))
+    }
+
+    /// Checks those of the chunks in `bytes`, which begin at `start`, that were never checked before.
+    pub(super) fn check_chunks(&self, start: u64, bytes: &[u8]) -> Result<()> {
+        #[expect(clippy::cast_possible_truncation, reason = "a chunk is 64 KiB")]
+        let chunks = bytes.chunks(CHUNK as usize);
+        let first = usize::try_from(start / CHUNK).unwrap_or(usize::MAX);
+        for (number, chunk) in (first..).zip(chunks) {
+            let (Some(word), Some(&checksum)) =
+                (self.checked.get(number / 64), self.directory.checksums.get(number))
+            else {
+                return Err(Error::damaged(format_args!("shelf {} has no chunk {number}", self.piece)));
+            };
+            let bit = 1 << (number % 64);
+            if word.load(Ordering::Relaxed) & bit != 0 {
+                continue;
+            }
+            if crc32fast::hash(chunk) != checksum {
+                return Err(self.damaged_chunk(number as u64 * CHUNK, chunk.len() as u64));
+            }
+            word.fetch_or(bit, Ordering::Relaxed);
+        }
+        Ok(())
+    }
+
+    #[cold]
+    fn damaged_chunk(&self, start: u64, length: u64) -> Error {
+        let touches = |section: &Section| {
+            let range = self.section(*section);
+            range.start < start + length && start < range.end
+        };
+        let sections: Vec<_> = Section::ALL.iter().filter(|s| touches(s)).map(ToString::to_string).collect();
+        Error::damaged(format_args!(
+            "in shelf {}, bytes {start} to {} ({}) do not fit their checksum",
+            self.piece,
+            start + length,
+            sections.join(", ")
+        ))
+    }
+}

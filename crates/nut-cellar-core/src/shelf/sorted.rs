@@ -1,0 +1,195 @@
+//! Sorted byte strings in front-coded blocks, each with a payload: what keys and terms have in common.
+//!
+//! A block is a run of entries `shared, suffix, payload`, where `shared` counts the bytes in common with the entry
+//! before; the first entry of a block shares none. The index has the first entry of each block, and is searched where
+//! it lies.
+
+use super::output::Output;
+use crate::error::Result;
+use crate::wire::{Broken, Reader, put_bytes, put_varint};
+use bytes::Bytes;
+use std::ops::Range;
+
+/// Writes entries in ascending order.
+pub(super) struct SortedWriter {
+    per_block: usize,
+    in_block: usize,
+    previous: Vec<u8>,
+    block: Vec<u8>,
+    written: u64,
+    block_ends: Vec<u64>,
+    heads: Vec<u8>,
+    head_ends: Vec<u64>,
+}
+
+impl SortedWriter {
+    pub fn new(per_block: usize) -> Self {
+        Self {
+            per_block,
+            in_block: 0,
+            previous: Vec::new(),
+            block: Vec::new(),
+            written: 0,
+            block_ends: Vec::new(),
+            heads: Vec::new(),
+            head_ends: Vec::new(),
+        }
+    }
+
+    /// Appends an entry that is greater than the one before. `payload` writes what belongs to it and is told whether
+    /// it is the first of its block.
+    pub fn push(
+        &mut self,
+        out: &mut Output<'_>,
+        entry: &[u8],
+        payload: impl FnOnce(&mut Vec<u8>, bool),
+    ) -> Result<()> {
+        debug_assert!(self.previous.as_slice() < entry || self.previous.is_empty(), "entries have to ascend");
+        if self.in_block == self.per_block {
+            self.end_block(out)?;
+        }
+        let first = self.in_block == 0;
+        let shared = if first {
+            self.heads.extend_from_slice(entry);
+            self.head_ends.push(self.heads.len() as u64);
+            0
+        } else {
+            self.previous.iter().zip(entry).take_while(|(a, b)| a == b).count()
+        };
+        put_varint(&mut self.block, shared as u64);
+        put_bytes(&mut self.block, &entry[shared..]);
+        payload(&mut self.block, first);
+        self.previous.clear();
+        self.previous.extend_from_slice(entry);
+        self.in_block += 1;
+        Ok(())
+    }
+
+    /// Ends the last block and gives the index.
+    pub fn finish(mut self, out: &mut Output<'_>) -> Result<Vec<u8>> {
+        if self.in_block > 0 {
+            self.end_block(out)?;
+        }
+        let blocks = u32::try_from(self.block_ends.len()).expect("no more blocks than records or terms");
+        let mut index = blocks.to_le_bytes().to_vec();
+        for end in self.block_ends.iter().chain(&self.head_ends) {
+            index.extend_from_slice(&end.to_le_bytes());
+        }
+        index.extend_from_slice(&self.heads);
+        Ok(index)
+    }
+
+    fn end_block(&mut self, out: &mut Output<'_>) -> Result<()> {
+        out.append(&self.block)?;
+        self.written += self.block.len() as u64;
+        self.block_ends.push(self.written);
+        self.block.clear();
+        self.in_block = 0;
+        Ok(())
+    }
+}
+
+/// The index of a run of blocks. Offsets are checked when they are used.
+#[derive(Clone, Debug)]
+pub(super) struct SortedIndex {
+    bytes: Bytes,
+    blocks: usize,
+}
+
+impl SortedIndex {
+    const COUNT_BYTES: usize = 4;
+    const END_BYTES: usize = 8;
+
+    /// Takes index bytes; checks that they hold as many offsets as they say.
+    pub fn new(bytes: Bytes) -> Result<Self, Broken> {
+        let blocks = Reader::new(&bytes).u32()? as usize;
+        if blocks > bytes.len() / (2 * Self::END_BYTES) {
+            return Err(Broken("the number of blocks"));
+        }
+        Ok(Self { bytes, blocks })
+    }
+
+    /// The number of blocks.
+    pub fn blocks(&self) -> usize {
+        self.blocks
+    }
+
+    /// Where a block stands, counted from the beginning of the section.
+    pub fn block(&self, block: usize) -> Result<Range<u64>, Broken> {
+        self.span(0, block)
+    }
+
+    /// The last block whose first entry is not above `entry`; none if `entry` is below all.
+    pub fn locate(&self, entry: &[u8]) -> Result<Option<usize>, Broken> {
+        let (mut low, mut high) = (0, self.blocks);
+        while low < high {
+            let middle = usize::midpoint(low, high);
+            if self.head(middle)? <= entry {
+                low = middle + 1;
+            } else {
+                high = middle;
+            }
+        }
+        Ok(low.checked_sub(1))
+    }
+
+    fn head(&self, block: usize) -> Result<&[u8], Broken> {
+        let heads = Self::COUNT_BYTES + 2 * self.blocks * Self::END_BYTES;
+        let span = self.span(self.blocks, block)?;
+        let place = |offset: u64| usize::try_from(offset).ok().and_then(|offset| heads.checked_add(offset));
+        place(span.start)
+            .zip(place(span.end))
+            .and_then(|(start, end)| self.bytes.get(start..end))
+            .ok_or(Broken("the first entry of a block"))
+    }
+
+    /// The range from the end before to the end at `table + place`.
+    fn span(&self, table: usize, place: usize) -> Result<Range<u64>, Broken> {
+        if place >= self.blocks {
+            return Err(Broken("a block"));
+        }
+        let end_at = |place: usize| {
+            let at = Self::COUNT_BYTES + (table + place) * Self::END_BYTES;
+            Reader::new(self.bytes.get(at..).unwrap_or_default()).u64()
+        };
+        let start = if place == 0 { 0 } else { end_at(place - 1)? };
+        let end = end_at(place)?;
+        if start <= end { Ok(start..end) } else { Err(Broken("the order of the blocks")) }
+    }
+}
+
+/// Walks through one block.
+pub(super) struct Entries<'a> {
+    reader: Reader<'a>,
+    entry: Vec<u8>,
+}
+
+impl<'a> Entries<'a> {
+    pub fn new(block: &'a [u8]) -> Self {
+        Self { reader: Reader::new(block), entry: Vec::new() }
+    }
+
+    /// Goes to the next entry, if there is one. The payload of the one before has to have been read.
+    pub fn advance(&mut self) -> Result<bool, Broken> {
+        if self.reader.is_empty() {
+            return Ok(false);
+        }
+        let shared = self.reader.size()?;
+        if shared > self.entry.len() {
+            return Err(Broken("the shared part of an entry"));
+        }
+        self.entry.truncate(shared);
+        self.entry.extend_from_slice(self.reader.bytes()?);
+        Ok(true)
+    }
+
+    /// The entry.
+    pub fn entry(&self) -> &[u8] {
+        &self.entry
+    }
+
+    /// Where the payload of the entry is read from.
+    pub fn payload(&mut self) -> &mut Reader<'a> {
+        &mut self.reader
+    }
+}

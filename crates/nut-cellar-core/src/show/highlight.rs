@@ -1,0 +1,194 @@
+//! Highlights: the text is read by its column's recipe once more, and what a clause of the query matches is marked.
+//!
+//! What always holds: without its marks (and escapes) the answer is the text, or a run of it; every mark that is opened
+//! is closed before the next one.
+
+use crate::error::{Error, ErrorKind, Result};
+use crate::query::Query;
+use crate::schema::Schema;
+use crate::search::Find;
+use crate::search::plan::Plan;
+use crate::text::Recipe;
+use std::ops::Range;
+use std::sync::Arc;
+
+/// What stands before and after a match, and whether the text is escaped.
+///
+/// ```
+/// use nut_cellar_core::Marks;
+///
+/// let for_a_page = Marks::new("<mark>", "</mark>").escaping_html();
+/// let for_a_terminal = Marks::new("[", "]");
+/// ```
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Marks {
+    before: String,
+    after: String,
+    html: bool,
+}
+
+impl Marks {
+    /// Marks that are put into the text as they are.
+    pub fn new(before: impl Into<String>, after: impl Into<String>) -> Self {
+        Self { before: before.into(), after: after.into(), html: false }
+    }
+
+    /// The same marks, with the text between them escaped for HTML, inside and outside of attributes.
+    #[must_use]
+    pub fn escaping_html(mut self) -> Self {
+        self.html = true;
+        self
+    }
+
+    fn put(&self, out: &mut String, text: &str) {
+        if !self.html {
+            return out.push_str(text);
+        }
+        for character in text.chars() {
+            match character {
+                '&' => out.push_str("&amp;"),
+                '<' => out.push_str("&lt;"),
+                '>' => out.push_str("&gt;"),
+                '"' => out.push_str("&quot;"),
+                '\'' => out.push_str("&#39;"),
+                _ => out.push(character),
+            }
+        }
+    }
+}
+
+/// Marks what a query finds in texts.
+///
+/// ```
+/// use nut_cellar_core::{Column, Find, Highlighter, Marks, Query, Schema};
+///
+/// let schema = Schema::new("id").with("title", Column::text("en"));
+/// let query = Query::read("umbrella").query;
+/// let highlighter = Highlighter::new(schema.into(), &query, &Find::new()).unwrap();
+/// let marks = Marks::new("<b>", "</b>").escaping_html();
+/// let shown = highlighter.mark("title", "Two umbrellas & a hat", &marks).unwrap();
+/// assert_eq!(shown, "Two <b>umbrellas</b> &amp; a hat");
+/// ```
+#[derive(Debug)]
+pub struct Highlighter {
+    schema: Arc<Schema>,
+    plan: Plan,
+}
+
+impl Highlighter {
+    /// Prepares to mark what this search finds.
+    ///
+    /// # Errors
+    /// [`ErrorKind::BadRequest`] if `find` names columns that can't be searched.
+    pub fn new(schema: Arc<Schema>, query: &Query, find: &Find) -> Result<Self> {
+        let plan = Plan::new(&schema, query, find)?;
+        Ok(Self { schema, plan })
+    }
+
+    /// The whole text of a text column, with the matches marked.
+    ///
+    /// # Errors
+    /// [`ErrorKind::BadRequest`] if the schema has no such text column.
+    pub fn mark(&self, column: &str, text: &str, marks: &Marks) -> Result<String> {
+        let matches = self.matches(column, text)?;
+        Ok(marked(text, 0..text.len(), &matches, marks))
+    }
+
+    /// About `characters` characters of the text around the first match, with the matches marked and `…` where
+    /// something was left out.
+    ///
+    /// # Errors
+    /// [`ErrorKind::BadRequest`] if the schema has no such text column.
+    pub fn excerpt(&self, column: &str, text: &str, characters: usize, marks: &Marks) -> Result<String> {
+        let matches = self.matches(column, text)?;
+        let window = window(text, matches.first(), characters);
+        let mut out = String::new();
+        if window.start > 0 {
+            out.push('…');
+        }
+        out.push_str(&marked(text, window.clone(), &matches, marks));
+        if window.end < text.len() {
+            out.push('…');
+        }
+        Ok(out)
+    }
+
+    /// The byte ranges of the matches in a text of a text column; they ascend and do not overlap.
+    ///
+    /// # Errors
+    /// [`ErrorKind::BadRequest`] if the schema has no such text column.
+    pub fn matches(&self, column: &str, text: &str) -> Result<Vec<Range<usize>>> {
+        let place = self.schema.text_column(column).zip(self.schema.column(column));
+        let (place, column) = place.ok_or_else(|| {
+            Error::new(
+                ErrorKind::BadRequest,
+                format!("There is no text column `{column}` to mark matches in."),
+            )
+        })?;
+        let mut tokens = Vec::new();
+        Recipe::new(&column.language()).tokens(text, |token| {
+            let term = self.plan.terms.iter().position(|known| known == token.term);
+            tokens.push((term, token.position, token.start..token.end));
+        });
+        let mut marked = vec![false; tokens.len()];
+        let alternatives = self.plan.clauses.iter().flat_map(|clause| &clause.alternatives);
+        for alternative in alternatives.filter(|alternative| alternative.columns.has(place)) {
+            // Every token has a position of its own, so a run of positions is a run of tokens.
+            for at in 0..tokens.len().saturating_sub(alternative.terms.len() - 1) {
+                let run = &tokens[at..at + alternative.terms.len()];
+                let fits =
+                    |((term, position, _), (wanted, offset)): (&(Option<usize>, u32, _), &(usize, u32))| {
+                        *term == Some(*wanted) && *position == tokens[at].1 + offset
+                    };
+                if run.iter().zip(&alternative.terms).all(fits) {
+                    marked[at..at + run.len()].fill(true);
+                }
+            }
+        }
+        Ok(tokens
+            .into_iter()
+            .zip(marked)
+            .filter(|(_, marked)| *marked)
+            .map(|((_, _, range), _)| range)
+            .collect())
+    }
+}
+
+fn marked(text: &str, window: Range<usize>, matches: &[Range<usize>], marks: &Marks) -> String {
+    let mut out =
+        String::with_capacity(window.len() + matches.len() * (marks.before.len() + marks.after.len()));
+    let mut at = window.start;
+    for found in matches.iter().filter(|found| found.start >= window.start && found.end <= window.end) {
+        marks.put(&mut out, &text[at..found.start]);
+        out.push_str(&marks.before);
+        marks.put(&mut out, &text[found.clone()]);
+        out.push_str(&marks.after);
+        at = found.end;
+    }
+    marks.put(&mut out, &text[at..window.end]);
+    out
+}
+
+/// About `characters` characters around the match, a third of them before it, cut between words where there are some.
+fn window(text: &str, first: Option<&Range<usize>>, characters: usize) -> Range<usize> {
+    let from = first.map_or(0, |found| found.start);
+    let back = text[..from].char_indices().rev().take(characters / 3).last().map_or(from, |(at, _)| at);
+    let forward =
+        |from: usize| text[from..].char_indices().nth(characters).map_or(text.len(), |(at, _)| from + at);
+    let mut start = back;
+    if start > 0 {
+        start = text[start..from].find(char::is_whitespace).map_or(start, |space| {
+            let after = &text[start + space..];
+            start + space + (after.len() - after.trim_start().len())
+        });
+    }
+    let mut end = forward(start);
+    let keep = first.map_or(start, |found| found.end);
+    if end < text.len() {
+        end = end.max(keep);
+        if let Some(space) = text[keep..end].rfind(char::is_whitespace) {
+            end = keep + text[keep..keep + space].trim_end().len();
+        }
+    }
+    start..end
+}

@@ -1,0 +1,147 @@
+//! A place in memory.
+
+use super::manifest::{Generation, Manifest};
+use super::piece::PieceId;
+use super::place::{PieceWriter, Unit, View, Wanted};
+use crate::error::{Error, Result};
+use bytes::Bytes;
+use std::collections::HashMap;
+use std::sync::{Arc, Mutex, PoisonError, RwLock};
+
+/// A place in memory. Clones share it; each [`Unit`] works on the state at its beginning and counts when it is
+/// committed.
+#[derive(Clone, Debug, Default)]
+pub struct Memory {
+    current: Arc<RwLock<Arc<State>>>,
+    writing: Arc<Mutex<()>>,
+}
+
+#[derive(Clone, Debug, Default)]
+struct State {
+    manifest: Option<Manifest>,
+    pieces: HashMap<PieceId, Bytes>,
+}
+
+/// One state of a [`Memory`], which stays as it is.
+#[derive(Clone, Debug)]
+pub struct MemoryView(Arc<State>);
+
+/// A transaction on a [`Memory`]. Dropped without [`commit`](MemoryUnit::commit), it leaves nothing.
+#[derive(Debug)]
+pub struct MemoryUnit {
+    place: Memory,
+    begun: Option<Generation>,
+    state: State,
+}
+
+impl Memory {
+    /// An empty place.
+    pub fn new() -> Self {
+        Self::default()
+    }
+
+    /// The present state.
+    pub fn view(&self) -> MemoryView {
+        MemoryView(Arc::clone(&self.current.read().unwrap_or_else(PoisonError::into_inner)))
+    }
+
+    /// Begins a transaction.
+    pub fn unit(&self) -> MemoryUnit {
+        let state = State::clone(&self.view().0);
+        let begun = state.manifest.as_ref().map(|manifest| manifest.generation);
+        MemoryUnit { place: self.clone(), begun, state }
+    }
+}
+
+impl MemoryUnit {
+    /// Makes the transaction the present state.
+    ///
+    /// # Errors
+    /// [`Overtaken`](crate::ErrorKind::Overtaken), and nothing is changed, if another transaction was committed since this one began.
+    pub fn commit(self) -> Result<()> {
+        let _writing = self.place.writing.lock().unwrap_or_else(PoisonError::into_inner);
+        check_generation(self.place.view().0.manifest.as_ref(), self.begun)?;
+        *self.place.current.write().unwrap_or_else(PoisonError::into_inner) = Arc::new(self.state);
+        Ok(())
+    }
+}
+
+impl State {
+    fn read(&self, wanted: &[Wanted]) -> Result<Vec<Bytes>> {
+        let slice = |(piece, range): &Wanted| {
+            let bytes = self.pieces.get(piece)?;
+            let (start, end) = (usize::try_from(range.start).ok()?, usize::try_from(range.end).ok()?);
+            (start <= end && end <= bytes.len()).then(|| bytes.slice(start..end))
+        };
+        wanted
+            .iter()
+            .map(|range| {
+                slice(range).ok_or_else(|| Error::damaged(format_args!("piece {} is not whole", range.0)))
+            })
+            .collect()
+    }
+}
+
+impl View for MemoryView {
+    fn manifest(&self) -> Result<Option<Manifest>> {
+        Ok(self.0.manifest.clone())
+    }
+
+    fn read(&self, wanted: &[Wanted]) -> Result<Vec<Bytes>> {
+        self.0.read(wanted)
+    }
+}
+
+impl View for MemoryUnit {
+    fn manifest(&self) -> Result<Option<Manifest>> {
+        Ok(self.state.manifest.clone())
+    }
+
+    fn read(&self, wanted: &[Wanted]) -> Result<Vec<Bytes>> {
+        self.state.read(wanted)
+    }
+}
+
+impl Unit for MemoryUnit {
+    fn write(&mut self, piece: PieceId) -> Result<Box<dyn PieceWriter + '_>> {
+        Ok(Box::new(MemoryWriter { piece, bytes: Vec::new(), pieces: &mut self.state.pieces }))
+    }
+
+    fn swap(&mut self, expected: Option<Generation>, next: &Manifest) -> Result<()> {
+        check_generation(self.state.manifest.as_ref(), expected)?;
+        self.state.manifest = Some(next.clone());
+        Ok(())
+    }
+
+    fn remove(&mut self, pieces: &[PieceId]) -> Result<()> {
+        for piece in pieces {
+            self.state.pieces.remove(piece);
+        }
+        Ok(())
+    }
+}
+
+fn check_generation(manifest: Option<&Manifest>, expected: Option<Generation>) -> Result<()> {
+    if manifest.map(|manifest| manifest.generation) == expected {
+        return Ok(());
+    }
+    Err(Error::overtaken())
+}
+
+struct MemoryWriter<'a> {
+    piece: PieceId,
+    bytes: Vec<u8>,
+    pieces: &'a mut HashMap<PieceId, Bytes>,
+}
+
+impl PieceWriter for MemoryWriter<'_> {
+    fn append(&mut self, bytes: &[u8]) -> Result<()> {
+        self.bytes.extend_from_slice(bytes);
+        Ok(())
+    }
+
+    fn finish(self: Box<Self>) -> Result<()> {
+        self.pieces.insert(self.piece, Bytes::from(self.bytes));
+        Ok(())
+    }
+}

@@ -1,0 +1,141 @@
+//! Numbers and byte strings as they stand in pieces: little-endian, or in groups of seven bits (LEB128).
+//!
+//! Reading never goes past the end and never trusts a length: every call can answer [`Broken`].
+
+/// Bytes that can't be read as what they should be; says what that was.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) struct Broken(pub &'static str);
+
+/// Appends `value` in groups of seven bits, lowest first.
+pub(crate) fn put_varint(out: &mut Vec<u8>, mut value: u64) {
+    while value >= 0x80 {
+        out.push(value.to_le_bytes()[0] | 0x80);
+        value >>= 7;
+    }
+    out.push(value.to_le_bytes()[0]);
+}
+
+/// Appends a signed number so that small magnitudes stay short.
+pub(crate) fn put_signed(out: &mut Vec<u8>, value: i64) {
+    put_varint(out, (value.cast_unsigned() << 1) ^ (value >> 63).cast_unsigned());
+}
+
+/// Appends the length of `bytes`, then `bytes`.
+pub(crate) fn put_bytes(out: &mut Vec<u8>, bytes: &[u8]) {
+    put_varint(out, bytes.len() as u64);
+    out.extend_from_slice(bytes);
+}
+
+/// Reads forward through bytes that may be anything.
+#[derive(Debug, Clone)]
+pub(crate) struct Reader<'a> {
+    rest: &'a [u8],
+}
+
+impl<'a> Reader<'a> {
+    pub fn new(bytes: &'a [u8]) -> Self {
+        Self { rest: bytes }
+    }
+
+    pub fn is_empty(&self) -> bool {
+        self.rest.is_empty()
+    }
+
+    pub fn left(&self) -> usize {
+        self.rest.len()
+    }
+
+    pub fn varint(&mut self) -> Result<u64, Broken> {
+        let mut value = 0_u64;
+        for (i, &byte) in self.rest.iter().take(10).enumerate() {
+            let part = u64::from(byte & 0x7f);
+            if i == 9 && part > 1 {
+                break;
+            }
+            value |= part << (7 * i);
+            if byte < 0x80 {
+                self.rest = &self.rest[i + 1..];
+                return Ok(value);
+            }
+        }
+        Err(Broken("a number"))
+    }
+
+    pub fn varint_u32(&mut self) -> Result<u32, Broken> {
+        u32::try_from(self.varint()?).map_err(|_| Broken("a number of 32 bits"))
+    }
+
+    /// A number that counts or measures something that is in memory.
+    pub fn size(&mut self) -> Result<usize, Broken> {
+        usize::try_from(self.varint()?).map_err(|_| Broken("a size"))
+    }
+
+    pub fn signed(&mut self) -> Result<i64, Broken> {
+        let value = self.varint()?;
+        Ok((value >> 1).cast_signed() ^ -(value & 1).cast_signed())
+    }
+
+    pub fn take(&mut self, length: usize) -> Result<&'a [u8], Broken> {
+        let (taken, rest) = self.rest.split_at_checked(length).ok_or(Broken("a run of bytes"))?;
+        self.rest = rest;
+        Ok(taken)
+    }
+
+    pub fn bytes(&mut self) -> Result<&'a [u8], Broken> {
+        let length = self.size()?;
+        self.take(length)
+    }
+
+    pub fn array<const N: usize>(&mut self) -> Result<[u8; N], Broken> {
+        let (taken, rest) = self.rest.split_first_chunk::<N>().ok_or(Broken("a field of fixed size"))?;
+        self.rest = rest;
+        Ok(*taken)
+    }
+
+    pub fn u8(&mut self) -> Result<u8, Broken> {
+        Ok(self.array::<1>()?[0])
+    }
+
+    pub fn u32(&mut self) -> Result<u32, Broken> {
+        Ok(u32::from_le_bytes(self.array()?))
+    }
+
+    pub fn u64(&mut self) -> Result<u64, Broken> {
+        Ok(u64::from_le_bytes(self.array()?))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    proptest! {
+        #[test]
+        fn numbers_come_back(value: u64, signed: i64, bytes: Vec<u8>) {
+            let mut out = Vec::new();
+            put_varint(&mut out, value);
+            put_signed(&mut out, signed);
+            put_bytes(&mut out, &bytes);
+            let mut reader = Reader::new(&out);
+            prop_assert_eq!(reader.varint(), Ok(value));
+            prop_assert_eq!(reader.signed(), Ok(signed));
+            prop_assert_eq!(reader.bytes(), Ok(&bytes[..]));
+            prop_assert!(reader.is_empty());
+        }
+
+        #[test]
+        fn any_bytes_can_be_read_without_harm(bytes: Vec<u8>) {
+            let mut reader = Reader::new(&bytes);
+            while reader.varint().is_ok() {}
+            let mut reader = Reader::new(&bytes);
+            while reader.bytes().is_ok_and(|taken| !taken.is_empty()) {}
+        }
+    }
+
+    #[test]
+    fn a_number_over_64_bits_is_refused() {
+        assert!(Reader::new(&[0xff; 10]).varint().is_err());
+        assert!(Reader::new(&[0x80; 3]).varint().is_err());
+    }
+}
