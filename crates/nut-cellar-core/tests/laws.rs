@@ -141,7 +141,8 @@ fn play(steps: &[Step], budget: usize) -> Result<(Memory, BTreeMap<Key, Record>)
     let mut live = BTreeMap::new();
     for chunk in steps.split_inclusive(|step| matches!(step, Step::Publish | Step::Drop)) {
         let mut unit = place.unit();
-        let mut batch = Batch::new(&mut unit, &opened, &schema())?.with_budget(budget);
+        let mut batch = Batch::new(&mut unit, &opened, &schema())?;
+        batch.set_budget(budget);
         let mut next = live.clone();
         for step in chunk {
             match step {
@@ -223,7 +224,8 @@ fn a_large_index_of_several_shelves_agrees_with_the_oracle() {
     // Three batches; the second and third replace a part of the ones before.
     for part in [0, 1, 2] {
         let mut unit = place.unit();
-        let mut batch = Batch::new(&mut unit, &opened, &schema()).unwrap().with_budget(400_000);
+        let mut batch = Batch::new(&mut unit, &opened, &schema()).unwrap();
+        batch.set_budget(400_000);
         for (n, record) in records.values().enumerate().filter(|(n, _)| n % 3 >= part || n % 7 == 0) {
             let stale = Record::new(record.key.clone()).with("title", format!("stale {}", word(n as u64)));
             batch.put(if n % 3 == part || part == 2 || n % 7 == 0 { record } else { &stale }).unwrap();

@@ -1,1 +1,37 @@
-//! x
+//! Full-text search inside an application, or inside its relational database: no search server, no cluster.
+//!
+//! A [`Cellar`] is one index: a [`Schema`], its [`Record`]s and the place where it lives, in memory or in a
+//! [`Folder`]. Inside a SQLite database it is a [`sqlite::SqliteCellar`], which searches rows of a table and always
+//! agrees with what the transaction at hand sees.
+//!
+//! ```
+//! use nut_cellar::{Cellar, Column, Find, Record, Schema};
+//!
+//! # fn main() -> nut_cellar::Result<()> {
+//! let schema = Schema::new("id").with("title", Column::text("en").weighing(4.0)).with("notes", Column::text("en"));
+//! let cellar = Cellar::in_memory(schema)?;
+//! cellar.publish(|batch| {
+//!     batch.put(&Record::new(1).with("title", "Walnut box").with("notes", "two brass hinges"))?;
+//!     batch.put(&Record::new(2).with("title", "Tin box").with("notes", "smells of walnuts"))
+//! })?;
+//! let found = cellar.find("walnut boxes", &Find::new())?;
+//! let keys: Vec<_> = found.hits.iter().map(|hit| hit.key.to_string()).collect();
+//! assert_eq!(keys, ["1", "2"]);
+//! # Ok(()) }
+//! ```
+//!
+//! The computation is the crate `nut-cellar-core`, whose names are given again here; this crate adds the places.
+
+mod cellar;
+pub mod folder;
+pub mod rows;
+#[cfg(feature = "sqlite")]
+pub mod sqlite;
+
+pub use cellar::{Cellar, Info, Place};
+pub use folder::Folder;
+pub use nut_cellar_core::{
+    Batch, Column, Error, ErrorKind, Find, Found, Highlighter, Hit, Key, Kind, Language, Manifest, Marks,
+    Memory, Opened, PieceId, Progress, Published, Query, Recipe, Record, Result, Schema, Search, Snapshot,
+    Token, Unit, Value, View, Words, query, rank, schema, search, shelf, store, text,
+};

@@ -69,11 +69,9 @@ impl<'u> Batch<'u> {
         })
     }
 
-    /// The batch with a budget of its own, in bytes.
-    #[must_use]
-    pub fn with_budget(mut self, bytes: usize) -> Self {
+    /// Gives the batch a budget of its own, in bytes; [`DEFAULT_BUDGET`] without.
+    pub fn set_budget(&mut self, bytes: usize) {
         self.budget = bytes;
-        self
     }
 
     /// Puts a record; one with the same key is replaced.

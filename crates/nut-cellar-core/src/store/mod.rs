@@ -9,6 +9,6 @@ mod piece;
 mod place;
 
 pub use manifest::{Generation, Manifest, MaskEntry, ShelfEntry};
-pub use memory::Memory;
+pub use memory::{Memory, MemoryUnit, MemoryView};
 pub use piece::PieceId;
 pub use place::{PieceWriter, Unit, View, Wanted};

@@ -1,0 +1,208 @@
+//! Records of the same kind as the demo's items, as many as wanted, in bounded memory.
+//!
+//! Word frequencies fall about as Zipf's law has it, with no last word: the more records, the larger the vocabulary.
+//! Each record depends on the seed and its number alone.
+
+use crate::random::Random;
+use serde::Serialize;
+use std::io::{self, Write};
+
+/// The word of rank r, from 1, comes up about as often as (r + SHIFT)^-EXPONENT says (Zipf's law with Mandelbrot's
+/// shift). With these a million records have about 700,000 words, as real records of their length do.
+const EXPONENT: f64 = 1.25;
+const SHIFT: f64 = 4.0;
+/// Ranks are drawn from below this.
+const RANKS: f64 = 5e8;
+
+/// The most frequent words, in order of rank.
+const FREQUENT: [&str; 64] = [
+    "the",
+    "a",
+    "of",
+    "and",
+    "in",
+    "with",
+    "on",
+    "found",
+    "by",
+    "umbrella",
+    "black",
+    "box",
+    "brass",
+    "handle",
+    "left",
+    "walnut",
+    "bag",
+    "to",
+    "train",
+    "platform",
+    "one",
+    "is",
+    "case",
+    "small",
+    "brown",
+    "glove",
+    "gloves",
+    "scarf",
+    "red",
+    "old",
+    "key",
+    "keys",
+    "blue",
+    "two",
+    "leather",
+    "clasp",
+    "hat",
+    "oak",
+    "no",
+    "name",
+    "green",
+    "ticket",
+    "under",
+    "seat",
+    "worn",
+    "pair",
+    "grey",
+    "book",
+    "silver",
+    "torn",
+    "tin",
+    "label",
+    "inside",
+    "strap",
+    "from",
+    "wooden",
+    "lid",
+    "buttons",
+    "coat",
+    "at",
+    "hinge",
+    "wet",
+    "umbrellas",
+    "boxes",
+];
+
+const CATEGORIES: [&str; 8] =
+    ["umbrellas", "bags", "clothing", "boxes", "instruments", "books", "toys", "oddities"];
+const COLOURS: [&str; 8] = ["black", "navy blue", "red", "grey", "brown", "cream", "white", "silver"];
+const STATUSES: [&str; 4] = ["waiting", "claimed", "sent on", "auctioned"];
+
+#[derive(Serialize)]
+struct Item {
+    id: u64,
+    title: String,
+    description: String,
+    category: &'static str,
+    colour: &'static str,
+    station_id: u64,
+    found_on: String,
+    value_pence: u64,
+    status: &'static str,
+    updated_at: String,
+}
+
+/// Writes `count` records as NDJSON.
+///
+/// # Errors
+/// If `out` can't be written.
+pub fn write(out: &mut impl Write, count: u64, seed: u64) -> io::Result<()> {
+    for id in 1..=count {
+        serde_json::to_writer(&mut *out, &item(id, seed))?;
+        out.write_all(b"\n")?;
+    }
+    out.flush()
+}
+
+fn item(id: u64, seed: u64) -> Item {
+    let mut random = Random::for_record(seed, id);
+    let random = &mut random;
+    let title_words = 2 + random.below(4);
+    // Most descriptions are short and a few are long.
+    let words = 4 + random.below(8) + if random.chance(10) { random.below(60) } else { 0 };
+    let day = format!("20{}-{:02}-{:02}", 31 + random.below(9), 1 + random.below(12), 1 + random.below(28));
+    Item {
+        id,
+        title: text(random, title_words),
+        description: text(random, words),
+        category: random.pick(&CATEGORIES),
+        colour: random.pick(&COLOURS),
+        station_id: 1 + random.below(14),
+        value_pence: 25 * (1 + random.below(400)),
+        status: random.pick(&STATUSES),
+        updated_at: format!("{day}T{:02}:{:02}:00Z", 8 + random.below(11), random.below(60)),
+        found_on: day,
+    }
+}
+
+fn text(random: &mut Random, words: u64) -> String {
+    let mut text = String::new();
+    for place in 0..words {
+        if place > 0 {
+            text.push(' ');
+        }
+        put_word(&mut text, rank(random));
+    }
+    text
+}
+
+/// A rank from 0, by the inverse of the distribution of a power law with bounds.
+fn rank(random: &mut Random) -> u64 {
+    let flat = 1.0 - EXPONENT;
+    let (low, high) = ((1.0 + SHIFT).powf(flat), (RANKS + SHIFT).powf(flat));
+    let drawn = (low + random.unit() * (high - low)).powf(1.0 / flat) - SHIFT;
+    #[expect(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "between 1 and RANKS")]
+    let rank = drawn as u64;
+    rank.saturating_sub(1)
+}
+
+/// The word of a rank: a frequent one, or syllables that no other rank has.
+fn put_word(out: &mut String, rank: u64) {
+    let frequent = usize::try_from(rank).ok().and_then(|rank| FREQUENT.get(rank));
+    if let Some(word) = frequent {
+        return out.push_str(word);
+    }
+    let mut rest = rank;
+    for syllable in 0.. {
+        if syllable > 1 && rest == 0 {
+            return;
+        }
+        let [consonant, vowel] = [rest % 20, rest / 20 % 5].map(|place| usize::try_from(place).unwrap_or(0));
+        out.push(char::from(b"bcdfghjklmnprstvwxyz"[consonant]));
+        out.push(char::from(b"aeiou"[vowel]));
+        rest /= 100;
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::collections::HashMap;
+
+    fn words(count: u64) -> HashMap<String, u64> {
+        let mut words = HashMap::new();
+        for id in 1..=count {
+            for word in item(id, 7).description.split(' ') {
+                *words.entry(word.to_owned()).or_default() += 1;
+            }
+        }
+        words
+    }
+
+    #[test]
+    fn the_vocabulary_grows_and_frequencies_fall() {
+        let (small, large) = (words(1_000), words(20_000));
+        assert!(large.len() > 4 * small.len(), "{} and {} words", small.len(), large.len());
+        assert!(large["the"] > 5 * large["left"]);
+        assert!(large["left"] > large["boxes"]);
+    }
+
+    #[test]
+    fn a_record_depends_on_seed_and_number_alone() {
+        let mut all = Vec::new();
+        write(&mut all, 50, 3).unwrap();
+        let lines: Vec<_> = str::from_utf8(&all).unwrap().lines().collect();
+        assert_eq!(lines.len(), 50);
+        assert_eq!(lines[41], serde_json::to_string(&item(42, 3)).unwrap());
+        assert_ne!(lines[41], serde_json::to_string(&item(42, 4)).unwrap());
+    }
+}

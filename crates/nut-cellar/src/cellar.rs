@@ -1,0 +1,190 @@
+//! A cellar that owns its place.
+
+use nut_cellar_core::{
+    Batch, Error, ErrorKind, Find, Found, Highlighter, Memory, Opened, Published, Query, Result, Schema,
+    Search, Snapshot, Unit, View, search,
+};
+use std::sync::Arc;
+
+/// A place that begins and commits transactions by itself.
+pub trait Place: Clone + Send + Sync {
+    /// What one transaction sees.
+    type View: View;
+    /// Writing inside a transaction. Dropped without being committed, it leaves nothing.
+    type Unit: Unit;
+
+    /// The present state, fixed for as long as the view is held.
+    ///
+    /// # Errors
+    /// If the place can't be read.
+    fn view(&self) -> Result<Self::View>;
+
+    /// Begins a transaction.
+    ///
+    /// # Errors
+    /// If the place can't be written, or somebody else is writing and the place allows just one.
+    fn unit(&self) -> Result<Self::Unit>;
+
+    /// Makes a transaction count.
+    ///
+    /// # Errors
+    /// [`ErrorKind::Overtaken`] if somebody else was faster, or if the place can't be written; nothing is changed then.
+    fn commit(unit: Self::Unit) -> Result<()>;
+}
+
+impl Place for Memory {
+    type View = nut_cellar_core::store::MemoryView;
+    type Unit = nut_cellar_core::store::MemoryUnit;
+
+    fn view(&self) -> Result<Self::View> {
+        Ok(Self::view(self))
+    }
+
+    fn unit(&self) -> Result<Self::Unit> {
+        Ok(Self::unit(self))
+    }
+
+    fn commit(unit: Self::Unit) -> Result<()> {
+        unit.commit()
+    }
+}
+
+/// One index and the place where it lives. Cheap to clone, and clones share the place.
+#[derive(Clone, Debug)]
+pub struct Cellar<P> {
+    place: P,
+    schema: Arc<Schema>,
+    opened: Arc<Opened>,
+}
+
+impl Cellar<Memory> {
+    /// A new cellar in memory.
+    ///
+    /// # Errors
+    /// [`ErrorKind::BadSchema`] if the schema can't be used.
+    pub fn in_memory(schema: Schema) -> Result<Self> {
+        Self::create(Memory::new(), schema)
+    }
+}
+
+impl<P: Place> Cellar<P> {
+    /// A new cellar at a place where there is none yet.
+    ///
+    /// # Errors
+    /// [`ErrorKind::BadSchema`] if the schema can't be used, [`ErrorKind::BadRequest`] if there is a cellar already.
+    pub fn create(place: P, schema: Schema) -> Result<Self> {
+        schema.check()?;
+        let opened = Arc::new(Opened::new());
+        let mut unit = place.unit()?;
+        if unit.manifest()?.is_some() {
+            return Err(Error::new(
+                ErrorKind::BadRequest,
+                "There is a cellar here already; open it, or give another place.",
+            ));
+        }
+        Batch::new(&mut unit, &opened, &schema)?.publish()?;
+        P::commit(unit)?;
+        Ok(Self { place, schema: Arc::new(schema), opened })
+    }
+
+    /// The cellar at a place, with the schema that is kept with it.
+    ///
+    /// # Errors
+    /// [`ErrorKind::NotACellar`] if there is none.
+    pub fn open(place: P) -> Result<Self> {
+        let opened = Arc::new(Opened::new());
+        let schema = Arc::clone(Snapshot::open(&place.view()?, &opened)?.schema());
+        Ok(Self { place, schema, opened })
+    }
+
+    /// The columns.
+    pub fn schema(&self) -> &Schema {
+        &self.schema
+    }
+
+    /// Writes that become visible together: those that `work` does on the batch, if it succeeds.
+    ///
+    /// # Errors
+    /// What `work` or the place answers; nothing is changed then.
+    pub fn publish(&self, work: impl FnOnce(&mut Batch<'_>) -> Result<()>) -> Result<Published> {
+        let mut unit = self.place.unit()?;
+        let mut batch = Batch::new(&mut unit, &self.opened, &self.schema)?;
+        work(&mut batch)?;
+        let published = batch.publish()?;
+        P::commit(unit)?;
+        Ok(published)
+    }
+
+    /// Reads what a person typed, and searches for it.
+    ///
+    /// # Errors
+    /// [`ErrorKind::BadRequest`] if `find` asks for what is not there; or if the place can't be read or is damaged.
+    pub fn find(&self, text: &str, find: &Find) -> Result<Found> {
+        let reading = Query::read(text);
+        let mut found = self.search(&reading.query, find)?;
+        found.notes.splice(..0, reading.notes);
+        Ok(found)
+    }
+
+    /// Searches for a query that was built or read before.
+    ///
+    /// # Errors
+    /// As for [`find`](Self::find).
+    pub fn search(&self, query: &Query, find: &Find) -> Result<Found> {
+        let view = self.place.view()?;
+        let snapshot = Snapshot::open(&view, &self.opened)?;
+        search::run(&view, &mut Search::new(snapshot, query, find)?)
+    }
+
+    /// Marks in texts what a search finds.
+    ///
+    /// # Errors
+    /// [`ErrorKind::BadRequest`] if `find` names columns that can't be searched.
+    pub fn highlighter(&self, text: &str, find: &Find) -> Result<Highlighter> {
+        Highlighter::new(Arc::clone(&self.schema), &Query::read(text).query, find)
+    }
+
+    /// What there is to know about the cellar. Reads all terms.
+    ///
+    /// # Errors
+    /// If the place can't be read or is damaged.
+    pub fn info(&self) -> Result<Info> {
+        let view = self.place.view()?;
+        Info::of(&view, &self.opened)
+    }
+}
+
+/// What there is to know about a cellar.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Info {
+    /// Live records.
+    pub records: u64,
+    /// Different terms.
+    pub terms: u64,
+    /// Shelves.
+    pub shelves: usize,
+    /// Which state it is: how often something was published.
+    pub generation: u64,
+    /// Bytes by section of the layout.
+    pub bytes: Vec<(String, u64)>,
+    /// Changes of rows that no shelf holds yet; searches see them all the same. None where there are no rows.
+    pub pending: Option<u64>,
+}
+
+impl Info {
+    /// What there is to know about the cellar that `view` shows.
+    ///
+    /// # Errors
+    /// If it can't be read or is damaged.
+    pub(crate) fn of(view: &dyn View, opened: &Opened) -> Result<Self> {
+        let snapshot = Snapshot::open(view, opened)?;
+        Ok(Self {
+            records: snapshot.records(),
+            terms: snapshot.count_terms(view)?,
+            shelves: snapshot.shelves(),
+            generation: snapshot.generation(),
+            bytes: snapshot.sizes(),
+            pending: None,
+        })
+    }
+}

@@ -1,0 +1,175 @@
+//! A transaction over a view, held apart from its place: written pieces go to memory or, past a size, to temporary
+//! files, and nothing reaches the place until it is poured.
+
+use bytes::Bytes;
+use nut_cellar_core::store::{Generation, PieceWriter, Wanted};
+use nut_cellar_core::{Error, ErrorKind, Manifest, PieceId, Result, Unit, View};
+use std::cell::RefCell;
+use std::io::{Read, Seek, SeekFrom, Write};
+use tempfile::SpooledTempFile;
+
+/// A piece larger than this goes to a temporary file.
+const IN_MEMORY: usize = 4 << 20;
+/// How much of a piece is in memory while it is poured.
+const POUR_BYTES: usize = 64 << 10;
+
+/// What a batch wrote, on top of what a view shows.
+pub struct Spool<'v> {
+    base: &'v dyn View,
+    pieces: Vec<Spooled>,
+    removed: Vec<PieceId>,
+    swapped: Option<(Option<Generation>, Manifest)>,
+}
+
+struct Spooled {
+    piece: PieceId,
+    file: RefCell<SpooledTempFile>,
+    bytes: u64,
+}
+
+impl<'v> Spool<'v> {
+    /// Nothing written yet.
+    pub fn new(base: &'v dyn View) -> Self {
+        Self { base, pieces: Vec::new(), removed: Vec::new(), swapped: None }
+    }
+
+    /// Whether there is a new state.
+    pub fn changed(&self) -> bool {
+        self.swapped.is_some()
+    }
+
+    /// Takes what was written apart from the view it was made over.
+    pub fn into_contents(self) -> Contents {
+        Contents { pieces: self.pieces, removed: self.removed, swapped: self.swapped }
+    }
+
+    fn spooled(&self, piece: PieceId) -> Option<&Spooled> {
+        self.pieces.iter().find(|spooled| spooled.piece == piece)
+    }
+}
+
+/// What a spool held.
+pub struct Contents {
+    pieces: Vec<Spooled>,
+    removed: Vec<PieceId>,
+    swapped: Option<(Option<Generation>, Manifest)>,
+}
+
+impl Contents {
+    /// Does on `unit` what was done on the spool.
+    ///
+    /// # Errors
+    /// [`ErrorKind::Overtaken`], before anything is written, if `unit` does not see the state that the spool was made
+    /// over; or if its place can't be written.
+    pub fn pour(self, unit: &mut dyn Unit) -> Result<()> {
+        let Some((expected, next)) = self.swapped else { return Ok(()) };
+        unit.swap(expected, &next)?;
+        for Spooled { piece, file, bytes } in self.pieces {
+            if self.removed.contains(&piece) {
+                continue;
+            }
+            let mut file = file.into_inner();
+            let mut writer = unit.write(piece)?;
+            file.rewind().map_err(failed)?;
+            let mut left = bytes;
+            let mut part = vec![0; POUR_BYTES];
+            while left > 0 {
+                let now = usize::try_from(left).map_or(POUR_BYTES, |left| left.min(POUR_BYTES));
+                file.read_exact(&mut part[..now]).map_err(failed)?;
+                writer.append(&part[..now])?;
+                left -= now as u64;
+            }
+            writer.finish()?;
+        }
+        unit.remove(&self.removed)
+    }
+}
+
+impl View for Spool<'_> {
+    fn manifest(&self) -> Result<Option<Manifest>> {
+        match &self.swapped {
+            Some((_, manifest)) => Ok(Some(manifest.clone())),
+            None => self.base.manifest(),
+        }
+    }
+
+    fn read(&self, wanted: &[Wanted]) -> Result<Vec<Bytes>> {
+        let elsewhere: Vec<_> =
+            wanted.iter().filter(|(piece, _)| self.spooled(*piece).is_none()).cloned().collect();
+        let mut answers =
+            if elsewhere.is_empty() { Vec::new() } else { self.base.read(&elsewhere)? }.into_iter();
+        let mut next = || answers.next().ok_or_else(|| Error::damaged("a place answered too few ranges"));
+        wanted
+            .iter()
+            .map(|(piece, range)| match self.spooled(*piece) {
+                Some(spooled) => spooled.read(range.start, range.end),
+                None => next(),
+            })
+            .collect()
+    }
+}
+
+impl Spooled {
+    fn read(&self, start: u64, end: u64) -> Result<Bytes> {
+        if start > end || end > self.bytes {
+            return Err(Error::damaged(format_args!("piece {} is shorter than it should be", self.piece)));
+        }
+        let mut file = self.file.borrow_mut();
+        let length = usize::try_from(end - start).map_err(|error| failed(std::io::Error::other(error)))?;
+        let mut bytes = vec![0; length];
+        file.seek(SeekFrom::Start(start)).and_then(|_| file.read_exact(&mut bytes)).map_err(failed)?;
+        Ok(bytes.into())
+    }
+}
+
+impl Unit for Spool<'_> {
+    fn write(&mut self, piece: PieceId) -> Result<Box<dyn PieceWriter + '_>> {
+        Ok(Box::new(SpoolWriter {
+            piece,
+            file: SpooledTempFile::new(IN_MEMORY),
+            bytes: 0,
+            into: &mut self.pieces,
+        }))
+    }
+
+    fn swap(&mut self, expected: Option<Generation>, next: &Manifest) -> Result<()> {
+        if self.manifest()?.map(|manifest| manifest.generation) != expected {
+            return Err(Error::overtaken());
+        }
+        let first = self.swapped.take().map_or(expected, |(first, _)| first);
+        self.swapped = Some((first, next.clone()));
+        Ok(())
+    }
+
+    fn remove(&mut self, pieces: &[PieceId]) -> Result<()> {
+        self.removed.extend_from_slice(pieces);
+        Ok(())
+    }
+}
+
+struct SpoolWriter<'a> {
+    piece: PieceId,
+    file: SpooledTempFile,
+    bytes: u64,
+    into: &'a mut Vec<Spooled>,
+}
+
+impl PieceWriter for SpoolWriter<'_> {
+    fn append(&mut self, bytes: &[u8]) -> Result<()> {
+        self.bytes += bytes.len() as u64;
+        self.file.write_all(bytes).map_err(failed)
+    }
+
+    fn finish(self: Box<Self>) -> Result<()> {
+        let Self { piece, file, bytes, into } = *self;
+        into.push(Spooled { piece, file: RefCell::new(file), bytes });
+        Ok(())
+    }
+}
+
+#[cold]
+fn failed(error: std::io::Error) -> Error {
+    let message =
+        format!("A temporary file can't be used ({error}); make room in the system's temporary folder.");
+    Error::caused(ErrorKind::Place, message, error)
+}

@@ -1,0 +1,348 @@
+//! The handle of a cellar inside a SQLite database.
+
+use super::cache::ChunkCache;
+use super::failure::failed;
+use super::names::Names;
+use super::place::{SqliteUnit, SqliteView};
+use super::reading::{Rows, Unreadable, pending};
+use super::state::{State, not_there};
+use super::table::Table;
+use super::transaction::Transaction;
+use super::triggers::triggers;
+use crate::cellar::Info;
+use crate::rows::{Contents, Spool};
+use nut_cellar_core::{
+    Batch, Error, ErrorKind, Find, Found, Highlighter, Key, Manifest, Opened, Query, Result, Schema, Search,
+    Snapshot, search,
+};
+use rusqlite::Connection;
+use std::sync::Arc;
+
+/// How often catching up begins anew when somebody else publishes first.
+const TRIES: usize = 5;
+/// How many rows are read between two calls of a progress function.
+const PROGRESS_ROWS: u64 = 1_000;
+
+/// A cellar inside a SQLite database. It can be shared between threads; each call takes the connection to use.
+#[derive(Debug)]
+pub struct SqliteCellar {
+    names: Names,
+    schema: Arc<Schema>,
+    opened: Opened,
+    cache: ChunkCache,
+}
+
+/// What catching up did.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Synced {
+    /// Rows that were read and put.
+    pub put: u64,
+    /// Records that are no longer, replaced or removed.
+    pub removed: u64,
+    /// Values that could not be read as what their columns are; they were left out.
+    pub unreadable: Unreadable,
+}
+
+/// What a transaction sees of a cellar and of the rows that no shelf holds yet.
+struct Seen {
+    state: State,
+    pending: Vec<Key>,
+    last: Option<i64>,
+}
+
+impl SqliteCellar {
+    /// Puts search on a table: makes tables of its own and triggers, and reads all rows. `name` names the cellar; the
+    /// table is the one that the schema names, or the one called `name`. If it fails, nothing is left behind.
+    ///
+    /// # Errors
+    /// [`ErrorKind::BadSchema`] if table or columns are not there or the table has no declared key,
+    /// [`ErrorKind::BadRequest`] if there is such a cellar already or a transaction is open, [`ErrorKind::Busy`] if the
+    /// database is locked.
+    pub fn adopt(connection: &Connection, name: &str, schema: &Schema) -> Result<Self> {
+        Self::adopt_with(connection, name, schema, |_| ()).map(|(cellar, _)| cellar)
+    }
+
+    /// The same, with what the first fill did; `progress` is told the number of rows read so far, now and then.
+    ///
+    /// # Errors
+    /// As for [`adopt`](Self::adopt).
+    pub fn adopt_with(
+        connection: &Connection,
+        name: &str,
+        schema: &Schema,
+        progress: impl FnMut(u64),
+    ) -> Result<(Self, Synced)> {
+        schema.check()?;
+        let names = Names::new(name)?;
+        let cellar = Self::make(connection, names, schema)?;
+        match cellar.catch_up(connection, progress) {
+            Ok(synced) => Ok((cellar, synced)),
+            Err(error) => {
+                // The error that is told is the one that stopped the fill.
+                let _ = Self::release(connection, name);
+                Err(error)
+            }
+        }
+    }
+
+    /// Makes tables and triggers; takes up a first fill that was interrupted.
+    fn make(connection: &Connection, names: Names, schema: &Schema) -> Result<Self> {
+        let transaction = Transaction::to_write(connection, "Adopting a table")?;
+        if let Some(state) = State::read(connection, &names)? {
+            if state.filled || state.manifest.schema != *schema {
+                return Err(Error::new(
+                    ErrorKind::BadRequest,
+                    format!(
+                        "There is a cellar `{0}` already; release it first to adopt anew.",
+                        names.cellar()
+                    ),
+                ));
+            }
+        } else {
+            let table = Table::read(connection, table_name(schema, &names))?;
+            Rows::new(&table, schema)?;
+            let triggers = triggers(&names, &table, schema)?;
+            State::create(connection, &names, &Manifest::empty(schema.clone()), &table.name, &triggers)?;
+        }
+        transaction.commit("Adopting a table")?;
+        Ok(Self::with(names, schema.clone()))
+    }
+
+    fn with(names: Names, schema: Schema) -> Self {
+        Self { names, schema: Arc::new(schema), opened: Opened::new(), cache: ChunkCache::new() }
+    }
+
+    /// The cellar with this name, with the schema that is kept with it.
+    ///
+    /// # Errors
+    /// [`ErrorKind::NotACellar`] if there is none.
+    pub fn open(connection: &Connection, name: &str) -> Result<Self> {
+        let names = Names::new(name)?;
+        let state = State::require(connection, &names)?;
+        Ok(Self::with(names, state.manifest.schema))
+    }
+
+    /// Takes search off a table: removes the triggers and tables of a cellar, and nothing else.
+    ///
+    /// # Errors
+    /// [`ErrorKind::NotACellar`] if there is none, [`ErrorKind::Busy`] if the database is locked.
+    pub fn release(connection: &Connection, name: &str) -> Result<()> {
+        const RELEASING: &str = "Releasing a table";
+        let names = Names::new(name)?;
+        let transaction = Transaction::to_write(connection, RELEASING)?;
+        let sql = "SELECT 1 FROM main.sqlite_schema WHERE type = 'table' AND name = ?1 COLLATE NOCASE";
+        let there = connection.prepare(sql).and_then(|mut sql| sql.exists([names.bare("state")]));
+        if !there.map_err(failed(RELEASING))? {
+            return Err(not_there(connection, &names));
+        }
+        for trigger in names.triggers() {
+            connection
+                .execute_batch(&format!("DROP TRIGGER IF EXISTS {trigger}"))
+                .map_err(failed(RELEASING))?;
+        }
+        for table in names.tables() {
+            connection.execute_batch(&format!("DROP TABLE IF EXISTS {table}")).map_err(failed(RELEASING))?;
+        }
+        transaction.commit(RELEASING)
+    }
+
+    /// The columns.
+    pub fn schema(&self) -> &Schema {
+        &self.schema
+    }
+
+    /// Reads what a person typed, and searches for it. The answer agrees with the rows as the connection's transaction
+    /// sees them.
+    ///
+    /// # Errors
+    /// [`ErrorKind::BadRequest`] if `find` asks for what is not there, [`ErrorKind::NotFilled`] if the first fill was
+    /// interrupted, [`ErrorKind::OutOfStep`] if the triggers are gone; or if the database can't be read.
+    pub fn find(&self, connection: &Connection, text: &str, find: &Find) -> Result<Found> {
+        let reading = Query::read(text);
+        let mut found = self.search(connection, &reading.query, find)?;
+        found.notes.splice(..0, reading.notes);
+        Ok(found)
+    }
+
+    /// Searches for a query that was built or read before.
+    ///
+    /// # Errors
+    /// As for [`find`](Self::find).
+    pub fn search(&self, connection: &Connection, query: &Query, find: &Find) -> Result<Found> {
+        let transaction = Transaction::to_read(connection)?;
+        let seen = self.look(connection)?;
+        let view = SqliteView::new(connection, &self.names, &self.cache);
+        let mut overlay = Spool::new(&view);
+        if !seen.pending.is_empty() {
+            self.put_pending(connection, &seen, &mut overlay)?;
+        }
+        let snapshot = Snapshot::open(&overlay, &self.opened)?;
+        let found = search::run(&overlay, &mut Search::new(snapshot, query, find)?)?;
+        transaction.commit("Ending the search")?;
+        Ok(found)
+    }
+
+    /// Turns the rows that the log names into a shelf. Changes no result, and makes searches faster.
+    ///
+    /// # Errors
+    /// [`ErrorKind::BadRequest`] if a transaction is open, [`ErrorKind::Busy`] if the database is locked,
+    /// [`ErrorKind::OutOfStep`] if the triggers are gone.
+    pub fn sync(&self, connection: &Connection) -> Result<Synced> {
+        self.catch_up(connection, |_| ())
+    }
+
+    fn catch_up(&self, connection: &Connection, mut progress: impl FnMut(u64)) -> Result<Synced> {
+        for _ in 1..TRIES {
+            match self.catch_up_once(connection, &mut progress) {
+                Err(error) if error.is_overtaken() => {}
+                done => return done,
+            }
+        }
+        self.catch_up_once(connection, &mut progress)
+    }
+
+    fn catch_up_once(&self, connection: &Connection, progress: &mut dyn FnMut(u64)) -> Result<Synced> {
+        const SYNCING: &str = "Catching up";
+        if !connection.is_autocommit() {
+            return Err(Error::new(
+                ErrorKind::BadRequest,
+                "Catching up works in transactions of its own; commit or roll back the one that is open first.",
+            ));
+        }
+        // Build from one consistent view, without keeping any writer out.
+        let reading = Transaction::to_read(connection)?;
+        let seen = self.see(connection)?;
+        if seen.state.filled && seen.last.is_none() {
+            return Ok(Synced::default());
+        }
+        let view = SqliteView::new(connection, &self.names, &self.cache);
+        let mut spool = Spool::new(&view);
+        let synced = if seen.state.filled {
+            self.put_pending(connection, &seen, &mut spool)?
+        } else {
+            self.put_all(connection, &seen, &mut spool, progress)?
+        };
+        let contents = spool.into_contents();
+        reading.commit(SYNCING)?;
+
+        // Publish in a short transaction, if nobody was faster.
+        let writing = Transaction::to_write(connection, SYNCING)?;
+        self.pour(connection, &seen, contents)?;
+        writing.commit(SYNCING)?;
+        Ok(synced)
+    }
+
+    fn pour(&self, connection: &Connection, seen: &Seen, contents: Contents) -> Result<()> {
+        let now = State::require(connection, &self.names)?;
+        now.check_triggers(connection, &self.names)?;
+        if now.manifest.generation != seen.state.manifest.generation || now.filled != seen.state.filled {
+            return Err(Error::overtaken());
+        }
+        contents.pour(&mut SqliteUnit::new(SqliteView::new(connection, &self.names, &self.cache)))?;
+        if !now.filled {
+            State::set_filled(connection, &self.names)?;
+        }
+        // One writer at a time, so log numbers are in the order of commits: what is above was not seen.
+        let sql = format!("DELETE FROM {} WHERE seq <= ?1", self.names.table("log"));
+        connection
+            .execute(&sql, [seen.last.unwrap_or(0)])
+            .map(|_| ())
+            .map_err(failed("Emptying the change log"))
+    }
+
+    /// State and log, checked to be of a cellar that can be searched.
+    fn look(&self, connection: &Connection) -> Result<Seen> {
+        let seen = self.see(connection)?;
+        if seen.state.filled {
+            return Ok(seen);
+        }
+        Err(Error::new(
+            ErrorKind::NotFilled,
+            format!(
+                "The first fill of the cellar `{}` has not ended; wait for it, or run `sync` if it was interrupted.",
+                self.names.cellar()
+            ),
+        ))
+    }
+
+    fn see(&self, connection: &Connection) -> Result<Seen> {
+        let state = State::require(connection, &self.names)?;
+        if state.manifest.schema != *self.schema {
+            return Err(Error::new(
+                ErrorKind::OutOfStep,
+                format!(
+                    "The cellar `{}` was adopted anew with another schema; open it again.",
+                    self.names.cellar()
+                ),
+            ));
+        }
+        state.check_triggers(connection, &self.names)?;
+        let (pending, last) = pending(connection, &self.names)?;
+        Ok(Seen { state, pending, last })
+    }
+
+    /// Puts the rows that the log names into `spool`, and removes the records whose rows are gone.
+    fn put_pending(&self, connection: &Connection, seen: &Seen, spool: &mut Spool<'_>) -> Result<Synced> {
+        let table = Table::read(connection, &seen.state.table)?;
+        let mut rows = Rows::new(&table, &self.schema)?;
+        let mut batch = Batch::new(spool, &self.opened, &self.schema)?;
+        for key in &seen.pending {
+            match rows.one(connection, key)? {
+                Some(record) => batch.put(&record)?,
+                None => batch.remove(key)?,
+            }
+        }
+        let published = batch.publish()?;
+        Ok(Synced { put: published.put, removed: published.removed, unreadable: rows.unreadable })
+    }
+
+    fn put_all(
+        &self,
+        connection: &Connection,
+        seen: &Seen,
+        spool: &mut Spool<'_>,
+        progress: &mut dyn FnMut(u64),
+    ) -> Result<Synced> {
+        let table = Table::read(connection, &seen.state.table)?;
+        let mut rows = Rows::new(&table, &self.schema)?;
+        let mut batch = Batch::new(spool, &self.opened, &self.schema)?;
+        let mut count = 0;
+        rows.all(connection, |record| {
+            count += 1;
+            if count % PROGRESS_ROWS == 0 {
+                progress(count);
+            }
+            batch.put(record)
+        })?;
+        let published = batch.publish()?;
+        Ok(Synced { put: published.put, removed: published.removed, unreadable: rows.unreadable })
+    }
+
+    /// Marks in texts what a search finds.
+    ///
+    /// # Errors
+    /// [`ErrorKind::BadRequest`] if `find` names columns that can't be searched.
+    pub fn highlighter(&self, text: &str, find: &Find) -> Result<Highlighter> {
+        Highlighter::new(Arc::clone(&self.schema), &Query::read(text).query, find)
+    }
+
+    /// What there is to know about the cellar. Reads all terms. What is pending is counted in keys, and in no other
+    /// number.
+    ///
+    /// # Errors
+    /// As for [`find`](Self::find).
+    pub fn info(&self, connection: &Connection) -> Result<Info> {
+        let transaction = Transaction::to_read(connection)?;
+        let seen = self.see(connection)?;
+        let view = SqliteView::new(connection, &self.names, &self.cache);
+        let mut info = Info::of(&view, &self.opened)?;
+        info.pending = Some(seen.pending.len() as u64);
+        transaction.commit("Ending to read")?;
+        Ok(info)
+    }
+}
+
+/// The table that a schema names, or the one that is called like the cellar.
+fn table_name<'a>(schema: &'a Schema, names: &'a Names) -> &'a str {
+    schema.source().map_or(names.cellar(), |source| source.table.as_str())
+}

@@ -1,0 +1,78 @@
+//! The names of what belongs to a cellar, quoted so that no name ever becomes SQL.
+
+use super::failure::failed;
+use nut_cellar_core::{Error, ErrorKind, Result};
+use rusqlite::Connection;
+
+/// The names of a cellar's tables and triggers.
+#[derive(Clone, Debug)]
+pub(super) struct Names {
+    cellar: String,
+}
+
+/// The kinds of triggers, as their names end.
+pub(super) const TRIGGER_ENDINGS: [&str; 5] =
+    ["before_insert", "before_update", "after_insert", "after_update", "after_delete"];
+const TABLE_ENDINGS: [&str; 4] = ["state", "piece", "chunk", "log"];
+
+impl Names {
+    pub fn new(cellar: &str) -> Result<Self> {
+        if cellar.is_empty() || cellar.contains('\0') {
+            return Err(Error::new(
+                ErrorKind::BadRequest,
+                "A cellar needs a name without zero bytes, such as `items`.",
+            ));
+        }
+        Ok(Self { cellar: cellar.to_owned() })
+    }
+
+    /// The name of the cellar.
+    pub fn cellar(&self) -> &str {
+        &self.cellar
+    }
+
+    /// One of the tables or triggers, bare.
+    pub fn bare(&self, ending: &str) -> String {
+        format!("cellar_{}_{ending}", self.cellar)
+    }
+
+    /// A table, quoted, in the main database.
+    pub fn table(&self, ending: &str) -> String {
+        in_main(&self.bare(ending))
+    }
+
+    /// All tables, quoted.
+    pub fn tables(&self) -> impl Iterator<Item = String> {
+        TABLE_ENDINGS.into_iter().map(|ending| self.table(ending))
+    }
+
+    /// All triggers, quoted.
+    pub fn triggers(&self) -> impl Iterator<Item = String> {
+        TRIGGER_ENDINGS.into_iter().map(|ending| self.table(ending))
+    }
+}
+
+/// An identifier in quotation marks.
+pub(super) fn quoted(name: &str) -> String {
+    format!("\"{}\"", name.replace('"', "\"\""))
+}
+
+/// A table of the main database, which no temporary table can stand in front of.
+pub(super) fn in_main(name: &str) -> String {
+    format!("main.{}", quoted(name))
+}
+
+/// The names of the cellars in a database.
+///
+/// # Errors
+/// If the database can't be read.
+pub fn cellars(connection: &Connection) -> Result<Vec<String>> {
+    let read = || {
+        let mut tables = connection.prepare(
+            "SELECT substr(name, 8, length(name) - 13) FROM main.sqlite_schema
+             WHERE type = 'table' AND name LIKE 'cellar\\__%\\_state' ESCAPE '\\' ORDER BY 1",
+        )?;
+        tables.query_map([], |row| row.get(0))?.collect::<rusqlite::Result<_>>()
+    };
+    read().map_err(failed("Listing the cellars"))
+}

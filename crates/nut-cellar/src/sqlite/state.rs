@@ -1,0 +1,138 @@
+//! The state row of a cellar: its manifest, whether it was ever filled, and the triggers as they should stand.
+
+use super::failure::failed;
+use super::names::Names;
+use nut_cellar_core::{Error, ErrorKind, Manifest, Result};
+use rusqlite::{Connection, OptionalExtension, params};
+
+/// What the state row says.
+pub(super) struct State {
+    pub manifest: Manifest,
+    /// Whether the rows that were there before the triggers have been read.
+    pub filled: bool,
+    /// The application's table.
+    pub table: String,
+    /// The triggers as they were made: their SQL, one after the other.
+    triggers: String,
+}
+
+impl State {
+    /// Makes the tables of a cellar, the triggers on `table`, and the state row.
+    pub fn create(
+        connection: &Connection,
+        names: &Names,
+        manifest: &Manifest,
+        table: &str,
+        triggers: &[String],
+    ) -> Result<()> {
+        let tables = format!(
+            "CREATE TABLE {state}(
+                 one INTEGER PRIMARY KEY CHECK (one = 1),
+                 manifest BLOB NOT NULL,
+                 filled INTEGER NOT NULL,
+                 source TEXT NOT NULL,
+                 triggers TEXT NOT NULL);
+             CREATE TABLE {piece}(
+                 piece BLOB PRIMARY KEY,
+                 first_chunk INTEGER NOT NULL,
+                 bytes INTEGER NOT NULL) WITHOUT ROWID;
+             CREATE TABLE {chunk}(id INTEGER PRIMARY KEY, data BLOB NOT NULL);
+             CREATE TABLE {log}(seq INTEGER PRIMARY KEY AUTOINCREMENT, key);",
+            state = names.table("state"),
+            piece = names.table("piece"),
+            chunk = names.table("chunk"),
+            log = names.table("log"),
+        );
+        let create = || {
+            connection.execute_batch(&tables)?;
+            for trigger in triggers {
+                connection.execute_batch(trigger)?;
+            }
+            let standing = standing_triggers(connection, names, table)?;
+            let sql = format!("INSERT INTO {} VALUES (1, ?1, 0, ?2, ?3)", names.table("state"));
+            connection.execute(&sql, params![manifest.encode(), table, standing])
+        };
+        create().map(|_| ()).map_err(failed("Making tables and triggers"))
+    }
+
+    /// The state row, if there is such a cellar.
+    pub fn read(connection: &Connection, names: &Names) -> Result<Option<Self>> {
+        if !exists(connection, names)? {
+            return Ok(None);
+        }
+        let sql = format!("SELECT manifest, filled, source, triggers FROM {}", names.table("state"));
+        let read = || {
+            let mut statement = connection.prepare_cached(&sql)?;
+            statement
+                .query_row([], |row| Ok((row.get::<_, Vec<u8>>(0)?, row.get(1)?, row.get(2)?, row.get(3)?)))
+                .optional()
+        };
+        let row = read().map_err(failed("Reading the cellar"))?;
+        let (manifest, filled, table, triggers) =
+            row.ok_or_else(|| Error::damaged("the state row is not there"))?;
+        Ok(Some(Self { manifest: Manifest::decode(&manifest)?, filled, table, triggers }))
+    }
+
+    /// The state of a cellar that has to be there.
+    pub fn require(connection: &Connection, names: &Names) -> Result<Self> {
+        Self::read(connection, names)?.ok_or_else(|| not_there(connection, names))
+    }
+
+    /// Tells whether the triggers stand as they were made. Without them changes would go unseen.
+    pub fn check_triggers(&self, connection: &Connection, names: &Names) -> Result<()> {
+        let standing =
+            standing_triggers(connection, names, &self.table).map_err(failed("Reading the triggers"))?;
+        if standing == self.triggers {
+            return Ok(());
+        }
+        Err(Error::new(
+            ErrorKind::OutOfStep,
+            format!(
+                "The triggers on table `{}` that keep the cellar `{}` in step are gone or altered (was the table \
+                 rebuilt or renamed?); release the cellar and adopt the table again.",
+                self.table,
+                names.cellar()
+            ),
+        ))
+    }
+
+    /// Notes that the rows that were there before the triggers have been read.
+    pub fn set_filled(connection: &Connection, names: &Names) -> Result<()> {
+        let sql = format!("UPDATE {} SET filled = 1", names.table("state"));
+        connection.execute(&sql, []).map(|_| ()).map_err(failed("Writing the cellar"))
+    }
+}
+
+/// The triggers of a cellar that stand on a table, as SQLite keeps them, one after the other.
+fn standing_triggers(connection: &Connection, names: &Names, table: &str) -> rusqlite::Result<String> {
+    let sql = "SELECT sql FROM main.sqlite_schema WHERE type = 'trigger' AND name = ?1 AND tbl_name = ?2";
+    let mut statement = connection.prepare_cached(sql)?;
+    let mut standing = String::new();
+    for ending in super::names::TRIGGER_ENDINGS {
+        let sql: Option<String> =
+            statement.query_row([&*names.bare(ending), table], |row| row.get(0)).optional()?;
+        standing.extend(sql.iter().flat_map(|sql| [sql.as_str(), ";\n"]));
+    }
+    Ok(standing)
+}
+
+fn exists(connection: &Connection, names: &Names) -> Result<bool> {
+    let sql = "SELECT 1 FROM main.sqlite_schema WHERE type = 'table' AND name = ?1 COLLATE NOCASE";
+    let read = || connection.prepare_cached(sql)?.exists([names.bare("state")]);
+    read().map_err(failed("Looking for the cellar"))
+}
+
+/// The error for a cellar that is not there; says which are.
+#[cold]
+pub(super) fn not_there(connection: &Connection, names: &Names) -> Error {
+    let there = super::names::cellars(connection).unwrap_or_default();
+    let advice = if there.is_empty() {
+        "there is none here; adopt a table first".to_owned()
+    } else {
+        format!("here are: {}", there.join(", "))
+    };
+    Error::new(
+        ErrorKind::NotACellar,
+        format!("There is no cellar `{}` in this database; {advice}.", names.cellar()),
+    )
+}

@@ -1,0 +1,54 @@
+//! Transactions: the application's own where it has begun one, else one of ours.
+
+use super::failure::failed;
+use nut_cellar_core::{Error, ErrorKind, Result};
+use rusqlite::Connection;
+
+/// A transaction that is rolled back when it is dropped, unless it was committed; nothing where the application has one.
+pub(super) struct Transaction<'c> {
+    connection: &'c Connection,
+    ours: bool,
+}
+
+impl<'c> Transaction<'c> {
+    /// One consistent view: the application's transaction, or one of ours that only reads.
+    pub fn to_read(connection: &'c Connection) -> Result<Self> {
+        let ours = connection.is_autocommit();
+        if ours {
+            connection.execute_batch("BEGIN").map_err(failed("Beginning to read"))?;
+        }
+        Ok(Self { connection, ours })
+    }
+
+    /// A transaction of ours that may write at once.
+    pub fn to_write(connection: &'c Connection, doing: &str) -> Result<Self> {
+        if !connection.is_autocommit() {
+            return Err(Error::new(
+                ErrorKind::BadRequest,
+                format!(
+                    "{doing} works in transactions of its own; commit or roll back the one that is open first."
+                ),
+            ));
+        }
+        connection.execute_batch("BEGIN IMMEDIATE").map_err(failed(doing))?;
+        Ok(Self { connection, ours: true })
+    }
+
+    /// Commits, if it is ours.
+    pub fn commit(mut self, doing: &str) -> Result<()> {
+        if self.ours {
+            self.connection.execute_batch("COMMIT").map_err(failed(doing))?;
+            self.ours = false;
+        }
+        Ok(())
+    }
+}
+
+impl Drop for Transaction<'_> {
+    fn drop(&mut self) {
+        // A commit that failed may have ended the transaction already.
+        if self.ours && !self.connection.is_autocommit() {
+            let _ = self.connection.execute_batch("ROLLBACK");
+        }
+    }
+}
