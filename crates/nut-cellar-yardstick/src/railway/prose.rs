@@ -33,8 +33,21 @@ pub fn description(grammar: &Grammar, random: &mut Random, given: &Given<'_>) ->
         chosen
     });
     let clerk = clerk.unwrap_or(&CLERKS[0]);
-    let text = grammar.expand(random, given, clerk.rule);
+    let text = with_articles(&grammar.expand(random, given, clerk.rule));
     with_slips(random, &text, clerk.slips)
+}
+
+/// The text with `an` for `a` where English wants it.
+pub fn with_articles(text: &str) -> String {
+    let mut words = text.split(' ').peekable();
+    let mut out = String::with_capacity(text.len());
+    while let Some(word) = words.next() {
+        out.push_str(word);
+        let Some(next) = words.peek() else { break };
+        let vowel = next.starts_with(['a', 'e', 'i', 'o', 'u']) && !next.starts_with("uk");
+        out.push_str(if vowel && matches!(word, "a" | "A") { "n " } else { " " });
+    }
+    out
 }
 
 /// The text with some words misspelt: two letters swapped, one doubled, or one left out.

@@ -50,18 +50,6 @@ pub fn write_tables(folder: &Path) -> Result<(), Box<dyn Error>> {
     stations.flush()?;
 
     let mut items = csv::Writer::from_path(folder.join("items.csv"))?;
-    items.write_record([
-        "id",
-        "title",
-        "description",
-        "category",
-        "colour",
-        "station_id",
-        "found_on",
-        "value_pence",
-        "status",
-        "updated_at",
-    ])?;
     let mut found = Vec::new();
     for id in 1..=ITEMS {
         let item = Item::new(&grammar, id);
@@ -84,7 +72,7 @@ pub fn write_tables(folder: &Path) -> Result<(), Box<dyn Error>> {
             ("de.noun", "Koffer"),
             ("fr.noun", "parapluie"),
         ]);
-        let note = grammar.expand(&mut random, &given, "claim");
+        let note = prose::with_articles(&grammar.expand(&mut random, &given, "claim"));
         let lodged = day(item.day + random.below(40));
         claims.serialize((id, item.id, note, lodged))?;
     }
@@ -133,7 +121,7 @@ impl Item {
             ("other station", other),
         ]);
         given.extend(foreign.iter().map(|(rule, noun)| (*rule, noun.as_str())));
-        let title = grammar.expand(random, &given, "title");
+        let title = prose::with_articles(&grammar.expand(random, &given, "title"));
         let description = prose::description(grammar, random, &given);
         // The office numbers items as they come in, over one year.
         let day_found = id * 364 / ITEMS;
