@@ -73,6 +73,18 @@ impl<P: Place> Cellar<P> {
     /// # Errors
     /// [`ErrorKind::BadSchema`] if the schema can't be used, [`ErrorKind::BadRequest`] if there is a cellar already.
     pub fn create(place: P, schema: Schema) -> Result<Self> {
+        Self::create_with(place, schema, |_| Ok(()))
+    }
+
+    /// A new cellar with its first batch, in one transaction: if `work` fails, there is no cellar.
+    ///
+    /// # Errors
+    /// As for [`create`](Self::create), or what `work` answers.
+    pub fn create_with(
+        place: P,
+        schema: Schema,
+        work: impl FnOnce(&mut Batch<'_>) -> Result<()>,
+    ) -> Result<Self> {
         schema.check()?;
         let opened = Arc::new(Opened::new());
         let mut unit = place.unit()?;
@@ -82,7 +94,9 @@ impl<P: Place> Cellar<P> {
                 "There is a cellar here already; open it, or give another place.",
             ));
         }
-        Batch::new(&mut unit, &opened, &schema)?.publish()?;
+        let mut batch = Batch::new(&mut unit, &opened, &schema)?;
+        work(&mut batch)?;
+        batch.publish()?;
         P::commit(unit)?;
         Ok(Self { place, schema: Arc::new(schema), opened })
     }

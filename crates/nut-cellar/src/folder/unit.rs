@@ -77,6 +77,12 @@ impl Drop for FolderUnit {
         for piece in self.written.drain(..) {
             remove_file(&self.folder.piece_path(piece));
         }
+        if !self.folder.is_cellar() {
+            // Nothing came of a new cellar: what was made for it goes, as far as nothing else is in it.
+            remove_file(&self.folder.lock_path());
+            let _ = fs::remove_dir(self.folder.pieces_path());
+            let _ = fs::remove_dir(self.folder.path());
+        }
     }
 }
 

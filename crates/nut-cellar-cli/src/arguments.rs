@@ -1,0 +1,145 @@
+//! What can be called, and with what.
+
+use clap::{Args, Parser, Subcommand};
+use std::path::PathBuf;
+
+/// Full-text search inside an application or its database: no server, nothing to operate.
+///
+/// A TARGET is a folder (`shed.cellar`) or a table of a SQLite database (`sqlite:app.db#items`).
+#[derive(Parser)]
+#[command(name = "nut-cellar", version, max_term_width = 100)]
+pub struct Arguments {
+    #[command(subcommand)]
+    pub call: Call,
+}
+
+#[derive(Subcommand)]
+pub enum Call {
+    /// Make a demo database and walk through the main things
+    Demo(Demo),
+    /// Put records from NDJSON or CSV files into a cellar
+    Load(Load),
+    /// Put search on an existing table
+    Adopt(Adopt),
+    /// Take search off a table again, and leave nothing behind
+    Release(Target),
+    /// Turn changed rows into a shelf; changes no result, makes searches faster
+    Sync(Target),
+    /// Search
+    Find(Find),
+    /// Show what becomes of a text
+    Tokens(Tokens),
+    /// Show what there is to know about a cellar
+    Info(Info),
+}
+
+#[derive(Args)]
+pub struct Demo {
+    /// The database to make; a temporary one without
+    #[arg(long, value_name = "FILE.db")]
+    pub at: Option<PathBuf>,
+}
+
+#[derive(Args)]
+pub struct Target {
+    /// A folder, or `sqlite:FILE#TABLE`
+    #[arg(value_name = "TARGET")]
+    pub target: String,
+}
+
+#[derive(Args)]
+pub struct Load {
+    /// A folder; it is made if it is not there
+    #[arg(value_name = "TARGET")]
+    pub target: String,
+    /// NDJSON (.ndjson, .jsonl) or CSV (.csv) files
+    #[arg(required = true, value_name = "FILE")]
+    pub files: Vec<PathBuf>,
+    /// What the columns are; proposed from the first records without
+    #[arg(long, value_name = "FILE.toml")]
+    pub schema: Option<PathBuf>,
+    /// The column that names a record, where a schema is proposed
+    #[arg(long, value_name = "COLUMN")]
+    pub key: Option<String>,
+    /// Publish after every N records; all at once without
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u64).range(1..))]
+    pub batch: Option<u64>,
+}
+
+#[derive(Args)]
+pub struct Adopt {
+    /// `sqlite:FILE#TABLE`
+    #[arg(value_name = "TARGET")]
+    pub target: String,
+    /// What the columns are
+    #[arg(long, value_name = "FILE.toml")]
+    pub schema: PathBuf,
+}
+
+#[derive(Args)]
+pub struct Find {
+    /// A folder, or `sqlite:FILE#TABLE`
+    #[arg(value_name = "TARGET")]
+    pub target: String,
+    /// Words, "phrases in quotes", column:word
+    #[arg(value_name = "QUERY", allow_hyphen_values = true)]
+    pub query: String,
+    /// Look in these text columns only
+    #[arg(long, value_name = "a,b", value_delimiter = ',')]
+    pub columns: Option<Vec<String>>,
+    /// What a match in a column weighs
+    #[arg(long, value_name = "a=4,b=1", value_delimiter = ',', value_parser = weight)]
+    pub weights: Vec<(String, f32)>,
+    /// How many of the words a record must have
+    #[arg(long, value_name = "all|any|N", default_value = "all", value_parser = words)]
+    pub words: nut_cellar::Words,
+    /// The most hits to show
+    #[arg(long, value_name = "N", default_value_t = 10)]
+    pub limit: usize,
+    /// Leave out the first hits
+    #[arg(long, value_name = "N", default_value_t = 0)]
+    pub skip: usize,
+    /// Answer as one JSON document
+    #[arg(long)]
+    pub json: bool,
+}
+
+#[derive(Args)]
+pub struct Tokens {
+    /// The text
+    #[arg(value_name = "TEXT", allow_hyphen_values = true)]
+    pub text: String,
+    /// The language to read it in
+    #[arg(long, value_name = "LL", default_value = "none")]
+    pub language: String,
+    /// Answer as one JSON document
+    #[arg(long)]
+    pub json: bool,
+}
+
+#[derive(Args)]
+pub struct Info {
+    /// A folder, or `sqlite:FILE#TABLE`
+    #[arg(value_name = "TARGET")]
+    pub target: String,
+    /// Answer as one JSON document
+    #[arg(long)]
+    pub json: bool,
+}
+
+fn weight(text: &str) -> Result<(String, f32), String> {
+    let wrong = || format!("`{text}` is not like `title=4`");
+    let (column, weight) = text.split_once('=').ok_or_else(wrong)?;
+    Ok((column.to_owned(), weight.parse().map_err(|_| wrong())?))
+}
+
+fn words(text: &str) -> Result<nut_cellar::Words, String> {
+    match text {
+        "all" => Ok(nut_cellar::Words::All),
+        "any" => Ok(nut_cellar::Words::Any),
+        _ => match text.parse() {
+            Ok(count) if count > 0 => Ok(nut_cellar::Words::AtLeast(count)),
+            _ => Err("use `all`, `any` or a number from 1".to_owned()),
+        },
+    }
+}

@@ -1,0 +1,210 @@
+//! The walk: each step says what it shows, shows it, and says what was to be seen.
+
+use super::office;
+use crate::find;
+use crate::paint::{self, FAINT, HEAD, MATCH};
+use crate::say;
+use comfy_table::Cell;
+use nut_cellar::sqlite::SqliteCellar;
+use nut_cellar::{Error, ErrorKind, Find, Found, Highlighter, Hit, Query, Result, Schema};
+use rusqlite::Connection;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::time::Instant;
+
+/// How often a search or a scan is run to tell its time; the median is shown.
+const RUNS: usize = 25;
+/// How many hits a step shows.
+const SHOWN: usize = 3;
+
+pub struct Walk {
+    connection: Connection,
+    cellar: SqliteCellar,
+    schema: Arc<Schema>,
+    path: PathBuf,
+    step: usize,
+}
+
+impl Walk {
+    /// Adopts the table, and says so.
+    pub fn new(connection: Connection, path: &Path) -> Result<Self> {
+        let schema = Schema::from_toml(office::SCHEMA)?;
+        let rows: i64 =
+            connection.query_row("SELECT count(*) FROM items", [], |row| row.get(0)).map_err(failed)?;
+        say(&format!(
+            "{HEAD}The lost-property office of the Quillmere Light Railway{HEAD:#}\n\
+             {FAINT}{rows} items, and a search box to be made. The database: {}{FAINT:#}\n",
+            path.display()
+        ))?;
+        let started = Instant::now();
+        let cellar = SqliteCellar::adopt(&connection, "items", &schema)?;
+        let took = paint::time(started.elapsed().as_secs_f64() * 1e6);
+        say(&format!(
+            "{FAINT}The table `items` was adopted in {took}: all its rows can be searched now.{FAINT:#}\n"
+        ))?;
+        Ok(Self { connection, cellar, schema: Arc::new(schema), path: path.to_owned(), step: 0 })
+    }
+
+    pub fn all(&mut self) -> Result<()> {
+        self.scan_beside_search()?;
+        self.word_forms()?;
+        self.phrase()?;
+        self.weights()?;
+        self.column()?;
+        self.changed_row()?;
+        self.what_next()
+    }
+
+    fn scan_beside_search(&mut self) -> Result<()> {
+        self.title("A substring scan beside a search", "walnut box")?;
+        let scan = "SELECT count(*) FROM items WHERE title LIKE ?1 OR description LIKE ?1";
+        let (count, scan_us) = timed(|| {
+            self.connection.query_row(scan, ["%walnut box%"], |row| row.get::<_, i64>(0)).map_err(failed)
+        })?;
+        let (found, search_us) = self.find("walnut box", &top())?;
+        let mut table = paint::table(&["", "finds", ">records", ">time", "in order of"]);
+        let row = |cells: [&str; 5]| cells.map(Cell::new);
+        let count = count.to_string();
+        let literally = "only this run of letters";
+        table.add_row(row(["LIKE '%walnut box%'", literally, &count, &paint::time(scan_us), "nothing"]));
+        let total = found.total.to_string();
+        let both = "both words, anywhere, in any form";
+        table.add_row(row(["search", both, &total, &paint::time(search_us), "how well they match"]));
+        say(&format!("{table}\n"))?;
+        self.hits("walnut box", &found)
+    }
+
+    fn word_forms(&mut self) -> Result<()> {
+        self.title("Word forms", "closing clasp")?;
+        let (found, _) = self.find("closing clasp", &top())?;
+        self.hits("closing clasp", &found)
+    }
+
+    fn phrase(&mut self) -> Result<()> {
+        self.title("A phrase", "\"walking umbrella\"")?;
+        let (scattered, _) = self.find("walking umbrella", &top())?;
+        let (phrase, _) = self.find("\"walking umbrella\"", &top())?;
+        self.hits("\"walking umbrella\"", &phrase)?;
+        say(&format!(
+            "{FAINT}Scattered, the two words are in {}; next to each other in {}.{FAINT:#}\n",
+            paint::count(scattered.total, "record", "records"),
+            phrase.total
+        ))
+    }
+
+    fn weights(&mut self) -> Result<()> {
+        self.title("Two columns, without weights and with", "umbrella handle")?;
+        let flat = top().limit(6).weight("title", 1.0).weight("description", 1.0);
+        let uneven = top().limit(6).weight("title", 8.0).weight("description", 1.0);
+        let (left, _) = self.find("umbrella handle", &flat)?;
+        let (right, _) = self.find("umbrella handle", &uneven)?;
+        let highlighter = self.highlighter("umbrella handle")?;
+        let mut table = paint::table(&[
+            ">#",
+            "title = 1, description = 1",
+            ">score",
+            "title = 8, description = 1",
+            ">score",
+        ]);
+        for (left, right) in left.hits.iter().zip(&right.hits) {
+            table.add_row([
+                Cell::new(left.rank),
+                Cell::new(headline(&highlighter, left)?),
+                Cell::new(format!("{:.3}", left.score)),
+                Cell::new(headline(&highlighter, right)?),
+                Cell::new(format!("{:.3}", right.score)),
+            ]);
+        }
+        say(&format!("{}\n", paint::painted(&table.to_string())))?;
+        say(&format!("{FAINT}Weights belong to the search: nothing was rebuilt in between.{FAINT:#}\n"))
+    }
+
+    fn column(&mut self) -> Result<()> {
+        self.title("One column only", "title:walnut description:kippers")?;
+        let (found, _) = self.find("title:walnut description:kippers", &top())?;
+        self.hits("title:walnut description:kippers", &found)
+    }
+
+    fn changed_row(&mut self) -> Result<()> {
+        self.title("A row that another program changes", "\"submarine periscope\"")?;
+        let count = |walk: &Self| Ok::<_, Error>(walk.find("\"submarine periscope\"", &top())?.0.total);
+        let run = |sql: &str| self.connection.execute_batch(sql).map_err(failed);
+        let update = "UPDATE items SET title = 'Submarine periscope, folding' WHERE id = 42";
+        let mut table = paint::table(&["plain SQL, without a word to the cellar", ">records found"]);
+        table.add_row([Cell::new("(before)"), Cell::new(count(self)?)]);
+        run(&format!("BEGIN; {update}"))?;
+        table.add_row([Cell::new(format!("BEGIN; {update}")), Cell::new(count(self)?)]);
+        run("ROLLBACK")?;
+        table.add_row([Cell::new("ROLLBACK"), Cell::new(count(self)?)]);
+        run(update)?;
+        table.add_row([Cell::new(update), Cell::new(count(self)?)]);
+        self.cellar.sync(&self.connection)?;
+        table.add_row([Cell::new("(after `sync`, which changes no result)"), Cell::new(count(self)?)]);
+        say(&format!("{table}\n"))
+    }
+
+    fn what_next(&self) -> Result<()> {
+        let database = self.path.display();
+        say(&format!(
+            "\n{HEAD}What to try next{HEAD:#}\n\
+             \n  {MATCH}nut-cellar find 'sqlite:{database}#items' 'brass handle' --weights title=8{MATCH:#}\
+             \n  {MATCH}nut-cellar find 'sqlite:{database}#items' 'Regenschirm' --json{MATCH:#}\
+             \n  {MATCH}nut-cellar tokens 'Two dripping umbrellas' --language en{MATCH:#}\
+             \n  {MATCH}nut-cellar info 'sqlite:{database}#items'{MATCH:#}\
+             \n  {MATCH}nut-cellar release 'sqlite:{database}#items'{MATCH:#}   {FAINT}takes all of it off again{FAINT:#}\
+             \n\n{FAINT}The ten lines that do this in a program: crates/nut-cellar/examples/lost_property.rs{FAINT:#}\n"
+        ))
+    }
+
+    fn title(&mut self, what: &str, query: &str) -> Result<()> {
+        self.step += 1;
+        say(&format!("\n{HEAD}{}. {what}{HEAD:#}  {MATCH}{query}{MATCH:#}\n", self.step))
+    }
+
+    /// What a search finds, and the median of its times in microseconds.
+    fn find(&self, text: &str, find: &Find) -> Result<(Found, f64)> {
+        let query = Query::read(text).query;
+        timed(|| self.cellar.search(&self.connection, &query, find))
+    }
+
+    fn highlighter(&self, text: &str) -> Result<Highlighter> {
+        Highlighter::new(Arc::clone(&self.schema), &Query::read(text).query, &Find::new())
+    }
+
+    fn hits(&self, text: &str, found: &Found) -> Result<()> {
+        say(&find::table(&self.schema, &self.highlighter(text)?, &found.hits)?)?;
+        let more = found.total.saturating_sub(found.hits.len() as u64);
+        if more > 0 {
+            say(&format!("{FAINT}and {more} more{FAINT:#}\n"))?;
+        }
+        Ok(())
+    }
+}
+
+fn top() -> Find {
+    Find::new().limit(SHOWN)
+}
+
+fn headline(highlighter: &Highlighter, hit: &Hit) -> Result<String> {
+    let title = hit.values.get("title").and_then(|values| values.first()?.as_text()).unwrap_or_default();
+    highlighter.mark("title", title, &paint::marks())
+}
+
+/// What `work` gives, and the median of its times in microseconds.
+fn timed<T>(mut work: impl FnMut() -> Result<T>) -> Result<(T, f64)> {
+    let mut times = Vec::with_capacity(RUNS);
+    loop {
+        let started = Instant::now();
+        let done = work()?;
+        times.push(started.elapsed().as_secs_f64() * 1e6);
+        if times.len() == RUNS {
+            times.sort_by(f64::total_cmp);
+            return Ok((done, times[RUNS / 2]));
+        }
+    }
+}
+
+#[expect(clippy::needless_pass_by_value, reason = "the shape that map_err calls")]
+fn failed(error: rusqlite::Error) -> Error {
+    Error::new(ErrorKind::Place, format!("The demo's own SQL failed: {error}."))
+}

@@ -1,0 +1,102 @@
+//! `find`: search, as a table or as JSON.
+
+use crate::arguments;
+use crate::paint::{self, FAINT};
+use crate::say;
+use crate::target::{Open, Target};
+use comfy_table::Cell;
+use nut_cellar::{Find, Found, Highlighter, Hit, Query, Result, Schema, Value};
+use serde::Serialize;
+use std::fmt::Write;
+use std::time::Instant;
+
+/// The widest that an excerpt gets, in characters.
+const EXCERPT: usize = 90;
+
+#[derive(Serialize)]
+struct Answer<'a> {
+    total: u64,
+    time_us: f64,
+    notes: &'a [String],
+    hits: &'a [Hit],
+}
+
+pub fn run(call: &arguments::Find) -> Result<()> {
+    let open = Target::read(&call.target)?.open()?;
+    let find = request(call);
+    let reading = Query::read(&call.query);
+    let started = Instant::now();
+    let mut found = open.search(&reading.query, &find)?;
+    let time_us = started.elapsed().as_secs_f64() * 1e6;
+    found.notes.splice(..0, reading.notes);
+    if call.json {
+        let answer = Answer { total: found.total, time_us, notes: &found.notes, hits: &found.hits };
+        let text = serde_json::to_string(&answer).expect("an answer is made of numbers and texts");
+        return say(&format!("{text}\n"));
+    }
+    for note in &found.notes {
+        anstream::eprintln!("{note}");
+    }
+    say(&shown(&open, &call.query, &find, &found, time_us)?)
+}
+
+fn request(call: &arguments::Find) -> Find {
+    let mut find = Find::new().words(call.words).limit(call.limit).skip(call.skip);
+    if let Some(columns) = &call.columns {
+        find = find.columns(columns);
+    }
+    call.weights.iter().fold(find, |find, (column, weight)| find.weight(column, *weight))
+}
+
+fn shown(open: &Open, query: &str, find: &Find, found: &Found, time_us: f64) -> Result<String> {
+    let mut out = String::new();
+    if !found.hits.is_empty() {
+        let highlighter = open.highlighter(query, find)?;
+        out = table(open.schema(), &highlighter, &found.hits)?;
+    }
+    let shown = match (found.hits.first(), found.hits.last()) {
+        (Some(first), Some(last)) => format!(", {} to {} shown", first.rank, last.rank),
+        _ => String::new(),
+    };
+    let found = paint::count(found.total, "record", "records");
+    let _ = writeln!(out, "{FAINT}{found} found in {}{shown}{FAINT:#}", paint::time(time_us));
+    Ok(out)
+}
+
+/// Hits as a table: rank, score, key, and the text columns with their matches marked.
+pub fn table(schema: &Schema, highlighter: &Highlighter, hits: &[Hit]) -> Result<String> {
+    let texts: Vec<_> =
+        schema.text_columns().map(|(name, _)| name).filter(|name| has(hits, name)).take(3).collect();
+    let mut headings = vec![">#", ">score", schema.key()];
+    headings.extend(&texts);
+    let mut table = paint::table(&headings);
+    for hit in hits {
+        let mut row = vec![Cell::new(hit.rank), Cell::new(format!("{:.3}", hit.score)), Cell::new(&hit.key)];
+        for name in &texts {
+            row.push(Cell::new(excerpt(highlighter, name, hit)?));
+        }
+        table.add_row(row);
+    }
+    Ok(format!("{}\n", paint::painted(&table.to_string())))
+}
+
+fn has(hits: &[Hit], name: &str) -> bool {
+    hits.iter().any(|hit| hit.values.contains_key(name))
+}
+
+/// The value of a text column with a match in it, or the first one.
+fn excerpt(highlighter: &Highlighter, name: &str, hit: &Hit) -> Result<String> {
+    let texts: Vec<_> =
+        hit.values.get(name).into_iter().flatten().filter_map(Value::as_text).map(paint::clean).collect();
+    let mut chosen = texts.first();
+    for text in &texts {
+        if !highlighter.matches(name, text)?.is_empty() {
+            chosen = Some(text);
+            break;
+        }
+    }
+    match chosen {
+        Some(text) => highlighter.excerpt(name, text, EXCERPT, &paint::marks()),
+        None => Ok(String::new()),
+    }
+}

@@ -1,0 +1,217 @@
+//! `load`: records from files into a cellar in a folder.
+
+use crate::adopt::read_schema;
+use crate::arguments;
+use crate::paint::count;
+use crate::propose;
+use crate::source::{Fields, Source};
+use crate::target::Target;
+use nut_cellar::{
+    Batch, Cellar, Column, Error, ErrorKind, Folder, Key, Kind, Record, Result, Schema, Value as CellarValue,
+};
+use serde_json::Value;
+use std::collections::BTreeSet;
+use std::path::PathBuf;
+
+pub fn run(call: &arguments::Load) -> Result<()> {
+    let Target::Folder(path) = Target::read(&call.target)? else {
+        return Err(Error::new(
+            ErrorKind::BadRequest,
+            format!("`{}`: a cellar in a database is filled from its table; use `adopt`.", call.target),
+        ));
+    };
+    let files = Files::open(&call.files)?;
+    let opened = Folder::at(&path).is_cellar().then(|| Cellar::open_in(&path)).transpose()?;
+    let schema = schema(call, opened.as_ref())?;
+    let size = call.batch.unwrap_or(u64::MAX);
+    let mut loader = Loader { schema: &schema, files, size, left_out: BTreeSet::new(), done: false };
+    let mut cellar = opened;
+    let mut published = 0;
+    while !loader.done {
+        let mut count = 0;
+        let fill = |batch: &mut Batch<'_>| {
+            count = loader.fill(batch)?;
+            Ok(())
+        };
+        let filled = match cellar {
+            Some(cellar) => cellar.publish(fill).map(|_| cellar),
+            None => Cellar::create_with(Folder::at(&path), schema.clone(), fill),
+        };
+        cellar = Some(filled.map_err(|error| at_end(&error, published))?);
+        published += count;
+    }
+    if !loader.left_out.is_empty() {
+        let names: Vec<_> = loader.left_out.iter().map(String::as_str).collect();
+        anstream::eprintln!("Columns that the schema does not have were left out: {}.", names.join(", "));
+    }
+    anstream::eprintln!("{} loaded into {}.", count(published, "record", "records"), path.display());
+    Ok(())
+}
+
+/// Says what of the records is there now.
+fn at_end(error: &Error, published: u64) -> Error {
+    let kept = if published == 0 {
+        "Nothing was loaded.".to_owned()
+    } else {
+        format!(
+            "Nothing of this batch was loaded; {} before it are there.",
+            count(published, "record", "records")
+        )
+    };
+    Error::new(error.kind(), format!("{error} {kept}"))
+}
+
+/// The schema to load with: the cellar's, the one that is given, or one that is proposed.
+fn schema(call: &arguments::Load, opened: Option<&Cellar<Folder>>) -> Result<Schema> {
+    let given = call.schema.as_deref().map(read_schema).transpose()?;
+    match (opened.map(Cellar::schema), given) {
+        (Some(kept), Some(given)) if given != *kept => Err(Error::new(
+            ErrorKind::BadSchema,
+            format!(
+                "{} was made with another schema; leave out --schema, or load into a new folder.",
+                call.target
+            ),
+        )),
+        (Some(kept), _) => Ok(kept.clone()),
+        (None, Some(given)) => Ok(given),
+        (None, None) => {
+            let schema = propose::schema(&call.files[0], call.key.as_deref())?;
+            anstream::eprintln!(
+                "No schema was given. This one is proposed from the first records and kept:\n"
+            );
+            anstream::eprintln!("{}", schema.to_toml());
+            Ok(schema)
+        }
+    }
+}
+
+/// The records of several files, one after the other.
+struct Files<'a> {
+    rest: &'a [PathBuf],
+    current: Option<Source>,
+}
+
+impl<'a> Files<'a> {
+    /// Files that can all be opened.
+    fn open(paths: &'a [PathBuf]) -> Result<Self> {
+        for path in paths {
+            Source::open(path)?;
+        }
+        Ok(Self { rest: paths, current: None })
+    }
+
+    /// The next record, with the file and where in it; none at the end of the last file.
+    fn next(&mut self) -> Result<Option<(&Source, u64, Fields)>> {
+        loop {
+            if let Some(source) = &mut self.current
+                && let Some((line, fields)) = source.next()?
+            {
+                return Ok(self.current.as_ref().map(|source| (source, line, fields)));
+            }
+            let Some((next, rest)) = self.rest.split_first() else { return Ok(None) };
+            self.current = Some(Source::open(next)?);
+            self.rest = rest;
+        }
+    }
+}
+
+struct Loader<'a> {
+    schema: &'a Schema,
+    files: Files<'a>,
+    /// The most records of a batch.
+    size: u64,
+    /// Columns that the schema does not have.
+    left_out: BTreeSet<String>,
+    /// Whether there is no record left.
+    done: bool,
+}
+
+impl Loader<'_> {
+    /// Puts the next records into a batch; tells how many.
+    fn fill(&mut self, batch: &mut Batch<'_>) -> Result<u64> {
+        let mut count = 0;
+        while count < self.size {
+            let Some((source, line, fields)) = self.files.next()? else {
+                self.done = true;
+                break;
+            };
+            let at = |error: Error| error.at(source.at(line));
+            batch.put(&record(self.schema, &fields, source.is_text()).map_err(at)?).map_err(at)?;
+            for name in fields.keys().filter(|name| !is_used(self.schema, name)) {
+                if !self.left_out.contains(name) {
+                    self.left_out.insert(name.clone());
+                }
+            }
+            count += 1;
+        }
+        Ok(count)
+    }
+}
+
+fn is_used(schema: &Schema, field: &str) -> bool {
+    field == schema.key()
+        || schema.columns().any(|(name, column)| sources(name, column).any(|from| from == field))
+}
+
+/// The fields that a column is filled from.
+fn sources<'a>(name: &'a str, column: &'a Column) -> impl Iterator<Item = &'a str> {
+    let from = column.from();
+    let own = from.is_none().then_some(name);
+    own.into_iter().chain(from.into_iter().flatten().map(String::as_str))
+}
+
+fn record(schema: &Schema, fields: &Fields, as_text: bool) -> Result<Record> {
+    let mut record = Record::new(key(schema, fields, as_text)?);
+    for (name, column) in schema.columns() {
+        for value in sources(name, column).filter_map(|source| fields.get(source)) {
+            let values = match value {
+                Value::Null => &[][..],
+                Value::Array(values) => values,
+                value => std::slice::from_ref(value),
+            };
+            for value in values {
+                let value = read(value, column.kind());
+                record.add(name, value.map_err(|error| error.at(format_args!("column `{name}`")))?);
+            }
+        }
+    }
+    Ok(record)
+}
+
+/// The key of a record. CSV does not tell numbers from texts: there, what is written like a whole number is one.
+fn key(schema: &Schema, fields: &Fields, as_text: bool) -> Result<Key> {
+    let name = schema.key();
+    let wrong = |what: &str| Err(Error::new(ErrorKind::BadRecord, format!("the key `{name}` {what}.")));
+    match fields.get(name) {
+        Some(Value::String(text)) => Ok(match text.parse::<i64>() {
+            Ok(number) if as_text && number.to_string() == *text => number.into(),
+            _ => text.as_str().into(),
+        }),
+        Some(Value::Number(number)) => match number.as_i64() {
+            Some(number) => Ok(number.into()),
+            None => wrong("is a number with a fraction, or too large; use whole numbers or texts"),
+        },
+        None | Some(Value::Null) => wrong("is not there; every record needs one"),
+        Some(_) => wrong("is neither a number nor a text"),
+    }
+}
+
+fn read(value: &Value, kind: Kind) -> Result<CellarValue> {
+    let value = match value {
+        Value::String(text) => return CellarValue::read(kind, text),
+        Value::Bool(value) => CellarValue::Boolean(*value),
+        Value::Number(number) => match (number.as_i64(), number.as_f64()) {
+            (Some(number), _) => CellarValue::Integer(number),
+            (None, Some(number)) => CellarValue::Float(number),
+            (None, None) => CellarValue::Text(number.to_string()),
+        },
+        Value::Object(point) => {
+            match (point.get("lat").and_then(Value::as_f64), point.get("lon").and_then(Value::as_f64)) {
+                (Some(lat), Some(lon)) => CellarValue::Point { lat, lon },
+                _ => CellarValue::Text(value.to_string()),
+            }
+        }
+        Value::Null | Value::Array(_) => CellarValue::Text(value.to_string()),
+    };
+    value.into_kind(kind)
+}

@@ -1,0 +1,93 @@
+//! How answers look to people: tables, marks and colours. Colours are taken out again where nobody would see them.
+
+use anstyle::{AnsiColor, Style};
+use comfy_table::presets::UTF8_HORIZONTAL_ONLY;
+use comfy_table::{Cell, CellAlignment, ContentArrangement, Table};
+use nut_cellar::Marks;
+
+/// A match.
+pub const MATCH: Style = AnsiColor::Yellow.on_default().bold();
+/// A heading.
+pub const HEAD: Style = AnsiColor::Cyan.on_default().bold();
+/// What can be overlooked.
+pub const FAINT: Style = Style::new().dimmed();
+
+/// Marks of no width, so that tables are laid out as if they were not there; [`painted`] turns them to colours.
+const BEFORE: char = '\u{2068}';
+const AFTER: char = '\u{2069}';
+
+/// The widest that tables get, in characters, however wide the terminal is.
+const WIDEST: usize = 140;
+
+/// Marks for texts that are put into a table.
+pub fn marks() -> Marks {
+    Marks::new(BEFORE, AFTER)
+}
+
+/// A text without control characters and without what looks like a mark, on one line.
+pub fn clean(text: &str) -> String {
+    let shown = text.chars().filter(|&character| character != BEFORE && character != AFTER);
+    shown.map(|character| if character.is_control() { ' ' } else { character }).collect()
+}
+
+/// The text with its marks as colours.
+pub fn painted(text: &str) -> String {
+    text.replace(BEFORE, &MATCH.render().to_string()).replace(AFTER, &MATCH.render_reset().to_string())
+}
+
+/// The width to lay out for.
+pub fn width() -> usize {
+    terminal_size::terminal_size().map_or(100, |(width, _)| usize::from(width.0)).clamp(40, WIDEST)
+}
+
+/// An empty table with these headings; those of numbers begin with `>` and are aligned to the right.
+pub fn table(headings: &[&str]) -> Table {
+    let mut table = Table::new();
+    table.load_style(UTF8_HORIZONTAL_ONLY).set_content_arrangement(ContentArrangement::Dynamic);
+    table.set_width(u16::try_from(width()).unwrap_or(u16::MAX));
+    table.set_header(headings.iter().map(|heading| Cell::new(heading.trim_start_matches('>'))));
+    for (place, heading) in headings.iter().enumerate() {
+        if let Some(column) = table.column_mut(place)
+            && heading.starts_with('>')
+        {
+            column.set_cell_alignment(CellAlignment::Right);
+        }
+    }
+    table
+}
+
+/// A time in a unit that suits it.
+pub fn time(microseconds: f64) -> String {
+    match microseconds {
+        us if us < 1_000.0 => format!("{us:.0} µs"),
+        us if us < 1_000_000.0 => format!("{:.1} ms", us / 1_000.0),
+        us => format!("{:.1} s", us / 1_000_000.0),
+    }
+}
+
+/// A size in a unit that suits it.
+pub fn size(bytes: u64) -> String {
+    const UNITS: [&str; 4] = ["KiB", "MiB", "GiB", "TiB"];
+    if bytes < 1_024 {
+        return format!("{bytes} B");
+    }
+    let (mut size, mut unit) = (bytes as f64 / 1_024.0, 0);
+    while size >= 1_024.0 && unit + 1 < UNITS.len() {
+        size /= 1_024.0;
+        unit += 1;
+    }
+    format!("{size:.1} {}", UNITS[unit])
+}
+
+/// A count with its noun.
+pub fn count(number: u64, one: &str, many: &str) -> String {
+    let digits = number.to_string();
+    let mut grouped = String::new();
+    for (place, digit) in digits.chars().enumerate() {
+        if place > 0 && (digits.len() - place).is_multiple_of(3) {
+            grouped.push(',');
+        }
+        grouped.push(digit);
+    }
+    format!("{grouped} {}", if number == 1 { one } else { many })
+}
