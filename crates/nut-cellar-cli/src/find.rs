@@ -10,8 +10,8 @@ use serde::Serialize;
 use std::fmt::Write;
 use std::time::Instant;
 
-/// The widest that an excerpt gets, in characters.
-const EXCERPT: usize = 90;
+/// The characters that an excerpt gets where room has to be shared.
+const EXCERPT: usize = 40;
 
 #[derive(Serialize)]
 struct Answer<'a> {
@@ -63,21 +63,37 @@ fn shown(open: &Open, query: &str, find: &Find, found: &Found, time_us: f64) -> 
     Ok(out)
 }
 
-/// Hits as a table: rank, score, key, and the text columns with their matches marked.
+/// Hits as a table: rank, score, key, and the text columns with their matches marked. The last of these gets the room
+/// that the others leave, so that a hit stays on one line.
 pub fn table(schema: &Schema, highlighter: &Highlighter, hits: &[Hit]) -> Result<String> {
     let texts: Vec<_> =
         schema.text_columns().map(|(name, _)| name).filter(|name| has(hits, name)).take(3).collect();
     let mut headings = vec![">#", ">score", schema.key()];
     headings.extend(&texts);
+    let mut columns = vec![
+        hits.iter().map(|hit| hit.rank.to_string()).collect::<Vec<_>>(),
+        hits.iter().map(|hit| format!("{:.3}", hit.score)).collect(),
+        hits.iter().map(|hit| paint::clean(&hit.key.to_string())).collect(),
+    ];
+    for (place, name) in texts.iter().enumerate() {
+        let room = if place + 1 == texts.len() { room_left(&headings, &columns) } else { EXCERPT };
+        let cells: Result<_> = hits.iter().map(|hit| excerpt(highlighter, name, hit, room)).collect();
+        columns.push(cells?);
+    }
     let mut table = paint::table(&headings);
-    for hit in hits {
-        let mut row = vec![Cell::new(hit.rank), Cell::new(format!("{:.3}", hit.score)), Cell::new(&hit.key)];
-        for name in &texts {
-            row.push(Cell::new(excerpt(highlighter, name, hit)?));
-        }
-        table.add_row(row);
+    for row in 0..hits.len() {
+        table.add_row(columns.iter().map(|cells| Cell::new(&cells[row])));
     }
     Ok(format!("{}\n", paint::painted(&table.to_string())))
+}
+
+/// The characters that fit into one more column.
+fn room_left(headings: &[&str], columns: &[Vec<String>]) -> usize {
+    let widths = headings.iter().zip(columns).map(|(heading, cells)| {
+        cells.iter().map(|cell| paint::width_of(cell)).max().unwrap_or(0).max(paint::width_of(heading)) + 2
+    });
+    // The padding of the last column, and an ellipsis on both sides.
+    paint::width().saturating_sub(widths.sum::<usize>() + 4).max(EXCERPT)
 }
 
 fn has(hits: &[Hit], name: &str) -> bool {
@@ -85,9 +101,9 @@ fn has(hits: &[Hit], name: &str) -> bool {
 }
 
 /// The value of a text column with a match in it, or the first one.
-fn excerpt(highlighter: &Highlighter, name: &str, hit: &Hit) -> Result<String> {
-    let texts: Vec<_> =
-        hit.values.get(name).into_iter().flatten().filter_map(Value::as_text).map(paint::clean).collect();
+fn excerpt(highlighter: &Highlighter, name: &str, hit: &Hit, room: usize) -> Result<String> {
+    let values = hit.values.get(name).into_iter().flatten();
+    let texts: Vec<_> = values.filter_map(Value::as_text).map(paint::clean).collect();
     let mut chosen = texts.first();
     for text in &texts {
         if !highlighter.matches(name, text)?.is_empty() {
@@ -96,7 +112,7 @@ fn excerpt(highlighter: &Highlighter, name: &str, hit: &Hit) -> Result<String> {
         }
     }
     match chosen {
-        Some(text) => highlighter.excerpt(name, text, EXCERPT, &paint::marks()),
+        Some(text) => highlighter.excerpt(name, text, room, &paint::marks()),
         None => Ok(String::new()),
     }
 }

@@ -1,8 +1,7 @@
 //! How answers look to people: tables, marks and colours. Colours are taken out again where nobody would see them.
 
 use anstyle::{AnsiColor, Style};
-use comfy_table::presets::UTF8_HORIZONTAL_ONLY;
-use comfy_table::{Cell, CellAlignment, ContentArrangement, Table};
+use comfy_table::{Cell, CellAlignment, ContentArrangement, LineStyle, Table, TableStyle};
 use nut_cellar::Marks;
 
 /// A match.
@@ -35,6 +34,11 @@ pub fn painted(text: &str) -> String {
     text.replace(BEFORE, &MATCH.render().to_string()).replace(AFTER, &MATCH.render_reset().to_string())
 }
 
+/// The width of a text on a terminal, in columns.
+pub fn width_of(text: &str) -> usize {
+    unicode_width::UnicodeWidthStr::width(text)
+}
+
 /// The width to lay out for.
 pub fn width() -> usize {
     terminal_size::terminal_size().map_or(100, |(width, _)| usize::from(width.0)).clamp(40, WIDEST)
@@ -43,7 +47,10 @@ pub fn width() -> usize {
 /// An empty table with these headings; those of numbers begin with `>` and are aligned to the right.
 pub fn table(headings: &[&str]) -> Table {
     let mut table = Table::new();
-    table.load_style(UTF8_HORIZONTAL_ONLY).set_content_arrangement(ContentArrangement::Dynamic);
+    let rule = LineStyle::none().fill('─').junction('─');
+    table
+        .load_style(TableStyle::new().header_separator(rule))
+        .set_content_arrangement(ContentArrangement::Dynamic);
     table.set_width(u16::try_from(width()).unwrap_or(u16::MAX));
     table.set_header(headings.iter().map(|heading| Cell::new(heading.trim_start_matches('>'))));
     for (place, heading) in headings.iter().enumerate() {

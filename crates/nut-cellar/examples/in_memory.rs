@@ -1,2 +1,24 @@
-//! x
-fn main() {}
+//! Search in memory, in twenty lines: `cargo run --example in_memory`
+
+use nut_cellar::{Cellar, Column, Find, Marks, Record, Result, Schema, Value};
+
+fn main() -> Result<()> {
+    let schema = Schema::new("no").with("title", Column::text("en").weighing(4.0)).with("notes", Column::text("en"));
+    let cellar = Cellar::in_memory(schema)?;
+    cellar.publish(|batch| {
+        batch.put(&Record::new(17).with("title", "Walnut box").with("notes", "two brass hinges, one missing"))?;
+        batch.put(&Record::new(18).with("title", "Brass doorknob").with("notes", "found in a walnut box"))?;
+        batch.put(&Record::new(19).with("title", "Three umbrellas").with("notes", "dripping <since> Tuesday"))
+    })?;
+
+    for query in ["walnut boxes", "\"walnut box\" title:brass", "umbrella drips"] {
+        println!("{query}");
+        let highlighter = cellar.highlighter(query, &Find::new())?;
+        let marks = Marks::new("<mark>", "</mark>").escaping_html();
+        for hit in cellar.find(query, &Find::new().limit(5))?.hits {
+            let notes = hit.values["notes"].first().and_then(Value::as_text).unwrap_or_default();
+            println!("  {}  {:.3}  {}", hit.key, hit.score, highlighter.mark("notes", notes, &marks)?);
+        }
+    }
+    Ok(())
+}

@@ -70,7 +70,7 @@ impl Walk {
         let total = found.total.to_string();
         let both = "both words, anywhere, in any form";
         table.add_row(row(["search", both, &total, &paint::time(search_us), "how well they match"]));
-        say(&format!("{table}\n"))?;
+        say(&format!("{table}\n\n"))?;
         self.hits("walnut box", &found)
     }
 
@@ -145,13 +145,14 @@ impl Walk {
 
     fn what_next(&self) -> Result<()> {
         let database = self.path.display();
+        let command = std::env::args().next().unwrap_or_else(|| "nut-cellar".to_owned());
         say(&format!(
             "\n{HEAD}What to try next{HEAD:#}\n\
-             \n  {MATCH}nut-cellar find 'sqlite:{database}#items' 'brass handle' --weights title=8{MATCH:#}\
-             \n  {MATCH}nut-cellar find 'sqlite:{database}#items' 'Regenschirm' --json{MATCH:#}\
-             \n  {MATCH}nut-cellar tokens 'Two dripping umbrellas' --language en{MATCH:#}\
-             \n  {MATCH}nut-cellar info 'sqlite:{database}#items'{MATCH:#}\
-             \n  {MATCH}nut-cellar release 'sqlite:{database}#items'{MATCH:#}   {FAINT}takes all of it off again{FAINT:#}\
+             \n  {MATCH}{command} find 'sqlite:{database}#items' 'brass handle' --weights title=8{MATCH:#}\
+             \n  {MATCH}{command} find 'sqlite:{database}#items' 'Regenschirm' --json{MATCH:#}\
+             \n  {MATCH}{command} tokens 'Two dripping umbrellas' --language en{MATCH:#}\
+             \n  {MATCH}{command} info 'sqlite:{database}#items'{MATCH:#}\
+             \n  {MATCH}{command} release 'sqlite:{database}#items'{MATCH:#}   {FAINT}takes all of it off again{FAINT:#}\
              \n\n{FAINT}The ten lines that do this in a program: crates/nut-cellar/examples/lost_property.rs{FAINT:#}\n"
         ))
     }

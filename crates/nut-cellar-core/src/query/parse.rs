@@ -79,7 +79,7 @@ impl Lexer<'_> {
         let mut characters = self.rest.char_indices();
         while let Some((at, character)) = characters.next() {
             match character {
-                '\\' => word.extend(characters.next().map(|(_, escaped)| escaped)),
+                '\\' => word.push(characters.next().map_or('\\', |(_, escaped)| escaped)),
                 _ if ends.contains(&character) => {
                     self.rest = &self.rest[at + character.len_utf8()..];
                     return (word, Some(character));
@@ -101,7 +101,7 @@ impl Lexer<'_> {
         let mut characters = self.rest.char_indices();
         while let Some((at, character)) = characters.next() {
             match character {
-                '\\' => phrase.extend(characters.next().map(|(_, escaped)| escaped)),
+                '\\' => phrase.push(characters.next().map_or('\\', |(_, escaped)| escaped)),
                 '"' => {
                     self.rest = &self.rest[at + 1..];
                     return phrase;
@@ -141,6 +141,7 @@ mod tests {
             ("a,b", Query::word("a,b")),
             (r#"\"5\" a\:b"#, words(&["\"5\"", "a:b"])),
             ("é:ü", Query::word("ü").within(["é"])),
+            ("\\", Query::word("\\")),
             ("5\"", Query::all([Query::word("5"), Query::phrase("")])),
         ] {
             assert_eq!(Query::read(text).query, query, "{text}");

@@ -121,8 +121,8 @@ fn unterminated(bytes: &[u8]) -> Option<Vec<u8>> {
 impl fmt::Display for Key {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
-            Self::Integer(number) => write!(f, "{number}"),
-            Self::Text(text) => f.write_str(text),
+            Self::Integer(number) => number.fmt(f),
+            Self::Text(text) => f.pad(text),
             Self::Bytes(bytes) => bytes.iter().try_for_each(|byte| write!(f, "{byte:02x}")),
         }
     }

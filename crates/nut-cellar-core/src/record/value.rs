@@ -177,10 +177,10 @@ fn unreadable(kind: Kind, text: &str) -> Error {
 impl fmt::Display for Value {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
-            Self::Text(text) => f.write_str(text),
-            Self::Integer(number) => write!(f, "{number}"),
-            Self::Float(number) => write!(f, "{number}"),
-            Self::Boolean(value) => write!(f, "{value}"),
+            Self::Text(text) => f.pad(text),
+            Self::Integer(number) => number.fmt(f),
+            Self::Float(number) => number.fmt(f),
+            Self::Boolean(value) => value.fmt(f),
             Self::Date(days) => match day_of(*days) {
                 Some(day) => write!(f, "{day}"),
                 None => write!(f, "day {days}"),

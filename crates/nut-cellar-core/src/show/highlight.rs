@@ -169,26 +169,91 @@ fn marked(text: &str, window: Range<usize>, matches: &[Range<usize>], marks: &Ma
     out
 }
 
-/// About `characters` characters around the match, a third of them before it, cut between words where there are some.
+/// About `characters` characters around the first match: a third of them before it, more where the text ends soon after,
+/// cut between words where there are some.
 fn window(text: &str, first: Option<&Range<usize>>, characters: usize) -> Range<usize> {
-    let from = first.map_or(0, |found| found.start);
-    let back = text[..from].char_indices().rev().take(characters / 3).last().map_or(from, |(at, _)| at);
-    let forward =
-        |from: usize| text[from..].char_indices().nth(characters).map_or(text.len(), |(at, _)| from + at);
-    let mut start = back;
-    if start > 0 {
-        start = text[start..from].find(char::is_whitespace).map_or(start, |space| {
-            let after = &text[start + space..];
-            start + space + (after.len() - after.trim_start().len())
-        });
+    let (from, keep) = first.map_or((0, 0), |found| (found.start, found.end));
+    let after = text[from..].chars().take(characters).count();
+    let before = (characters / 3).max(characters - after);
+    let mut start = text[..from].char_indices().rev().take(before).last().map_or(from, |(at, _)| at);
+    if !text[..start].ends_with(char::is_whitespace)
+        && start > 0
+        && let Some(space) = text[start..from].find(char::is_whitespace)
+    {
+        start = from - text[start + space..from].trim_start().len();
     }
-    let mut end = forward(start);
-    let keep = first.map_or(start, |found| found.end);
-    if end < text.len() {
-        end = end.max(keep);
-        if let Some(space) = text[keep..end].rfind(char::is_whitespace) {
-            end = keep + text[keep..keep + space].trim_end().len();
-        }
+    let mut end =
+        text[start..].char_indices().nth(characters).map_or(text.len(), |(at, _)| start + at).max(keep);
+    if end < text.len()
+        && let Some(space) = text[keep..end].rfind(char::is_whitespace)
+    {
+        end = keep + text[keep..keep + space].trim_end().len();
     }
     start..end
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::schema::Column;
+    use proptest::prelude::*;
+
+    fn highlighter(query: &str) -> Highlighter {
+        let schema = Schema::new("id").with("title", Column::text("en")).with("notes", Column::text("none"));
+        Highlighter::new(schema.into(), &Query::read(query).query, &Find::new()).unwrap()
+    }
+
+    fn marked(query: &str, column: &str, text: &str) -> String {
+        highlighter(query).mark(column, text, &Marks::new("[", "]")).unwrap()
+    }
+
+    #[test]
+    fn words_are_marked_as_their_column_reads_them() {
+        assert_eq!(marked("boxes", "title", "A box, two Boxes"), "A [box], two [Boxes]");
+        assert_eq!(marked("boxes", "notes", "A box, two Boxes"), "A box, two [Boxes]");
+        assert_eq!(marked("title:box", "notes", "a box"), "a box");
+        assert!(
+            highlighter("box").mark("colour", "a box", &Marks::new("", "")).unwrap_err().is_bad_request()
+        );
+    }
+
+    #[test]
+    fn a_phrase_is_marked_only_where_its_words_are_in_a_row() {
+        let text = "handle of brass, brass handles, Brass-handle";
+        assert_eq!(
+            marked("\"brass handle\"", "title", text),
+            "handle of brass, [brass] [handles], [Brass]-[handle]"
+        );
+        assert_eq!(marked("brass-handle", "title", "brass handle handle"), "[brass] [handle] handle");
+    }
+
+    #[test]
+    fn an_excerpt_is_cut_between_words_around_the_first_match() {
+        let marks = Marks::new("[", "]");
+        let excerpt =
+            |text, characters| highlighter("elm").excerpt("notes", text, characters, &marks).unwrap();
+        let text = "one two three four five elm six seven eight nine ten";
+        assert_eq!(excerpt(text, 20), "…five [elm] six seven…");
+        assert_eq!(excerpt(text, 500), text.replace("elm", "[elm]"));
+        assert_eq!(excerpt("one two three four five six elm", 16), "…five six [elm]");
+        assert_eq!(excerpt("one two three four five", 9), "one two…");
+        assert_eq!(excerpt("", 9), "");
+        assert_eq!(excerpt("elm", 0), "[elm]");
+    }
+
+    proptest! {
+        #[test]
+        fn taking_the_marks_out_gives_the_text(text in "([a-c<&\"é ]|elm){0,40}", characters in 0_usize..60) {
+            let highlighter = highlighter("elm a \"b c\"");
+            let marks = Marks::new("\u{1}", "\u{2}");
+            let bare = |marked: String| marked.replace(['\u{1}', '\u{2}'], "");
+            prop_assert_eq!(bare(highlighter.mark("notes", &text, &marks).unwrap()), text.clone());
+            let excerpt = bare(highlighter.excerpt("notes", &text, characters, &marks).unwrap());
+            prop_assert!(text.contains(excerpt.trim_matches('…')));
+            let html = highlighter.mark("notes", &text, &marks.escaping_html()).unwrap();
+            prop_assert!(!html.contains(['<', '"']));
+            let unescaped = bare(html).replace("&lt;", "<").replace("&quot;", "\"").replace("&amp;", "&");
+            prop_assert_eq!(unescaped, text);
+        }
+    }
 }

@@ -1,0 +1,286 @@
+//! What adopting a table promises: what is read and written, what is refused and how, and what is left behind.
+
+use nut_cellar::sqlite::{SqliteCellar, cellars};
+use nut_cellar::{Column, ErrorKind, Find, Kind, Schema};
+use rusqlite::Connection;
+use rusqlite::trace::{TraceEvent, TraceEventCodes};
+use std::path::Path;
+use std::sync::{Arc, Mutex};
+
+fn schema() -> Schema {
+    Schema::new("id").with("title", Column::text("en")).with("notes", Column::text("none"))
+}
+
+fn shop(rows: u32) -> Connection {
+    let db = Connection::open_in_memory().unwrap();
+    fill(&db, rows);
+    db
+}
+
+fn fill(db: &Connection, rows: u32) {
+    db.execute_batch("CREATE TABLE items(id TEXT PRIMARY KEY, title TEXT, notes TEXT)").unwrap();
+    let mut insert = db.prepare("INSERT INTO items VALUES ('k' || ?1, 'oak box ' || ?1, 'row ' || ?1)").unwrap();
+    for row in 0..rows {
+        insert.execute([row]).unwrap();
+    }
+}
+
+fn total(cellar: &SqliteCellar, db: &Connection, query: &str) -> u64 {
+    cellar.find(db, query, &Find::new()).unwrap().total
+}
+
+/// Everything in the schema and the tables, to see that nothing was changed.
+fn everything(db: &Connection) -> Vec<String> {
+    let sql = "SELECT coalesce(sql, name) FROM sqlite_schema WHERE name NOT LIKE 'sqlite\\_%' ESCAPE '\\' ORDER BY name";
+    let mut all: Vec<String> =
+        db.prepare(sql).unwrap().query_map([], |row| row.get(0)).unwrap().map(Result::unwrap).collect();
+    let mut rows = db.prepare("SELECT id || '|' || title || '|' || notes FROM items ORDER BY id").unwrap();
+    all.extend(rows.query_map([], |row| row.get::<_, String>(0)).unwrap().map(Result::unwrap));
+    all
+}
+
+#[test]
+fn a_search_reads_the_pending_rows_and_no_others() {
+    let mut db = shop(2_000);
+    let cellar = SqliteCellar::adopt(&db, "items", &schema()).unwrap();
+    db.execute_batch("UPDATE items SET title = 'elm chest' WHERE id = 'k77'; DELETE FROM items WHERE id = 'k78'")
+        .unwrap();
+    let statements = Arc::new(Mutex::new(Vec::new()));
+    let noted = Arc::clone(&statements);
+    let note = move |event: TraceEvent<'_>| {
+        if let TraceEvent::Stmt(statement, _) = event {
+            noted.lock().unwrap().extend(statement.expanded_sql());
+        }
+    };
+    db.trace_v2(TraceEventCodes::SQLITE_TRACE_STMT, Some(note)).unwrap();
+    let found = cellar.find(&db, "elm", &Find::new()).unwrap();
+    let other = cellar.find(&db, "oak box", &Find::new()).unwrap();
+    db.trace_v2(TraceEventCodes::empty(), None::<fn(TraceEvent<'_>)>).unwrap();
+    assert_eq!((found.total, found.hits[0].key.to_string()), (1, "k77".to_owned()));
+    assert_eq!(other.total, 1_998);
+
+    let statements: Vec<String> = std::mem::take(&mut *statements.lock().unwrap());
+    let on_rows: Vec<_> = statements.iter().filter(|sql| sql.contains("\"items\"")).collect();
+    let expected = |key: &str| {
+        format!("SELECT \"id\", \"title\", \"notes\" FROM main.\"items\" WHERE \"id\" = '{key}'")
+    };
+    let both = [expected("k77"), expected("k78")];
+    assert_eq!(on_rows, [&both[0], &both[1], &both[0], &both[1]]);
+    let writes = ["INSERT", "UPDATE", "DELETE", "CREATE", "REPLACE"];
+    assert!(!statements.iter().any(|sql| writes.iter().any(|write| sql.starts_with(write))), "{statements:?}");
+}
+
+#[test]
+fn catching_up_changes_no_result() {
+    let db = shop(300);
+    let cellar = SqliteCellar::adopt(&db, "items", &schema()).unwrap();
+    db.execute_batch(
+        "INSERT INTO items VALUES ('new', 'oak chest', 'row'); DELETE FROM items WHERE id < 'k2';
+         UPDATE items SET title = 'elm' WHERE id > 'k8'; INSERT INTO items VALUES ('gone', 'oak', ''); DELETE FROM items WHERE id = 'gone'",
+    )
+    .unwrap();
+    let find = Find::new().limit(1_000);
+    let before = cellar.find(&db, "oak row", &find).unwrap();
+    assert!(cellar.info(&db).unwrap().pending > Some(100));
+    let synced = cellar.sync(&db).unwrap();
+    assert_eq!(cellar.find(&db, "oak row", &find).unwrap(), before);
+    assert_eq!((cellar.info(&db).unwrap().pending, cellar.sync(&db).unwrap().put), (Some(0), 0));
+    let fresh = SqliteCellar::open(&db, "items").unwrap();
+    assert_eq!(fresh.find(&db, "oak row", &find).unwrap(), before);
+    let put = "SELECT count(*) FROM items WHERE title = 'elm' OR id = 'new'";
+    assert_eq!(synced.put, u64::from(db.query_row(put, [], |row| row.get::<_, u32>(0)).unwrap()));
+}
+
+#[test]
+fn release_leaves_nothing_and_takes_nothing() {
+    let db = shop(50);
+    let before = everything(&db);
+    SqliteCellar::adopt(&db, "items", &schema()).unwrap();
+    SqliteCellar::adopt(&db, "second", &schema().from_table("items")).unwrap();
+    assert_eq!(cellars(&db).unwrap(), ["items", "second"]);
+    SqliteCellar::release(&db, "items").unwrap();
+    db.execute_batch("INSERT INTO items VALUES ('z', 'elm', '')").unwrap();
+    assert_eq!(total(&SqliteCellar::open(&db, "second").unwrap(), &db, "elm"), 1);
+    SqliteCellar::release(&db, "second").unwrap();
+    db.execute_batch("DELETE FROM items WHERE id = 'z'").unwrap();
+    assert_eq!(everything(&db), before);
+    let error = SqliteCellar::release(&db, "items").unwrap_err();
+    assert_eq!(error.kind(), ErrorKind::NotACellar);
+}
+
+#[test]
+fn what_cannot_be_adopted_is_refused_and_nothing_is_changed() {
+    let db = shop(5);
+    db.execute_batch(
+        "CREATE TABLE bare(id TEXT, title TEXT, notes TEXT);
+         CREATE TABLE pair(id, part, title, notes, PRIMARY KEY (id, part));
+         CREATE TABLE half(id TEXT, title, notes); CREATE UNIQUE INDEX half_id ON half(id) WHERE title IS NOT NULL;
+         CREATE TABLE odd(id INTEGER PRIMARY KEY, title TEXT, notes TEXT); CREATE UNIQUE INDEX odd_title ON odd(lower(title));
+         CREATE TABLE real(id PRIMARY KEY, title, notes); INSERT INTO real VALUES (1.5, 'a', 'b');
+         CREATE VIEW seen AS SELECT * FROM items;",
+    )
+    .unwrap();
+    let before = everything(&db);
+    let missing = Schema::new("id").with("headline", Column::text("en"));
+    for (table, schema, kind, says) in [
+        ("nowhere", schema(), ErrorKind::BadSchema, "no table `nowhere`"),
+        ("seen", schema(), ErrorKind::BadSchema, "no ordinary table"),
+        ("sqlite_schema", schema(), ErrorKind::BadSchema, "no ordinary table"),
+        ("bare", schema(), ErrorKind::BadSchema, "PRIMARY KEY"),
+        ("pair", schema(), ErrorKind::BadSchema, "PRIMARY KEY"),
+        ("half", schema(), ErrorKind::BadSchema, "PRIMARY KEY"),
+        ("odd", schema(), ErrorKind::BadSchema, "odd_title"),
+        ("real", schema(), ErrorKind::BadRecord, "1.5"),
+        ("items", missing, ErrorKind::BadSchema, "id, title, notes"),
+        ("items", Schema::new("id").with("n", Column::of(Kind::Integer)), ErrorKind::BadSchema, "text"),
+    ] {
+        let error = SqliteCellar::adopt(&db, table, &schema).unwrap_err();
+        assert_eq!(error.kind(), kind, "{table}: {error}");
+        assert!(error.to_string().contains(says), "{table}: {error}");
+        assert_eq!(everything(&db), before, "{table}");
+    }
+    assert!(SqliteCellar::adopt(&db, "", &schema()).unwrap_err().is_bad_request());
+    db.execute_batch("BEGIN").unwrap();
+    assert!(SqliteCellar::adopt(&db, "items", &schema()).unwrap_err().is_bad_request());
+    db.execute_batch("COMMIT").unwrap();
+    let cellar = SqliteCellar::adopt(&db, "items", &schema()).unwrap();
+    assert!(SqliteCellar::adopt(&db, "items", &schema()).unwrap_err().is_bad_request());
+    assert!(cellar.find(&db, "oak", &Find::new().columns(["nowhere"])).unwrap_err().is_bad_request());
+    assert!(cellar.find(&db, "oak", &Find::new().weight("title", -1.0)).unwrap_err().is_bad_request());
+    assert_eq!(total(&cellar, &db, "oak"), 5);
+}
+
+#[test]
+fn a_rebuilt_or_renamed_table_is_noticed() {
+    for change in [
+        "CREATE TABLE other AS SELECT * FROM items; DROP TABLE items; ALTER TABLE other RENAME TO items",
+        "ALTER TABLE items RENAME TO things",
+        "DROP TRIGGER cellar_items_after_update",
+        "ALTER TABLE items RENAME COLUMN title TO headline",
+    ] {
+        let db = shop(5);
+        let cellar = SqliteCellar::adopt(&db, "items", &schema()).unwrap();
+        db.execute_batch(change).unwrap();
+        let error = cellar.find(&db, "oak", &Find::new()).unwrap_err();
+        assert_eq!(error.kind(), ErrorKind::OutOfStep, "{change}: {error}");
+        assert_eq!(cellar.sync(&db).unwrap_err().kind(), ErrorKind::OutOfStep);
+        SqliteCellar::release(&db, "items").unwrap();
+        assert!(cellars(&db).unwrap().is_empty());
+    }
+}
+
+#[test]
+fn hostile_names_and_values_are_only_names_and_values() {
+    let db = Connection::open_in_memory().unwrap();
+    db.execute_batch(
+        r#"CREATE TABLE "it""ems; DROP TABLE x"("ke'y" TEXT PRIMARY KEY, "ti""tle" TEXT);
+           CREATE TABLE x(n); INSERT INTO "it""ems; DROP TABLE x" VALUES ('a''b"; --', 'oak'); CREATE TEMP TABLE items(id);"#,
+    )
+    .unwrap();
+    let name = r#"it"ems; DROP TABLE x"#;
+    let schema = Schema::new("ke'y").with("ti\"tle", Column::text("en")).from_table(name);
+    let cellar = SqliteCellar::adopt(&db, "c\"; DROP TABLE x; --", &schema).unwrap();
+    db.execute_batch(r#"UPDATE "it""ems; DROP TABLE x" SET "ti""tle" = 'elm''; DROP TABLE x'"#).unwrap();
+    for query in ["elm", "'; DROP TABLE x; --", "elm\0", "\"elm' DROP\""] {
+        let found = cellar.find(&db, query, &Find::new()).unwrap();
+        assert_eq!(found.total, 1, "{query}");
+    }
+    assert_eq!(cellar.find(&db, "elm", &Find::new()).unwrap().hits[0].key.to_string(), "a'b\"; --");
+    cellar.sync(&db).unwrap();
+    SqliteCellar::release(&db, "c\"; DROP TABLE x; --").unwrap();
+    assert_eq!(db.query_row("SELECT count(*) FROM x", [], |row| row.get::<_, i64>(0)).unwrap(), 0);
+}
+
+fn file(path: &Path) -> Connection {
+    let db = Connection::open(path).unwrap();
+    db.busy_timeout(std::time::Duration::ZERO).unwrap();
+    db
+}
+
+#[test]
+fn rows_that_change_during_the_first_fill_are_not_lost() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("app.db");
+    let db = file(&path);
+    db.pragma_update(None, "journal_mode", "WAL").unwrap();
+    fill(&db, 1_500);
+    let other = file(&path);
+    let mut told = Vec::new();
+    let (cellar, synced) = SqliteCellar::adopt_with(&db, "items", &schema(), |rows| {
+        told.push(rows);
+        let error = SqliteCellar::open(&other, "items").unwrap().find(&other, "oak", &Find::new()).unwrap_err();
+        assert_eq!(error.kind(), ErrorKind::NotFilled);
+        other.execute_batch("INSERT INTO items VALUES ('late', 'elm', ''); DELETE FROM items WHERE id = 'k3'").unwrap();
+    })
+    .unwrap();
+    assert_eq!((told, synced.put), (vec![1_000], 1_500));
+    assert_eq!((total(&cellar, &db, "elm"), total(&cellar, &db, "oak")), (1, 1_499));
+    cellar.sync(&db).unwrap();
+    assert_eq!((total(&cellar, &db, "elm"), total(&cellar, &db, "oak")), (1, 1_499));
+}
+
+#[test]
+fn of_two_that_fill_at_once_one_is_overtaken_and_starts_anew() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("app.db");
+    let db = file(&path);
+    db.pragma_update(None, "journal_mode", "WAL").unwrap();
+    fill(&db, 1_200);
+    let other = file(&path);
+    let (cellar, synced) = SqliteCellar::adopt_with(&db, "items", &schema(), |_| {
+        // The one that is faster takes up the fill that looks interrupted to it.
+        SqliteCellar::adopt(&other, "items", &schema()).unwrap();
+        other.execute_batch("UPDATE items SET title = 'elm' WHERE id = 'k5'").unwrap();
+    })
+    .unwrap();
+    assert_eq!(synced.put, 1, "after being overtaken only the change was left to read");
+    assert_eq!((total(&cellar, &db, "oak"), cellar.info(&db).unwrap().shelves), (1_199, 2));
+}
+
+#[test]
+fn a_locked_database_is_told_apart_and_left_as_it_is() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("app.db");
+    let db = file(&path);
+    fill(&db, 5);
+    let before = everything(&db);
+    let other = file(&path);
+    other.execute_batch("BEGIN IMMEDIATE").unwrap();
+    let error = SqliteCellar::adopt(&db, "items", &schema()).unwrap_err();
+    assert!(error.is_busy() && error.to_string().contains("locked"), "{error}");
+    assert_eq!(everything(&db), before);
+    other.execute_batch("ROLLBACK").unwrap();
+    let cellar = SqliteCellar::adopt(&db, "items", &schema()).unwrap();
+    other.execute_batch("UPDATE items SET title = 'elm' WHERE id = 'k1'; BEGIN EXCLUSIVE").unwrap();
+    assert!(cellar.sync(&db).unwrap_err().is_busy());
+    assert!(cellar.find(&db, "elm", &Find::new()).unwrap_err().is_busy());
+    other.execute_batch("ROLLBACK").unwrap();
+    assert_eq!((total(&cellar, &db, "elm"), cellar.info(&db).unwrap().pending), (1, Some(1)));
+}
+
+#[test]
+fn values_that_are_not_what_the_schema_says_are_left_out_and_counted() {
+    let db = Connection::open_in_memory().unwrap();
+    db.execute_batch(
+        "CREATE TABLE items(id INTEGER PRIMARY KEY, title TEXT, n, found_on TEXT, first TEXT, last TEXT);
+         INSERT INTO items VALUES (1, 'oak', 5, '2031-04-17', 'Ada', 'Quobbley'), (2, CAST(x'6fff6b' AS TEXT), 'five', 'today', NULL, 'x'),
+                                  (3, 'elm', 1, NULL, 'a', 'b')",
+    )
+    .unwrap();
+    let schema = Schema::new("id")
+        .with("title", Column::text("none"))
+        .with("n", Column::of(Kind::Integer))
+        .with("found_on", Column::of(Kind::Date))
+        .with("finder", Column::text("none").from_columns(["first", "last"]));
+    let (cellar, synced) = SqliteCellar::adopt_with(&db, "items", &schema, |_| ()).unwrap();
+    assert_eq!((synced.put, synced.unreadable.count), (3, 2));
+    assert!(synced.unreadable.first.unwrap().contains("row 2, column `n`: `five`"));
+    let hit = |query: &str| cellar.find(&db, query, &Find::new()).unwrap().hits.pop();
+    let values = hit("oak").unwrap().values;
+    assert_eq!((values["n"][0].to_string(), values["found_on"][0].to_string()), ("5".into(), "2031-04-17".into()));
+    assert!(!hit("x").unwrap().values.contains_key("n"));
+    assert_eq!((hit("finder:quobbley").unwrap().rank, hit("\"ada quobbley\"")), (1, None), "two values are no phrase");
+    // 1 and 1.0 are equal to SQLite, and different for a column of whole numbers.
+    db.execute_batch("UPDATE items SET n = 1.0 WHERE id = 3").unwrap();
+    assert!(!hit("elm").unwrap().values.contains_key("n"));
+}
