@@ -3,10 +3,13 @@
 use nut_cellar::{Cellar, Column, Find, Marks, Record, Result, Schema, Value};
 
 fn main() -> Result<()> {
-    let schema = Schema::new("no").with("title", Column::text("en").weighing(4.0)).with("notes", Column::text("en"));
+    let schema =
+        Schema::new("no").with("title", Column::text("en").weighing(4.0)).with("notes", Column::text("en"));
     let cellar = Cellar::in_memory(schema)?;
     cellar.publish(|batch| {
-        batch.put(&Record::new(17).with("title", "Walnut box").with("notes", "two brass hinges, one missing"))?;
+        batch.put(
+            &Record::new(17).with("title", "Walnut box").with("notes", "two brass hinges, one missing"),
+        )?;
         batch.put(&Record::new(18).with("title", "Brass doorknob").with("notes", "found in a walnut box"))?;
         batch.put(&Record::new(19).with("title", "Three umbrellas").with("notes", "dripping <since> Tuesday"))
     })?;

@@ -46,7 +46,8 @@ fn show(cellar: &SqliteCellar, db: &Connection, query: &str, find: &Find) -> Res
     let found = cellar.find(db, query, find)?;
     let highlighter = cellar.highlighter(query, find)?;
     for hit in &found.hits {
-        let text = |column: &str| hit.values.get(column).and_then(|values| values.first()?.as_text()).unwrap_or("");
+        let text =
+            |column: &str| hit.values.get(column).and_then(|values| values.first()?.as_text()).unwrap_or("");
         let title = highlighter.mark("title", text("title"), &Marks::new("[", "]"))?;
         let excerpt = highlighter.excerpt("description", text("description"), 50, &Marks::new("[", "]"))?;
         let found_on = hit.values.get("found_on").and_then(|values| values.first()).map(Value::to_string);
@@ -65,7 +66,8 @@ fn fill(db: &mut Connection) -> Result<(), Box<dyn Error>> {
     let mut rows = csv::Reader::from_path(concat!(env!("CARGO_MANIFEST_DIR"), "/../../data/items.csv"))?;
     for row in rows.records() {
         let row = row?;
-        transaction.execute("INSERT INTO items VALUES (?1, ?2, ?3, ?4)", [&row[0], &row[1], &row[2], &row[6]])?;
+        transaction
+            .execute("INSERT INTO items VALUES (?1, ?2, ?3, ?4)", [&row[0], &row[1], &row[2], &row[6]])?;
     }
     Ok(transaction.commit()?)
 }

@@ -19,7 +19,8 @@ fn shop(rows: u32) -> Connection {
 
 fn fill(db: &Connection, rows: u32) {
     db.execute_batch("CREATE TABLE items(id TEXT PRIMARY KEY, title TEXT, notes TEXT)").unwrap();
-    let mut insert = db.prepare("INSERT INTO items VALUES ('k' || ?1, 'oak box ' || ?1, 'row ' || ?1)").unwrap();
+    let mut insert =
+        db.prepare("INSERT INTO items VALUES ('k' || ?1, 'oak box ' || ?1, 'row ' || ?1)").unwrap();
     for row in 0..rows {
         insert.execute([row]).unwrap();
     }
@@ -43,8 +44,10 @@ fn everything(db: &Connection) -> Vec<String> {
 fn a_search_reads_the_pending_rows_and_no_others() {
     let mut db = shop(2_000);
     let cellar = SqliteCellar::adopt(&db, "items", &schema()).unwrap();
-    db.execute_batch("UPDATE items SET title = 'elm chest' WHERE id = 'k77'; DELETE FROM items WHERE id = 'k78'")
-        .unwrap();
+    db.execute_batch(
+        "UPDATE items SET title = 'elm chest' WHERE id = 'k77'; DELETE FROM items WHERE id = 'k78'",
+    )
+    .unwrap();
     let statements = Arc::new(Mutex::new(Vec::new()));
     let noted = Arc::clone(&statements);
     let note = move |event: TraceEvent<'_>| {
@@ -61,13 +64,15 @@ fn a_search_reads_the_pending_rows_and_no_others() {
 
     let statements: Vec<String> = std::mem::take(&mut *statements.lock().unwrap());
     let on_rows: Vec<_> = statements.iter().filter(|sql| sql.contains("\"items\"")).collect();
-    let expected = |key: &str| {
-        format!("SELECT \"id\", \"title\", \"notes\" FROM main.\"items\" WHERE \"id\" = '{key}'")
-    };
+    let expected =
+        |key: &str| format!("SELECT \"id\", \"title\", \"notes\" FROM main.\"items\" WHERE \"id\" = '{key}'");
     let both = [expected("k77"), expected("k78")];
     assert_eq!(on_rows, [&both[0], &both[1], &both[0], &both[1]]);
     let writes = ["INSERT", "UPDATE", "DELETE", "CREATE", "REPLACE"];
-    assert!(!statements.iter().any(|sql| writes.iter().any(|write| sql.starts_with(write))), "{statements:?}");
+    assert!(
+        !statements.iter().any(|sql| writes.iter().any(|write| sql.starts_with(write))),
+        "{statements:?}"
+    );
 }
 
 #[test]
@@ -208,9 +213,12 @@ fn rows_that_change_during_the_first_fill_are_not_lost() {
     let mut told = Vec::new();
     let (cellar, synced) = SqliteCellar::adopt_with(&db, "items", &schema(), |rows| {
         told.push(rows);
-        let error = SqliteCellar::open(&other, "items").unwrap().find(&other, "oak", &Find::new()).unwrap_err();
+        let error =
+            SqliteCellar::open(&other, "items").unwrap().find(&other, "oak", &Find::new()).unwrap_err();
         assert_eq!(error.kind(), ErrorKind::NotFilled);
-        other.execute_batch("INSERT INTO items VALUES ('late', 'elm', ''); DELETE FROM items WHERE id = 'k3'").unwrap();
+        other
+            .execute_batch("INSERT INTO items VALUES ('late', 'elm', ''); DELETE FROM items WHERE id = 'k3'")
+            .unwrap();
     })
     .unwrap();
     assert_eq!((told, synced.put), (vec![1_000], 1_500));
@@ -277,9 +285,16 @@ fn values_that_are_not_what_the_schema_says_are_left_out_and_counted() {
     assert!(synced.unreadable.first.unwrap().contains("row 2, column `n`: `five`"));
     let hit = |query: &str| cellar.find(&db, query, &Find::new()).unwrap().hits.pop();
     let values = hit("oak").unwrap().values;
-    assert_eq!((values["n"][0].to_string(), values["found_on"][0].to_string()), ("5".into(), "2031-04-17".into()));
+    assert_eq!(
+        (values["n"][0].to_string(), values["found_on"][0].to_string()),
+        ("5".into(), "2031-04-17".into())
+    );
     assert!(!hit("x").unwrap().values.contains_key("n"));
-    assert_eq!((hit("finder:quobbley").unwrap().rank, hit("\"ada quobbley\"")), (1, None), "two values are no phrase");
+    assert_eq!(
+        (hit("finder:quobbley").unwrap().rank, hit("\"ada quobbley\"")),
+        (1, None),
+        "two values are no phrase"
+    );
     // 1 and 1.0 are equal to SQLite, and different for a column of whole numbers.
     db.execute_batch("UPDATE items SET n = 1.0 WHERE id = 3").unwrap();
     assert!(!hit("elm").unwrap().values.contains_key("n"));

@@ -31,7 +31,9 @@ fn key(dice: &mut Dice, table: usize) -> String {
     let number = dice.roll(9);
     match table {
         0 => number.to_string(),
-        3 => dice.pick(&[format!("{number}").as_str(), &format!("'{number}'"), &format!("x'0{number}'"), "'a'"]).to_owned(),
+        3 => dice
+            .pick(&[format!("{number}").as_str(), &format!("'{number}'"), &format!("x'0{number}'"), "'a'"])
+            .to_owned(),
         _ => dice.pick(&[format!("'k{number}'").as_str(), &format!("'K{number}'")]).to_owned(),
     }
 }
@@ -43,7 +45,9 @@ fn statement(dice: &mut Dice, table: usize) -> String {
     let insert = dice.pick(&["INSERT", "INSERT OR REPLACE", "INSERT OR IGNORE", "REPLACE", "INSERT OR FAIL"]);
     let update = dice.pick(&["UPDATE", "UPDATE OR REPLACE", "UPDATE OR IGNORE"]);
     match dice.roll(12) {
-        0..4 => format!("{insert} INTO items(id, title, notes, slot) VALUES ({id}, {title}, {notes}, {slot})"),
+        0..4 => {
+            format!("{insert} INTO items(id, title, notes, slot) VALUES ({id}, {title}, {notes}, {slot})")
+        }
         4 => format!(
             "INSERT INTO items(id, title, slot) VALUES ({id}, {title}, {slot}) ON CONFLICT DO UPDATE SET title = {title}"
         ),
@@ -104,7 +108,8 @@ fn check(dice: &mut Dice, cellar: &SqliteCellar, connection: &Connection, at: &s
         k1: 1.2,
         b: 0.75,
     };
-    let find = Find::new().words(Words::Any).limit(100).weight("title", weights[0]).weight("notes", weights[1]);
+    let find =
+        Find::new().words(Words::Any).limit(100).weight("title", weights[0]).weight("notes", weights[1]);
     let found = match cellar.find(connection, &query.join(" "), &find) {
         Ok(found) => found,
         // With a rollback journal a writer that waits to commit keeps new readers out.

@@ -235,7 +235,8 @@ impl SqliteCellar {
     fn pour(&self, connection: &Connection, seen: &Seen, contents: Contents) -> Result<()> {
         let now = State::require(connection, &self.names)?;
         now.check_triggers(connection, &self.names)?;
-        if now.manifest.generation != seen.state.manifest.generation || now.filled != seen.state.filled {
+        // The first fill of an empty table makes no new generation; every other state is told apart by `swap`.
+        if now.filled != seen.state.filled {
             return Err(Error::overtaken());
         }
         contents.pour(&mut SqliteUnit::new(SqliteView::new(connection, &self.names, &self.cache)))?;

@@ -1,0 +1,381 @@
+//! The command as it is called: results, messages and exit codes.
+
+#[path = "../../nut-cellar-core/tests/support/oracle.rs"]
+mod oracle;
+
+use nut_cellar::{Key, Record};
+use oracle::{OracleClause, OracleColumn, OracleSearch};
+use rusqlite::Connection;
+use serde_json::Value;
+use std::collections::BTreeMap;
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::process::{Command, Output};
+
+struct Desk {
+    folder: tempfile::TempDir,
+}
+
+impl Desk {
+    fn new() -> Self {
+        Self { folder: tempfile::tempdir().unwrap() }
+    }
+
+    fn path(&self, name: &str) -> PathBuf {
+        self.folder.path().join(name)
+    }
+
+    fn file(&self, name: &str, text: &str) -> String {
+        fs::write(self.path(name), text).unwrap();
+        name.to_owned()
+    }
+
+    fn command(&self, arguments: &[&str]) -> Command {
+        let mut command = Command::new(env!("CARGO_BIN_EXE_nut-cellar"));
+        command.current_dir(self.folder.path()).args(arguments);
+        command
+    }
+
+    fn call(&self, arguments: &[&str]) -> Output {
+        self.command(arguments).output().unwrap()
+    }
+
+    /// Calls it, expects that it succeeds, and gives what it answers.
+    fn done(&self, arguments: &[&str]) -> String {
+        let output = self.call(arguments);
+        assert!(output.status.success(), "{arguments:?}: {}", said(&output));
+        String::from_utf8(output.stdout).unwrap()
+    }
+
+    fn json(&self, arguments: &[&str]) -> Value {
+        let mut arguments = arguments.to_vec();
+        arguments.push("--json");
+        serde_json::from_str(&self.done(&arguments)).unwrap()
+    }
+
+    fn keys(&self, target: &str, query: &str) -> Vec<String> {
+        let hits = self.json(&["find", target, query])["hits"].clone();
+        hits.as_array().unwrap().iter().map(|hit| hit["key"].to_string()).collect()
+    }
+
+    /// Calls it, expects this exit code and one sentence, and gives that.
+    fn refused(&self, code: i32, arguments: &[&str]) -> String {
+        let output = self.call(arguments);
+        let said = said(&output);
+        assert_eq!(output.status.code(), Some(code), "{arguments:?}: {said}");
+        assert!(output.stdout.is_empty(), "{arguments:?} answered something");
+        said
+    }
+}
+
+fn said(output: &Output) -> String {
+    String::from_utf8_lossy(&output.stderr).into_owned()
+}
+
+/// Every file below a folder with its contents, to see that nothing was changed.
+fn contents(folder: &Path) -> BTreeMap<PathBuf, Vec<u8>> {
+    let mut all = BTreeMap::new();
+    for entry in fs::read_dir(folder).unwrap() {
+        let path = entry.unwrap().path();
+        if path.is_dir() {
+            all.extend(contents(&path));
+            all.insert(path, Vec::new());
+        } else {
+            all.insert(path.clone(), fs::read(&path).unwrap());
+        }
+    }
+    all
+}
+
+const SCHEMA: &str = r#"
+key = "id"
+[column.title]
+kind = "text"
+language = "en"
+weight = 4.0
+[column.notes]
+kind = "text"
+language = "none"
+[column.found_on]
+kind = "date"
+"#;
+
+const RECORDS: &str = r#"{"id": "b-2", "title": "Walnut boxes", "notes": ["two brass hinges", "left on platform 2"], "found_on": "2031-04-17"}
+{"id": "a-1", "title": "Box of fossils", "notes": "a walnut among them"}
+
+{"id": "a-3", "title": "Box of fossils", "notes": "a walnut among them", "found_on": null}
+{"id": "c", "title": "Regenschirm", "notes": "schwarz, Größe 3", "extra": true}
+"#;
+
+fn loaded() -> Desk {
+    let desk = Desk::new();
+    desk.file("schema.toml", SCHEMA);
+    desk.file("items.ndjson", RECORDS);
+    desk.done(&["load", "shed.cellar", "items.ndjson", "--schema", "schema.toml"]);
+    desk
+}
+
+#[test]
+fn loading_and_finding_in_a_folder() {
+    let desk = loaded();
+    assert_eq!(desk.keys("shed.cellar", "walnut box"), ["\"b-2\"", "\"a-1\"", "\"a-3\""]);
+    assert_eq!(desk.keys("shed.cellar", "\"brass hinges\""), ["\"b-2\""]);
+    assert_eq!(desk.keys("shed.cellar", "\"hinges left\""), [""; 0]);
+    assert_eq!(desk.keys("shed.cellar", "GRÖSSE notes:3"), ["\"c\""]);
+    assert_eq!(desk.keys("shed.cellar", "title:walnut"), ["\"b-2\""]);
+
+    let answer = desk.json(&["find", "shed.cellar", "walnut colour:x", "--limit", "1", "--words", "any"]);
+    assert_eq!((answer["total"].as_u64(), answer["hits"].as_array().unwrap().len()), (Some(3), 1));
+    assert!(answer["time_us"].as_f64().unwrap() > 0.0);
+    assert!(answer["notes"][0].as_str().unwrap().contains("there is no column `colour`"));
+    let values = &answer["hits"][0]["values"];
+    assert_eq!((&answer["hits"][0]["rank"], &values["title"]), (&1.into(), &"Walnut boxes".into()));
+    assert_eq!(values["found_on"], "2031-04-17");
+    assert_eq!(values["notes"], serde_json::json!(["two brass hinges", "left on platform 2"]));
+
+    let table = desk.done(&["find", "shed.cellar", "walnut box", "--skip", "1"]);
+    assert!(table.contains("Box of fossils") && table.contains("3 records found"), "{table}");
+    assert!(!table.contains('\u{1b}'), "no colours where there is no terminal");
+    assert!(desk.done(&["find", "shed.cellar", "submarine"]).contains("0 records found"));
+}
+
+#[test]
+fn scores_equal_the_oracle_and_weights_need_no_rebuild() {
+    let desk = loaded();
+    let records: BTreeMap<Key, Record> = [
+        Record::new("b-2")
+            .with("title", "Walnut boxes")
+            .with("notes", "two brass hinges")
+            .with("notes", "left on platform 2"),
+        Record::new("a-1").with("title", "Box of fossils").with("notes", "a walnut among them"),
+        Record::new("a-3").with("title", "Box of fossils").with("notes", "a walnut among them"),
+        Record::new("c").with("title", "Regenschirm").with("notes", "schwarz, Größe 3"),
+    ]
+    .into_iter()
+    .map(|record| (record.key.clone(), record))
+    .collect();
+    let before = contents(&desk.path("shed.cellar"));
+    for (weights, title, notes) in
+        [(None, 4.0, 1.0), (Some("title=1,notes=9"), 1.0, 9.0), (Some("title=0"), 0.0, 1.0)]
+    {
+        let search = OracleSearch {
+            columns: vec![
+                OracleColumn { name: "title", language: "en", weight: title },
+                OracleColumn { name: "notes", language: "none", weight: notes },
+            ],
+            clauses: ["walnut", "box"]
+                .map(|text| OracleClause { text: text.into(), columns: vec![0, 1] })
+                .to_vec(),
+            at_least: 0,
+            k1: 1.2,
+            b: 0.75,
+        };
+        let mut arguments = vec!["find", "shed.cellar", "walnut box"];
+        arguments.extend(weights.iter().flat_map(|weights| ["--weights", weights]));
+        let hits = desk.json(&arguments)["hits"].clone();
+        let hits: Vec<_> = hits.as_array().unwrap().iter().collect();
+        let expected = oracle::search(&records, &search);
+        assert_eq!(hits.len(), expected.len());
+        for (hit, (key, score)) in hits.iter().zip(expected) {
+            assert_eq!(hit["key"].as_str().unwrap(), key.to_string());
+            let shown: f32 = hit["score"].to_string().parse().unwrap();
+            assert_eq!(shown.to_bits(), score.to_bits(), "{key} with {weights:?}");
+        }
+    }
+    assert_eq!(contents(&desk.path("shed.cellar")), before);
+}
+
+#[test]
+fn a_key_that_is_loaded_again_replaces_and_csv_is_read() {
+    let desk = loaded();
+    desk.file("more.csv", "id,title,notes,found_on\na-1,Elm box,,2031-05-01\n007,\"Oak, carved\",\"says \"\"walnut\"\"\",\n7,Oak,,\n");
+    desk.done(&["load", "shed.cellar", "more.csv"]);
+    assert_eq!(desk.keys("shed.cellar", "box"), ["\"a-1\"", "\"b-2\"", "\"a-3\""]);
+    assert_eq!(desk.keys("shed.cellar", "oak"), ["7", "\"007\""]);
+    assert_eq!(desk.json(&["info", "shed.cellar"])["records"], 6);
+    desk.file("stones.csv", "no,stone,weight\n1,flint,2.5\n2,chalk,1\n");
+    let output = desk.call(&["load", "stones.cellar", "stones.csv", "--key", "no"]);
+    assert!(
+        output.status.success() && said(&output).contains("[column.weight]\nkind = \"float\""),
+        "{}",
+        said(&output)
+    );
+    assert_eq!(desk.keys("stones.cellar", "chalk"), ["2"]);
+}
+
+#[test]
+fn what_is_wrong_is_said_in_a_sentence_and_nothing_is_changed() {
+    let desk = loaded();
+    desk.file("broken.ndjson", "{\"id\": 1, \"title\": \"oak\"}\n{\"id\": 2, \"title\": \n");
+    desk.file("list.ndjson", "[1, 2]\n");
+    desk.file("keyless.ndjson", "{\"title\": \"oak\"}\n");
+    desk.file("undated.ndjson", "{\"id\": 1, \"found_on\": \"17.4.2031\"}\n");
+    desk.file("short.csv", "id,title\n1\n");
+    desk.file("bad.toml", "key = \"id\"\n[column.title]\nkind = \"prose\"\n");
+    desk.file("other.toml", "key = \"id\"\n[column.title]\nkind = \"text\"\n");
+    desk.file("notes.txt", "bread");
+    let db = Connection::open(desk.path("app.db")).unwrap();
+    db.execute_batch("CREATE TABLE bare(id TEXT, title TEXT, notes TEXT, found_on TEXT)").unwrap();
+    let before = contents(desk.folder.path());
+
+    for (code, says, call) in [
+        (1, "broken.ndjson, line 2", &["load", "shed.cellar", "broken.ndjson"][..]),
+        (1, "broken.ndjson, line 2", &["load", "new.cellar", "broken.ndjson", "--schema", "schema.toml"]),
+        (1, "list.ndjson, line 1", &["load", "shed.cellar", "list.ndjson"]),
+        (1, "keyless.ndjson, line 1: the key `id` is not there", &["load", "shed.cellar", "keyless.ndjson"]),
+        (
+            1,
+            "undated.ndjson, line 1: column `found_on`: `17.4.2031`",
+            &["load", "shed.cellar", "undated.ndjson"],
+        ),
+        (1, "short.csv, line 2", &["load", "shed.cellar", "short.csv"]),
+        (1, "nowhere.csv", &["load", "shed.cellar", "nowhere.csv"]),
+        (2, "notes.txt", &["load", "shed.cellar", "notes.txt"]),
+        (2, "--key", &["load", "new.cellar", "items.ndjson", "--key", "number"]),
+        (1, "bad.toml, line 3", &["load", "new.cellar", "items.ndjson", "--schema", "bad.toml"]),
+        (1, "another schema", &["load", "shed.cellar", "items.ndjson", "--schema", "other.toml"]),
+        (2, "adopt", &["load", "sqlite:app.db#bare", "items.ndjson"]),
+        (1, "bad.toml, line 3", &["adopt", "sqlite:app.db#bare", "--schema", "bad.toml"]),
+        (1, "PRIMARY KEY", &["adopt", "sqlite:app.db#bare", "--schema", "schema.toml"]),
+        (1, "no table `nowhere`", &["adopt", "sqlite:app.db#nowhere", "--schema", "schema.toml"]),
+        (1, "missing.db", &["adopt", "sqlite:missing.db#items", "--schema", "schema.toml"]),
+        (1, "no SQLite database", &["adopt", "sqlite:notes.txt#items", "--schema", "schema.toml"]),
+        (2, "folder", &["adopt", "shed.cellar", "--schema", "schema.toml"]),
+        (1, "no cellar `bare`", &["find", "sqlite:app.db#bare", "oak"]),
+        (1, "no cellar `bare`", &["release", "sqlite:app.db#bare"]),
+        (1, "no cellar `bare`", &["sync", "sqlite:app.db#bare"]),
+        (1, "nowhere", &["find", "nowhere", "oak"]),
+        (1, "notes.txt", &["find", "notes.txt", "oak"]),
+        (2, "title, notes", &["find", "shed.cellar", "oak", "--columns", "colour"]),
+        (2, "title, notes", &["find", "shed.cellar", "oak", "--weights", "colour=2"]),
+        (2, "found_on", &["find", "shed.cellar", "oak", "--columns", "found_on"]),
+        (2, "-1", &["find", "shed.cellar", "oak", "--weights", "title=-1"]),
+        (2, "title=much", &["find", "shed.cellar", "oak", "--weights", "title=much"]),
+        (2, "--words", &["find", "shed.cellar", "oak", "--words", "0"]),
+        (2, "sqlite:app.db#items", &["find", "sqlite:app.db", "oak"]),
+        (2, "folder", &["find", "https://example.org/#items", "oak"]),
+        (2, "--language", &["tokens", "oak", "--language", "xx"]),
+        (2, "app.db", &["demo", "--at", "app.db"]),
+        (2, "Usage", &["find", "shed.cellar"]),
+    ] {
+        let said = desk.refused(code, call);
+        assert!(said.contains(says), "{call:?}: {said}");
+        assert!(
+            said.trim_end().lines().count() == 1 || said.contains("Usage") || said.contains("--help"),
+            "{said}"
+        );
+        assert!(!said.contains("panicked"), "{said}");
+        assert_eq!(contents(desk.folder.path()), before, "{call:?} changed something");
+    }
+}
+
+#[test]
+fn batches_before_a_broken_line_stay_and_the_rest_does_not() {
+    let desk = Desk::new();
+    desk.file("schema.toml", SCHEMA);
+    let mut lines: String = (0..25).map(|id| format!("{{\"id\": {id}, \"title\": \"oak\"}}\n")).collect();
+    lines.push_str("{\"id\": oak}\n");
+    desk.file("items.ndjson", &lines);
+    let call = ["load", "shed.cellar", "items.ndjson", "--schema", "schema.toml", "--batch", "10"];
+    let said = desk.refused(1, &call);
+    assert!(said.contains("line 26") && said.contains("20 records before it are there"), "{said}");
+    assert_eq!(desk.json(&["info", "shed.cellar"])["records"], 20);
+}
+
+#[test]
+fn a_second_process_reads_while_one_writes() {
+    let desk = Desk::new();
+    desk.file("schema.toml", SCHEMA);
+    let lines: String =
+        (0..3_000).map(|id| format!("{{\"id\": {id}, \"title\": \"oak box {id}\"}}\n")).collect();
+    desk.file("items.ndjson", &lines);
+    desk.file("first.ndjson", "{\"id\": -1, \"title\": \"oak\"}\n");
+    desk.done(&["load", "shed.cellar", "first.ndjson", "--schema", "schema.toml"]);
+    let mut writer =
+        desk.command(&["load", "shed.cellar", "items.ndjson", "--batch", "100"]).spawn().unwrap();
+    let mut totals = Vec::new();
+    while writer.try_wait().unwrap().is_none() {
+        totals.push(desk.json(&["find", "shed.cellar", "oak", "--limit", "0"])["total"].as_u64().unwrap());
+    }
+    assert!(writer.wait().unwrap().success());
+    assert!(
+        totals.is_sorted() && totals.iter().all(|total| total % 100 == 1),
+        "whole batches only: {totals:?}"
+    );
+    assert_eq!(desk.json(&["find", "shed.cellar", "oak", "--limit", "0"])["total"], 3_001);
+}
+
+#[test]
+fn a_table_is_adopted_changed_by_another_program_and_released() {
+    let desk = Desk::new();
+    desk.file("schema.toml", SCHEMA);
+    let db = Connection::open(desk.path("app.db")).unwrap();
+    db.execute_batch(
+        "CREATE TABLE items(id TEXT PRIMARY KEY, title TEXT, notes TEXT, found_on TEXT, price REAL);
+         INSERT INTO items VALUES ('q1', 'Walnut box', 'brass hinge', '2031-04-17', 1.5), ('q2', 'Umbrella', NULL, NULL, NULL);",
+    )
+    .unwrap();
+    let target = "sqlite:app.db#items";
+    desk.done(&["adopt", target, "--schema", "schema.toml"]);
+    assert_eq!(desk.keys(target, "walnut"), ["\"q1\""]);
+
+    db.execute_batch("INSERT INTO items(id, title) VALUES ('q3', 'Walnut chest')").unwrap();
+    assert_eq!(desk.keys(target, "walnuts"), ["\"q1\"", "\"q3\""]);
+    db.execute_batch("BEGIN; UPDATE items SET title = 'Walnut umbrella' WHERE id = 'q2'").unwrap();
+    assert_eq!(desk.keys(target, "walnut umbrella"), [""; 0], "not committed yet");
+    db.execute_batch("COMMIT").unwrap();
+    assert_eq!(desk.keys(target, "walnut umbrella"), ["\"q2\""]);
+    db.execute_batch("BEGIN; DELETE FROM items; ROLLBACK; DELETE FROM items WHERE id = 'q1'").unwrap();
+    assert_eq!(desk.keys(target, "walnut"), ["\"q2\"", "\"q3\""]);
+    assert_eq!(desk.json(&["info", target])["pending"], 3);
+
+    let mut before = desk.json(&["find", target, "walnut umbrella", "--words", "any"]);
+    desk.done(&["sync", target]);
+    let mut after = desk.json(&["find", target, "walnut umbrella", "--words", "any"]);
+    (before["time_us"], after["time_us"]) = (0.into(), 0.into());
+    assert_eq!(before, after);
+    assert_eq!(desk.json(&["info", target])["pending"], 0);
+
+    let locked = Connection::open(desk.path("app.db")).unwrap();
+    locked.execute_batch("BEGIN EXCLUSIVE").unwrap();
+    let said = desk.refused(1, &["sync", target]);
+    assert!(said.contains("locked"), "{said}");
+    drop(locked);
+
+    desk.done(&["release", target]);
+    let left: i64 = db
+        .query_row("SELECT count(*) FROM sqlite_schema WHERE name LIKE '%cellar%'", [], |row| row.get(0))
+        .unwrap();
+    assert_eq!(left, 0);
+}
+
+#[test]
+fn tokens_tell_what_becomes_of_a_text() {
+    let desk = Desk::new();
+    let tokens = desk.json(&["tokens", "Zwei Umbrellas, café", "--language", "en"]);
+    assert_eq!(tokens[1]["term"], "umbrella");
+    assert_eq!(
+        (&tokens[1]["start"], &tokens[1]["end"], &tokens[1]["position"]),
+        (&5.into(), &14.into(), &1.into())
+    );
+    assert_eq!(tokens[1]["steps"][1]["step"], "stem");
+    assert_eq!((&tokens[2]["term"], &tokens[2]["end"]), (&"café".into(), &21.into()));
+    let table = desk.done(&["tokens", "Two Umbrellas"]);
+    assert!(table.contains("fold: Umbrellas → umbrellas"), "{table}");
+    assert_eq!(desk.json(&["tokens", "—"]), serde_json::json!([]));
+}
+
+#[test]
+fn the_demo_walks_through_and_its_last_words_can_be_followed() {
+    let desk = Desk::new();
+    let shown = desk.done(&["demo", "--at", "quillmere.db"]);
+    for part in ["LIKE '%walnut box%'", "clasps were closed", "title = 8", "ROLLBACK", "What to try next"] {
+        assert!(shown.contains(part), "no {part} in:\n{shown}");
+    }
+    let target = "sqlite:quillmere.db#items";
+    assert!(!desk.keys(target, "submarine periscope").is_empty());
+    assert!(desk.json(&["find", target, "Regenschirm"])["total"].as_u64() > Some(5));
+    let info = desk.json(&["info", target]);
+    assert_eq!((&info["records"], &info["pending"]), (&2_500.into(), &0.into()));
+    desk.done(&["release", target]);
+}

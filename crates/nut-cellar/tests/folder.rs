@@ -1,0 +1,159 @@
+//! A cellar in a folder: batches are all or nothing, readers are never disturbed, and damage is noticed.
+
+use nut_cellar::{Cellar, Column, ErrorKind, Find, Folder, Place, Record, Result, Schema, View};
+use std::fs;
+use std::path::{Path, PathBuf};
+
+fn schema() -> Schema {
+    Schema::new("id").with("title", Column::text("en"))
+}
+
+fn put(cellar: &Cellar<Folder>, ids: std::ops::Range<i64>, title: &str) {
+    cellar
+        .publish(|batch| ids.into_iter().try_for_each(|id| batch.put(&Record::new(id).with("title", title))))
+        .unwrap();
+}
+
+fn total(cellar: &Cellar<Folder>, query: &str) -> u64 {
+    cellar.find(query, &Find::new()).unwrap().total
+}
+
+fn files(path: &Path) -> Vec<PathBuf> {
+    let mut files: Vec<_> =
+        fs::read_dir(path.join("pieces")).unwrap().map(|entry| entry.unwrap().path()).collect();
+    files.sort();
+    files
+}
+
+#[test]
+fn a_cellar_is_made_opened_changed_and_opened_again() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("shed.cellar");
+    let cellar = Cellar::create_in(&path, schema()).unwrap();
+    assert_eq!(total(&cellar, "oak"), 0);
+    put(&cellar, 0..5, "oak box");
+    let other = Cellar::open_in(&path).unwrap();
+    assert_eq!((total(&other, "oak"), other.schema()), (5, &schema()));
+    put(&cellar, 3..8, "elm box");
+    assert_eq!((total(&other, "oak"), total(&other, "elm"), total(&other, "box")), (3, 5, 8));
+    other.publish(|batch| (0..8).try_for_each(|id| batch.remove(&id.into()))).unwrap();
+    assert_eq!((total(&cellar, "box"), cellar.info().unwrap().records), (0, 0));
+    assert_eq!(files(&path), [PathBuf::new(); 0], "shelves without a live record go");
+    assert!(Cellar::create_in(&path, schema()).unwrap_err().is_bad_request());
+}
+
+#[test]
+fn a_batch_that_fails_or_is_dropped_leaves_nothing() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("shed.cellar");
+    let half_way = |batch: &mut nut_cellar::Batch<'_>| -> Result<()> {
+        batch.set_budget(1);
+        batch.put(&Record::new(1).with("title", "oak"))?;
+        batch.put(&Record::new(2).with("titel", "oak"))
+    };
+    let error = Cellar::create_with(Folder::at(&path), schema(), half_way).unwrap_err();
+    assert_eq!(error.kind(), ErrorKind::BadRecord);
+    assert!(!path.exists(), "a cellar that nothing came of leaves no folder");
+
+    let cellar = Cellar::create_in(&path, schema()).unwrap();
+    put(&cellar, 0..5, "oak");
+    let before = (files(&path), fs::read(path.join("manifest")).unwrap());
+    assert_eq!(cellar.publish(half_way).unwrap_err().kind(), ErrorKind::BadRecord);
+    assert_eq!((files(&path), fs::read(path.join("manifest")).unwrap()), before);
+    assert_eq!(total(&cellar, "oak"), 5);
+}
+
+#[test]
+fn what_a_killed_writer_left_is_ignored_and_removed() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("shed.cellar");
+    let cellar = Cellar::create_in(&path, schema()).unwrap();
+    put(&cellar, 0..5, "oak");
+    let kept = files(&path);
+    let leftover = path.join("pieces").join("00112233445566778899aabbccddeeff");
+    fs::write(&leftover, "half a shelf").unwrap();
+    fs::write(path.join("manifest.next"), "half a manifest").unwrap();
+    let cellar = Cellar::open_in(&path).unwrap();
+    assert_eq!(total(&cellar, "oak"), 5);
+    put(&cellar, 9..10, "elm");
+    assert!(!leftover.exists() && files(&path).len() == kept.len() + 1);
+    assert_eq!((total(&cellar, "oak"), total(&cellar, "elm")), (5, 1));
+}
+
+#[test]
+fn one_writes_at_a_time_and_views_stay_as_they_are() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("shed.cellar");
+    let cellar = Cellar::create_in(&path, schema()).unwrap();
+    put(&cellar, 0..5, "oak");
+    let place = Folder::at(&path);
+    let view = place.view().unwrap();
+    let manifest = view.manifest().unwrap().unwrap();
+    let shelf = (manifest.shelves[0].piece, 0..manifest.shelves[0].bytes);
+    let bytes = view.read(std::slice::from_ref(&shelf)).unwrap();
+
+    let unit = place.unit().unwrap();
+    let error = cellar.publish(|_| Ok(())).unwrap_err();
+    assert!(error.is_busy() && error.to_string().contains("another writer"), "{error}");
+    drop(unit);
+
+    put(&cellar, 0..5, "elm");
+    assert!(!path.join("pieces").join(shelf.0.to_string()).exists());
+    assert_eq!(view.read(std::slice::from_ref(&shelf)).unwrap(), bytes);
+    assert_eq!(view.manifest().unwrap().unwrap(), manifest);
+}
+
+#[test]
+fn what_is_no_cellar_is_told_so() {
+    let folder = tempfile::tempdir().unwrap();
+    let nothing = folder.path().join("nothing");
+    assert_eq!(Cellar::open_in(&nothing).unwrap_err().kind(), ErrorKind::NotACellar);
+    assert!(!nothing.exists());
+    let file = folder.path().join("notes.txt");
+    fs::write(&file, "a list of umbrellas").unwrap();
+    for error in [Cellar::open_in(&file).unwrap_err(), Cellar::create_in(&file, schema()).unwrap_err()] {
+        assert_eq!(error.kind(), ErrorKind::NotACellar);
+        assert!(error.to_string().contains("notes.txt"), "{error}");
+    }
+    let other = folder.path().join("other");
+    fs::create_dir(&other).unwrap();
+    fs::write(other.join("manifest"), "bread\nmilk").unwrap();
+    let error = Cellar::create_in(&other, schema()).unwrap_err();
+    assert!(error.to_string().contains("manifest"), "{error}");
+    assert_eq!(fs::read_dir(&other).unwrap().count(), 1, "nothing was made beside it");
+}
+
+/// Every bit of a small cellar's files, one after the other, and every length: an answer is right, or it is an error.
+#[test]
+fn every_flipped_bit_is_noticed_or_does_no_harm() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("shed.cellar");
+    let cellar = Cellar::create_in(&path, schema()).unwrap();
+    put(&cellar, 0..4, "oak box");
+    put(&cellar, 3..6, "elm box");
+    let right = cellar.find("\"elm box\"", &Find::new()).unwrap();
+    assert_eq!(right.total, 3);
+    let mut noticed = 0;
+    let mut all = files(&path);
+    all.push(path.join("manifest"));
+    for file in all {
+        let whole = fs::read(&file).unwrap();
+        let flipped = (0..whole.len() * 8).map(|bit| {
+            let mut bytes = whole.clone();
+            bytes[bit / 8] ^= 1 << (bit % 8);
+            bytes
+        });
+        for bytes in flipped.chain((0..whole.len()).map(|length| whole[..length].to_vec())) {
+            fs::write(&file, &bytes).unwrap();
+            match Cellar::open_in(&path).and_then(|cellar| cellar.find("\"elm box\"", &Find::new())) {
+                Ok(found) => assert_eq!(found, right),
+                Err(error) => {
+                    assert!(matches!(error.kind(), ErrorKind::Damaged | ErrorKind::NotACellar), "{error}");
+                    noticed += 1;
+                }
+            }
+        }
+        fs::write(&file, &whole).unwrap();
+    }
+    assert!(noticed > 4_000, "{noticed}");
+}
