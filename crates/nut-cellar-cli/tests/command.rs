@@ -1,4 +1,11 @@
 //! The command as it is called: results, messages and exit codes.
+#![allow(
+    clippy::unwrap_used,
+    clippy::cast_possible_truncation,
+    clippy::cast_possible_wrap,
+    clippy::cast_sign_loss,
+    reason = "a test fails by panicking, and its numbers are small"
+)]
 
 #[path = "../../nut-cellar-core/tests/support/oracle.rs"]
 mod oracle;
@@ -269,11 +276,18 @@ fn what_is_wrong_is_said_in_a_sentence_and_nothing_is_changed() {
     }
 }
 
+/// Records as NDJSON.
+fn oaks(count: u32) -> String {
+    let lines: Vec<_> =
+        (0..count).map(|id| format!("{{\"id\": {id}, \"title\": \"oak box {id}\"}}\n")).collect();
+    lines.concat()
+}
+
 #[test]
 fn batches_before_a_broken_line_stay_and_the_rest_does_not() {
     let desk = Desk::new();
     desk.file("schema.toml", SCHEMA);
-    let mut lines: String = (0..25).map(|id| format!("{{\"id\": {id}, \"title\": \"oak\"}}\n")).collect();
+    let mut lines = oaks(25);
     lines.push_str("{\"id\": oak}\n");
     desk.file("items.ndjson", &lines);
     let call = ["load", "shed.cellar", "items.ndjson", "--schema", "schema.toml", "--batch", "10"];
@@ -286,8 +300,7 @@ fn batches_before_a_broken_line_stay_and_the_rest_does_not() {
 fn a_second_process_reads_while_one_writes() {
     let desk = Desk::new();
     desk.file("schema.toml", SCHEMA);
-    let lines: String =
-        (0..3_000).map(|id| format!("{{\"id\": {id}, \"title\": \"oak box {id}\"}}\n")).collect();
+    let lines = oaks(3_000);
     desk.file("items.ndjson", &lines);
     desk.file("first.ndjson", "{\"id\": -1, \"title\": \"oak\"}\n");
     desk.done(&["load", "shed.cellar", "first.ndjson", "--schema", "schema.toml"]);

@@ -1,4 +1,11 @@
 //! The demo's data is what the generator makes, and holds what the demo needs.
+#![allow(
+    clippy::unwrap_used,
+    clippy::cast_possible_truncation,
+    clippy::cast_possible_wrap,
+    clippy::cast_sign_loss,
+    reason = "a test fails by panicking, and its numbers are small"
+)]
 
 use std::path::Path;
 

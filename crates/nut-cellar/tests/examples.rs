@@ -1,4 +1,11 @@
 //! The examples run, and say what they are there to say.
+#![allow(
+    clippy::unwrap_used,
+    clippy::cast_possible_truncation,
+    clippy::cast_possible_wrap,
+    clippy::cast_sign_loss,
+    reason = "a test fails by panicking, and its numbers are small"
+)]
 
 use std::path::PathBuf;
 use std::process::Command;

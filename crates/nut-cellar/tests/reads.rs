@@ -1,4 +1,11 @@
 //! A search reads its parts of a shelf, not the whole: a place that counts says how much.
+#![allow(
+    clippy::unwrap_used,
+    clippy::cast_possible_truncation,
+    clippy::cast_possible_wrap,
+    clippy::cast_sign_loss,
+    reason = "a test fails by panicking, and its numbers are small"
+)]
 
 use bytes::Bytes;
 use nut_cellar::store::Wanted;

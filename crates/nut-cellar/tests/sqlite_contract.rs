@@ -1,4 +1,11 @@
 //! What adopting a table promises: what is read and written, what is refused and how, and what is left behind.
+#![allow(
+    clippy::unwrap_used,
+    clippy::cast_possible_truncation,
+    clippy::cast_possible_wrap,
+    clippy::cast_sign_loss,
+    reason = "a test fails by panicking, and its numbers are small"
+)]
 
 use nut_cellar::sqlite::{SqliteCellar, cellars};
 use nut_cellar::{Column, ErrorKind, Find, Kind, Schema};

@@ -1,4 +1,4 @@
-//! Searching: a [plan](plan) of what a query means for a schema, walked over the shelves of a snapshot.
+//! Searching: a plan of what a query means for a schema, walked over the shelves of a snapshot.
 //!
 //! A [`Search`] does no I/O. It runs over what is at hand and says which ranges it lacks; [`run`] fetches them from a
 //! [`View`](crate::View) and goes on.

@@ -1,7 +1,7 @@
 //! The immutable, self-contained part of an index, read by ranges.
 //!
 //! `docs/shelf-layout.md` gives the layout byte by byte. One file here for each of its sections, the
-//! [`builder`] that writes a shelf and the [`reader`] that reads one side by side, and [`hand`], which holds the
+//! `builder` that writes a shelf and the `reader` that reads one side by side, and `hand`, which holds the
 //! ranges that have been read so far.
 //!
 //! What always holds: records are numbered in key order (their *ordinals*), so inside a shelf a lower ordinal is a lower

@@ -1,7 +1,7 @@
 //! From a text to the tokens that are indexed and looked for.
 //!
-//! A [`Recipe`] is made of steps, each in a file of its own: [split](split) into words, [fold](fold) away the
-//! differences that do not matter, [stem](stem) word forms. The same recipe reads a column's text and a query's words,
+//! A [`Recipe`] is made of steps, each in a file of its own: split into words, fold away the
+//! differences that do not matter, stem word forms. The same recipe reads a column's text and a query's words,
 //! and the same text always gives the same tokens.
 
 mod fold;
