@@ -90,10 +90,10 @@ pub fn table(schema: &Schema, highlighter: &Highlighter, hits: &[Hit]) -> Result
 /// The characters that fit into one more column.
 fn room_left(headings: &[&str], columns: &[Vec<String>]) -> usize {
     let widths = headings.iter().zip(columns).map(|(heading, cells)| {
-        cells.iter().map(|cell| paint::width_of(cell)).max().unwrap_or(0).max(paint::width_of(heading)) + 2
+        cells.iter().map(|cell| paint::width_of(cell)).max().unwrap_or(0).max(paint::width_of(heading)) + 3
     });
     // The padding of the last column, and an ellipsis on both sides.
-    paint::width().saturating_sub(widths.sum::<usize>() + 4).max(EXCERPT)
+    paint::width().saturating_sub(widths.sum::<usize>() + 5).max(EXCERPT)
 }
 
 fn has(hits: &[Hit], name: &str) -> bool {

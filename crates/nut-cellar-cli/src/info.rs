@@ -26,18 +26,19 @@ pub fn run(call: &arguments::Info) -> Result<()> {
         });
         return say(&format!("{answer}\n"));
     }
-    let mut table = paint::table(&["of the cellar", ">"]);
-    table.add_row([Cell::new("records"), Cell::new(info.records)]);
-    table.add_row([Cell::new("different terms"), Cell::new(info.terms)]);
+    let mut table = paint::table(&["this cellar has", ">"]);
+    table.add_row([Cell::new("records"), Cell::new(paint::grouped(info.records))]);
+    table.add_row([Cell::new("different terms"), Cell::new(paint::grouped(info.terms))]);
     table.add_row([Cell::new("shelves"), Cell::new(info.shelves)]);
     if let Some(pending) = info.pending {
-        table.add_row([Cell::new("changed rows that no shelf holds yet"), Cell::new(pending)]);
+        table
+            .add_row([Cell::new("changed rows that no shelf holds yet"), Cell::new(paint::grouped(pending))]);
     }
+    table.add_row([Cell::new("bytes"), Cell::new(paint::size(total))]);
     for (section, bytes) in info.bytes.iter().filter(|(_, bytes)| *bytes > 0) {
         table.add_row([Cell::new(format!("  {section}")), Cell::new(paint::size(*bytes))]);
     }
-    table.add_row([Cell::new("bytes in all"), Cell::new(paint::size(total))]);
-    say(&format!("{table}\n{}\n", columns(open.schema())))
+    say(&format!("{table}\n\n{}\n", columns(open.schema())))
 }
 
 fn columns(schema: &Schema) -> comfy_table::Table {

@@ -88,6 +88,11 @@ pub fn size(bytes: u64) -> String {
 
 /// A count with its noun.
 pub fn count(number: u64, one: &str, many: &str) -> String {
+    format!("{} {}", grouped(number), if number == 1 { one } else { many })
+}
+
+/// A number with its digits in groups of three.
+pub fn grouped(number: u64) -> String {
     let digits = number.to_string();
     let mut grouped = String::new();
     for (place, digit) in digits.chars().enumerate() {
@@ -96,5 +101,5 @@ pub fn count(number: u64, one: &str, many: &str) -> String {
         }
         grouped.push(digit);
     }
-    format!("{grouped} {}", if number == 1 { one } else { many })
+    grouped
 }

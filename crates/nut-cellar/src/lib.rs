@@ -35,3 +35,8 @@ pub use nut_cellar_core::{
     Memory, Opened, PieceId, Progress, Published, Query, Recipe, Record, Result, Schema, Search, Snapshot,
     Token, Unit, Value, View, Words, query, rank, schema, search, shelf, store, text,
 };
+
+/// The examples of the README are compiled and run with the documentation's.
+#[cfg(all(doctest, feature = "sqlite"))]
+#[doc = include_str!("../../../README.md")]
+struct Readme;

@@ -159,6 +159,12 @@ impl ColumnSet {
         Self(self.0 & other.0)
     }
 
+    /// The columns that are in one of the sets.
+    #[must_use]
+    pub fn or(self, other: Self) -> Self {
+        Self(self.0 | other.0)
+    }
+
     /// Whether no column is in the set.
     pub fn is_empty(self) -> bool {
         self.0 == 0

@@ -183,7 +183,7 @@ impl Binder<'_> {
                 |known| known.term == term,
                 || Variant { term, columns: ColumnSet::default() },
             );
-            variants[same].columns = alternative.columns.iter().fold(variants[same].columns, ColumnSet::with);
+            variants[same].columns = variants[same].columns.or(alternative.columns);
         }
         let word = Word { variants };
         let known = self.plan.words.iter().position(|known| *known == word);

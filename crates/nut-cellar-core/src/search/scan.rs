@@ -105,8 +105,13 @@ impl<'a> Scan<'a> {
             cursors.push(cursor);
             positions.push(if in_phrase { if_at_hand(shelf.positions(hand, entry))? } else { None });
         }
+        let mut lengths: Vec<_> =
+            (0..shelf.columns()).map(|column| LengthColumn::new(shelf, column)).collect();
+        let (columns, matches) = expected(plan, entries);
+        for column in columns.iter() {
+            if_at_hand(lengths[column].expect(hand, matches))?;
+        }
         hand.complete()?;
-        let lengths = (0..shelf.columns()).map(|column| LengthColumn::new(shelf, column)).collect();
         let matched = vec![false; plan.clauses.len()];
         Ok(Self { plan, cursors, positions, lengths, current: None, matched })
     }
@@ -213,6 +218,17 @@ impl<'a> Scan<'a> {
         let matched = self.plan.clauses.iter().zip(&self.matched).filter(|(_, matched)| **matched);
         matched.map(|(clause, _)| clause.count(word)).sum()
     }
+}
+
+/// The columns whose lengths will be asked for, and about how many records will match.
+fn expected(plan: &Plan, entries: &[Option<TermEntry>]) -> (ColumnSet, u64) {
+    let records = |term: usize| entries[term].as_ref().map_or(0, |entry| u64::from(entry.records));
+    let per_word = plan.words.iter().map(|word| word.variants.iter().map(|v| records(v.term)).sum::<u64>());
+    let all = plan.needed == plan.clauses.len();
+    let matches = if all { per_word.min() } else { per_word.max() };
+    let variants = plan.words.iter().flat_map(|word| &word.variants);
+    let columns = variants.fold(ColumnSet::default(), |columns, variant| columns.or(variant.columns));
+    (columns, matches.unwrap_or(0))
 }
 
 /// For each term of the plan whether a phrase of which the shelf has all terms may ask for its positions.

@@ -59,7 +59,11 @@ impl Hand {
             return Ok(bytes);
         }
         let chunks = range.start / CHUNK * CHUNK..(range.end.div_ceil(CHUNK) * CHUNK).min(shelf.body());
-        self.missing.push((Arc::clone(shelf), chunks));
+        // Whoever walks through a section asks for the same chunk many times in a row.
+        let noted = |(known, range): &(Arc<Shelf>, Range<u64>)| Arc::ptr_eq(known, shelf) && *range == chunks;
+        if !self.missing.last().is_some_and(noted) {
+            self.missing.push((Arc::clone(shelf), chunks));
+        }
         Err(Stop::Missing)
     }
 

@@ -48,6 +48,16 @@ impl LengthColumn {
         Self { shelf: Arc::clone(shelf), start, end, width, near: Bytes::new(), near_range: 0..0 }
     }
 
+    /// Gets the whole column ready, if `matches` records, spread evenly, would touch most of its chunks.
+    pub fn expect(&mut self, hand: &mut Hand, matches: u64) -> Step<()> {
+        let chunks = (self.end - self.start).div_ceil(CHUNK);
+        if matches >= 2 * chunks {
+            self.near = hand.get(&self.shelf, self.start..self.end)?;
+            self.near_range = self.start..self.end;
+        }
+        Ok(())
+    }
+
     /// The number of tokens of a record.
     pub fn get(&mut self, hand: &mut Hand, ordinal: u32) -> Step<u32> {
         let at = self.start + u64::from(self.width) * u64::from(ordinal);

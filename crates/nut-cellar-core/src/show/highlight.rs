@@ -94,14 +94,15 @@ impl Highlighter {
         Ok(marked(text, 0..text.len(), &matches, marks))
     }
 
-    /// About `characters` characters of the text around the first match, with the matches marked and `…` where
-    /// something was left out.
+    /// About `characters` characters of the text, where the most different terms of the query are close together, with
+    /// the matches marked and `…` where something was left out.
     ///
     /// # Errors
     /// [`ErrorKind::BadRequest`] if the schema has no such text column.
     pub fn excerpt(&self, column: &str, text: &str, characters: usize, marks: &Marks) -> Result<String> {
-        let matches = self.matches(column, text)?;
-        let window = window(text, matches.first(), characters);
+        let found = self.found(column, text)?;
+        let (_, matches): (Vec<_>, Vec<_>) = found.iter().cloned().unzip();
+        let window = window(text, densest(&found, characters), characters);
         let mut out = String::new();
         if window.start > 0 {
             out.push('…');
@@ -118,6 +119,11 @@ impl Highlighter {
     /// # Errors
     /// [`ErrorKind::BadRequest`] if the schema has no such text column.
     pub fn matches(&self, column: &str, text: &str) -> Result<Vec<Range<usize>>> {
+        Ok(self.found(column, text)?.into_iter().map(|(_, range)| range).collect())
+    }
+
+    /// The matches, each with its term's place in the plan.
+    fn found(&self, column: &str, text: &str) -> Result<Vec<(usize, Range<usize>)>> {
         let place = self.schema.text_column(column).zip(self.schema.column(column));
         let (place, column) = place.ok_or_else(|| {
             Error::new(
@@ -145,12 +151,8 @@ impl Highlighter {
                 }
             }
         }
-        Ok(tokens
-            .into_iter()
-            .zip(marked)
-            .filter(|(_, marked)| *marked)
-            .map(|((_, _, range), _)| range)
-            .collect())
+        let found = tokens.into_iter().zip(marked).filter(|(_, marked)| *marked);
+        Ok(found.filter_map(|((term, _, range), _)| Some((term?, range))).collect())
     }
 }
 
@@ -169,7 +171,32 @@ fn marked(text: &str, window: Range<usize>, matches: &[Range<usize>], marks: &Ma
     out
 }
 
-/// About `characters` characters around the first match: a third of them before it, more where the text ends soon after,
+/// The first of the matches from which on the most different terms are within `reach` bytes.
+fn densest(found: &[(usize, Range<usize>)], reach: usize) -> Option<&Range<usize>> {
+    let terms = found.iter().map(|(term, _)| term + 1).max()?;
+    let mut counts = vec![0_u32; terms];
+    let (mut next, mut different, mut best) = (0, 0, (0, &found[0].1));
+    for (term, range) in found {
+        while let Some((ahead, _)) = found.get(next).filter(|(_, ahead)| ahead.end <= range.start + reach) {
+            different += u32::from(counts[*ahead] == 0);
+            counts[*ahead] += 1;
+            next += 1;
+        }
+        if different > best.0 {
+            best = (different, range);
+        }
+        if counts[*term] > 0 {
+            counts[*term] -= 1;
+            different -= u32::from(counts[*term] == 0);
+        } else {
+            // Longer than the reach by itself.
+            next += 1;
+        }
+    }
+    Some(best.1)
+}
+
+/// About `characters` characters around a match: a third of them before it, more where the text ends soon after,
 /// cut between words where there are some.
 fn window(text: &str, first: Option<&Range<usize>>, characters: usize) -> Range<usize> {
     let (from, keep) = first.map_or((0, 0), |found| (found.start, found.end));
@@ -225,6 +252,16 @@ mod tests {
             "handle of brass, [brass] [handles], [Brass]-[handle]"
         );
         assert_eq!(marked("brass-handle", "title", "brass handle handle"), "[brass] [handle] handle");
+    }
+
+    #[test]
+    fn an_excerpt_shows_where_the_most_words_are_together() {
+        let marks = Marks::new("[", "]");
+        let text = "an elm stood here once, and much later an oak, an elm and an ash stood there together";
+        let excerpt = highlighter("elm ash oak").excerpt("notes", text, 30, &marks).unwrap();
+        assert_eq!(excerpt, "…later an [oak], an [elm] and an…");
+        let first = highlighter("elm").excerpt("notes", text, 20, &marks).unwrap();
+        assert_eq!(first, "an [elm] stood here…");
     }
 
     #[test]

@@ -1,0 +1,70 @@
+//! A cellar that an earlier version wrote is read by this one, and this one writes the same bytes.
+#![allow(clippy::unwrap_used, reason = "a test fails by panicking")]
+
+use nut_cellar::{Cellar, Column, Find, Folder, Kind, Place, Record, Result, Schema, Value, View};
+use std::fs;
+use std::path::Path;
+
+fn schema() -> Schema {
+    Schema::new("id")
+        .with("title", Column::text("en").weighing(4.0))
+        .with("notes", Column::text("none"))
+        .with("status", Column::of(Kind::Exact))
+        .with("value", Column::of(Kind::Integer))
+        .with("mass", Column::of(Kind::Float))
+        .with("wet", Column::of(Kind::Boolean))
+        .with("found_on", Column::of(Kind::Date))
+        .with("updated_at", Column::of(Kind::Moment))
+        .with("place", Column::of(Kind::Point))
+}
+
+fn umbrella() -> Result<Record> {
+    Ok(Record::new("b")
+        .with("title", "Black umbrellas, two")
+        .with("notes", "brass handle")
+        .with("notes", "Größe 3")
+        .with("status", "waiting")
+        .with("value", -450)
+        .with("mass", 0.5)
+        .with("wet", true)
+        .with("found_on", Value::read(Kind::Date, "2031-04-17")?)
+        .with("updated_at", Value::read(Kind::Moment, "2031-04-17T08:30:00Z")?)
+        .with("place", Value::Point { lat: 52.5, lon: -0.25 }))
+}
+
+/// Two batches: the second replaces a record of the first, so there are two shelves and a mask.
+fn write(path: &Path) -> Result<()> {
+    let cellar = Cellar::create_with(Folder::at(path), schema(), |batch| {
+        batch.put(&Record::new(7).with("title", "Walnut box"))?;
+        batch.put(&Record::new("b").with("title", "to be replaced"))?;
+        batch.put(&Record::new(vec![0, 255]).with("notes", "an umbrella handle"))
+    })?;
+    cellar.publish(|batch| batch.put(&umbrella()?))?;
+    Ok(())
+}
+
+/// The contents of all pieces, shelves and mask, in the order of the manifest.
+fn pieces(path: &Path) -> Vec<Vec<u8>> {
+    let manifest = Folder::at(path).view().unwrap().manifest().unwrap().unwrap();
+    manifest.pieces().map(|piece| fs::read(path.join("pieces").join(piece.to_string())).unwrap()).collect()
+}
+
+#[test]
+fn version_1_is_read_and_written() {
+    let golden = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/golden-v1");
+    let found = Cellar::open_in(&golden).unwrap().find("umbrella handle", &Find::new()).unwrap();
+    let keys: Vec<_> = found.hits.iter().map(|hit| hit.key.to_string()).collect();
+    assert_eq!(keys, ["b", "00ff"]);
+    for (name, values) in umbrella().unwrap().columns() {
+        assert_eq!(found.hits[0].values[name], values, "{name}");
+    }
+
+    let folder = tempfile::tempdir().unwrap();
+    let fresh = folder.path().join("fresh");
+    write(&fresh).unwrap();
+    assert_eq!(
+        pieces(&fresh),
+        pieces(&golden),
+        "the layout changed: give it a new version, and keep reading this one"
+    );
+}
