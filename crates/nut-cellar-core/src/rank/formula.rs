@@ -101,3 +101,68 @@ fn rounded(number: f64) -> f32 {
 fn real(number: u32) -> f32 {
     number as f32
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    fn factor(weight: f32, b: f32, average_length: f32) -> ColumnFactor {
+        ColumnFactor { weight, b, average_length }
+    }
+
+    /// Worked by hand: 10 records, 2 of them with the word, which stands once in a title of 3 tokens (3 on average) and
+    /// twice in notes of 12 tokens (8 on average).
+    #[test]
+    fn the_formula_gives_the_numbers_worked_by_hand() {
+        let formula = Formula::new(1.2, vec![factor(4.0, 0.75, 3.0), factor(1.0, 0.75, 8.0)]).unwrap();
+        let tf = formula.frequency(0, 1, 3) + formula.frequency(1, 2, 12);
+        // 4·1/(0.25 + 0.75·1) + 1·2/(0.25 + 0.75·1.5)
+        assert!((tf - (4.0 + 2.0 / 1.375)).abs() < 1e-6);
+        // ln(1 + 8.5/2.5)
+        assert!((idf(10, 2) - 1.481_604_5).abs() < 1e-6);
+        assert!((formula.part(idf(10, 2), tf) - 1.481_604_5 * 2.2 / (1.0 + 1.2 / 5.454_545)).abs() < 1e-5);
+        assert!((average_length(25, 10) - 2.5).abs() < f32::EPSILON);
+    }
+
+    #[test]
+    fn numbers_out_of_range_are_refused() {
+        for (k1, weight, b) in [
+            (-0.1, 1.0, 0.5),
+            (f32::NAN, 1.0, 0.5),
+            (f32::INFINITY, 1.0, 0.5),
+            (1.2, -1.0, 0.5),
+            (1.2, f32::NAN, 0.5),
+            (1.2, f32::INFINITY, 0.5),
+            (1.2, 1.0, -0.1),
+            (1.2, 1.0, 1.1),
+            (1.2, 1.0, f32::NAN),
+        ] {
+            let error = Formula::new(k1, vec![factor(weight, b, 1.0)]).unwrap_err();
+            assert!(error.is_bad_request(), "{k1} {weight} {b}");
+        }
+    }
+
+    proptest! {
+        /// What bounds on scores rest on: more of a word never makes a score fall, and nothing is ever NaN or negative.
+        #[test]
+        fn a_part_never_falls_when_the_frequency_rises(
+            k1 in 0.0_f32..10.0,
+            weight in 0.0_f32..100.0,
+            b in 0.0_f32..=1.0,
+            average in 0.1_f32..1_000.0,
+            tf in 1_u32..10_000,
+            more in 0_u32..100,
+            length in 1_u32..100_000,
+            (records, with) in (1_u64..1_000_000).prop_flat_map(|records| (Just(records), 0..=records)),
+        ) {
+            let formula = Formula::new(k1, vec![factor(weight, b, average)]).unwrap();
+            let (less, greater) = (formula.frequency(0, tf, length), formula.frequency(0, tf + more, length));
+            prop_assert!(0.0 <= less && less <= greater);
+            let idf = idf(records, with);
+            let (low, high) = (formula.part(idf, less), formula.part(idf, greater));
+            prop_assert!(0.0 <= low && low <= high && high.is_finite(), "{} {}", low, high);
+            prop_assert!(formula.frequency(0, tf, length) >= formula.frequency(0, tf, length + more));
+        }
+    }
+}

@@ -198,7 +198,8 @@ impl Search {
     fn take_values(&mut self) -> Step<Found> {
         let placed = self.ranked.as_deref().unwrap_or_default();
         let mut hits = Vec::with_capacity(placed.len());
-        for (rank, Placed { shelf, scored, key }) in (self.find.window().start + 1..).zip(placed) {
+        for (place, Placed { shelf, scored, key }) in (1..).zip(placed) {
+            let rank = self.find.window().start + place;
             let standing = &self.snapshot.standing()[*shelf];
             let values = if self.find.with_values() {
                 standing.shelf.kept(&mut self.hand, self.snapshot.schema(), scored.ordinal)

@@ -18,6 +18,8 @@ mod postings;
 mod reader;
 mod sorted;
 mod terms;
+#[cfg(test)]
+mod tests;
 
 pub use builder::{Builder, Sealed};
 pub use directory::{CHUNK, Section};

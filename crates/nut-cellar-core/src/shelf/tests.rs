@@ -1,0 +1,323 @@
+//! Shelves against plain lists, and against bytes that nobody wrote.
+
+use super::builder::Builder;
+use super::directory::{CHUNK, Directory, Section};
+use super::hand::{Hand, Step, Stop};
+use super::kept;
+use super::output::Output;
+use super::postings::positions_in;
+use super::reader::Shelf;
+use super::sorted::{Entries, SortedIndex, SortedWriter};
+use crate::catalog::{Opened, Snapshot};
+use crate::error::Result;
+use crate::query::Query;
+use crate::record::{Key, Record, Value};
+use crate::schema::{Column, ColumnSet, Kind, Schema};
+use crate::search::{Find, Search, Words, run};
+use crate::store::{Manifest, Memory, MemoryUnit, PieceId, PieceWriter, ShelfEntry, Unit, View};
+use crate::text::Recipe;
+use bytes::Bytes;
+use proptest::prelude::*;
+use std::cell::RefCell;
+use std::collections::{BTreeMap, BTreeSet};
+use std::rc::Rc;
+use std::sync::Arc;
+
+/// Takes what is written into a vector.
+struct Collect(Rc<RefCell<Vec<u8>>>);
+
+impl PieceWriter for Collect {
+    fn append(&mut self, bytes: &[u8]) -> Result<()> {
+        self.0.borrow_mut().extend_from_slice(bytes);
+        Ok(())
+    }
+
+    fn finish(self: Box<Self>) -> Result<()> {
+        Ok(())
+    }
+}
+
+/// What `write` writes and gives.
+fn written<T>(write: impl FnOnce(&mut Output<'_>) -> T) -> (Vec<u8>, T) {
+    let bytes = Rc::new(RefCell::new(Vec::new()));
+    let mut out = Output::new(Box::new(Collect(Rc::clone(&bytes))));
+    let given = write(&mut out);
+    out.checksums().unwrap();
+    drop(out);
+    (Rc::into_inner(bytes).unwrap().into_inner(), given)
+}
+
+/// Does `work`, fetching what it lacks.
+fn fetched<T>(view: &dyn View, mut work: impl FnMut(&mut Hand) -> Step<T>) -> Result<T> {
+    let mut hand = Hand::default();
+    loop {
+        match work(&mut hand) {
+            Ok(done) => return Ok(done),
+            Err(Stop::Failed(error)) => return Err(error),
+            Err(Stop::Missing) => hand.fetch(view)?,
+        }
+    }
+}
+
+proptest! {
+    #[test]
+    fn sorted_blocks_hold_and_find_every_entry(
+        entries in prop::collection::btree_map("[abc]{0,6}", any::<u8>(), 0..60),
+        missing in "[abcd]{0,6}",
+        per_block in 1_usize..9,
+    ) {
+        let (bytes, index) = written(|out| {
+            let mut writer = SortedWriter::new(per_block);
+            for (entry, payload) in &entries {
+                writer.push(out, entry.as_bytes(), |block, _| block.push(*payload)).unwrap();
+            }
+            writer.finish(out).unwrap()
+        });
+        let index = SortedIndex::new(Bytes::from(index)).unwrap();
+        prop_assert_eq!(index.blocks(), entries.len().div_ceil(per_block));
+        let mut read = Vec::new();
+        for block in 0..index.blocks() {
+            let range = index.block(block).unwrap();
+            let mut walk = Entries::new(&bytes[range.start as usize..range.end as usize]);
+            while walk.advance().unwrap() {
+                let entry = String::from_utf8(walk.entry().to_vec()).unwrap();
+                prop_assert_eq!(index.locate(entry.as_bytes()).unwrap(), Some(block));
+                read.push((entry, walk.payload().u8().unwrap()));
+            }
+        }
+        prop_assert_eq!(read, entries.clone().into_iter().collect::<Vec<_>>());
+        let below = entries.keys().take_while(|entry| **entry <= missing).count();
+        prop_assert_eq!(index.locate(missing.as_bytes()).unwrap(), below.checked_sub(1).map(|at| at / per_block));
+        prop_assert!(index.block(index.blocks()).is_err());
+    }
+
+    #[test]
+    fn sorted_blocks_of_any_bytes_do_no_harm(block: Vec<u8>, index: Vec<u8>, wanted: Vec<u8>) {
+        let mut walk = Entries::new(&block);
+        for _ in 0..=block.len() {
+            if !walk.advance().is_ok_and(|more| more) {
+                break;
+            }
+        }
+        if let Ok(index) = SortedIndex::new(Bytes::from(index)) {
+            let _ = index.locate(&wanted);
+            let _ = (0..index.blocks().min(9)).map(|block| index.block(block)).collect::<Vec<_>>();
+        }
+    }
+
+    #[test]
+    fn kept_values_come_back_and_any_bytes_do_no_harm(
+        title in prop::collection::vec(".{0,5}", 1..4),
+        number: i64,
+        junk: Vec<u8>,
+    ) {
+        let schema = Schema::new("id").with("title", Column::text("none")).with("n", Column::of(Kind::Integer));
+        let titles: Vec<Value> = title.into_iter().map(Value::from).collect();
+        let numbers = [Value::from(number)];
+        let mut packed = Vec::new();
+        kept::pack(&mut packed, &[(0, &titles), (1, &numbers)]).unwrap();
+        let read = kept::unpack(&schema, &packed).unwrap();
+        prop_assert_eq!(&read["title"], &titles);
+        prop_assert_eq!(&read["n"][..], &numbers[..]);
+        prop_assert!(kept::unpack(&schema, &packed[..packed.len() - 1]).is_err());
+        let _ = kept::unpack(&schema, &junk);
+    }
+
+    #[test]
+    fn a_directory_comes_back_and_any_flipped_bit_is_noticed(
+        records in 0_u32..1_000,
+        lengths in prop::collection::vec(0_u64..200_000, 9),
+        at: prop::sample::Index,
+        bit in 0_u8..8,
+    ) {
+        let mut ends = [0; 9];
+        let mut end = super::directory::HEADER_BYTES;
+        for (slot, (section, length)) in ends.iter_mut().zip(Section::ALL.into_iter().zip(lengths)) {
+            end += if section == Section::Lengths { u64::from(records) * 3 } else { length };
+            *slot = end;
+        }
+        let checksums = (0..).take(end.div_ceil(CHUNK) as usize).collect();
+        let directory = Directory { records, widths: vec![1, 2], ends, checksums };
+        let mut tail = directory.encode();
+        let bytes = end + tail.len() as u64;
+        prop_assert_eq!(&Directory::decode(&tail, bytes, 2).unwrap(), &directory);
+        prop_assert!(Directory::decode(&tail, bytes + 1, 2).is_err());
+        prop_assert!(Directory::decode(&tail, bytes, 1).is_err());
+        let at = at.index(tail.len());
+        prop_assert!(Directory::decode(&tail[at + 1..], bytes, 2).is_err());
+        prop_assert!(Directory::decode(&tail[..at], bytes, 2).is_err());
+        tail[at] ^= 1 << bit;
+        prop_assert!(Directory::decode(&tail, bytes, 2).is_err());
+    }
+}
+
+fn schema() -> Schema {
+    Schema::new("id").with("title", Column::text("none")).with("notes", Column::text("none"))
+}
+
+/// A shelf of these records in memory, with its place.
+fn shelf_of(records: &[Record]) -> (MemoryUnit, ShelfEntry, Vec<Vec<u8>>) {
+    let mut unit = Memory::new().unit();
+    let mut builder = Builder::new(Arc::new(schema()));
+    for record in records {
+        builder.put(record).unwrap();
+    }
+    let sealed = builder.seal(&mut unit).unwrap().unwrap();
+    assert!(builder.is_empty() && builder.seal(&mut unit).unwrap().is_none());
+    (unit, sealed.entry, sealed.keys)
+}
+
+fn records() -> impl Strategy<Value = Vec<Record>> {
+    let text = prop::collection::vec(prop::sample::select(&["oak", "elm", "ash", "box"][..]), 0..6);
+    let record = (0_i64..40, text.clone(), text).prop_map(|(key, title, notes)| {
+        Record::new(key).with("title", title.join(" ")).with("notes", notes.join(" "))
+    });
+    prop::collection::vec(record, 1..60)
+}
+
+type Lists = BTreeMap<String, BTreeMap<u32, BTreeSet<(usize, u32)>>>;
+
+proptest! {
+    #[test]
+    fn a_shelf_holds_the_last_put_of_each_key_and_where_its_words_are(records in records()) {
+        let last: BTreeMap<&Key, &Record> = records.iter().map(|record| (&record.key, record)).collect();
+        let mut lists = Lists::new();
+        let recipe = Recipe::new(&crate::text::Language::default());
+        for (ordinal, record) in (0..).zip(last.values()) {
+            for (column, name) in ["title", "notes"].into_iter().enumerate() {
+                let text = record.values(name)[0].as_text().unwrap();
+                recipe.tokens(text, |token| {
+                    let records = lists.entry(token.term.to_owned()).or_default();
+                    records.entry(ordinal).or_default().insert((column, token.position));
+                });
+            }
+        }
+
+        let (unit, entry, keys) = shelf_of(&records);
+        prop_assert_eq!(&keys, &last.keys().map(|key| key.encode()).collect::<Vec<_>>());
+        let shelf = Arc::new(Shelf::open(&unit, &entry).unwrap());
+        for (ordinal, key) in (0..).zip(&keys) {
+            prop_assert_eq!(fetched(&unit, |hand| shelf.find_key(hand, key)).unwrap(), Some(ordinal));
+            prop_assert_eq!(&fetched(&unit, |hand| shelf.key_of(hand, ordinal)).unwrap(), key);
+            let kept = fetched(&unit, |hand| shelf.kept(hand, &schema(), ordinal)).unwrap();
+            let record = last[&Key::decode(key).unwrap()];
+            prop_assert!(record.columns().all(|(name, values)| kept[name] == values));
+        }
+        prop_assert_eq!(fetched(&unit, |hand| shelf.find_key(hand, &Key::from(99).encode())).unwrap(), None);
+        for term in ["oak", "elm", "ash", "box", "zzz"] {
+            let found = fetched(&unit, |hand| shelf.find_term(hand, term)).unwrap();
+            prop_assert_eq!(found.is_some(), lists.contains_key(term));
+            let Some(entry) = found else { continue };
+            let positions = fetched(&unit, |hand| shelf.positions(hand, &entry)).unwrap();
+            let mut postings = fetched(&unit, |hand| shelf.postings(hand, &entry)).unwrap();
+            let mut read = BTreeMap::new();
+            while postings.advance().unwrap() {
+                let mut places = Vec::new();
+                positions_in(&postings, &positions, postings.columns(), &mut places).unwrap();
+                let per_column = |column| places.iter().filter(|(known, _)| *known == column).count() as u32;
+                prop_assert!(postings.frequencies().all(|(column, tf)| tf == per_column(column)));
+                let mut first_column = Vec::new();
+                positions_in(&postings, &positions, ColumnSet::default().with(0), &mut first_column).unwrap();
+                prop_assert!(places.iter().filter(|(column, _)| *column == 0).eq(&first_column));
+                read.insert(postings.ordinal(), places.into_iter().collect());
+            }
+            prop_assert_eq!(entry.records as usize, read.len());
+            prop_assert_eq!(&read, &lists[term]);
+        }
+    }
+}
+
+/// The same shelf with bytes of its body replaced and all checksums made to fit: what the checksums cannot tell apart
+/// from a good one.
+fn forged(unit: &MemoryUnit, entry: &ShelfEntry, changes: &[(usize, u8)]) -> (Memory, Manifest) {
+    let mut bytes = unit.read(&[(entry.piece, 0..entry.bytes)]).unwrap()[0].to_vec();
+    let tail = bytes.split_off((entry.bytes - entry.tail) as usize);
+    let mut directory = Directory::decode(&tail, entry.bytes, 2).unwrap();
+    for (at, value) in changes {
+        let at = at % bytes.len();
+        bytes[at] = *value;
+    }
+    directory.checksums = bytes.chunks(CHUNK as usize).map(crc32fast::hash).collect();
+    bytes.extend(directory.encode());
+
+    let place = Memory::new();
+    let mut unit = place.unit();
+    let mut writer = unit.write(entry.piece).unwrap();
+    writer.append(&bytes).unwrap();
+    writer.finish().unwrap();
+    let manifest = Manifest { generation: 0, schema: schema(), shelves: vec![entry.clone()] };
+    unit.swap(None, &manifest).unwrap();
+    unit.commit().unwrap();
+    (place, manifest)
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 2_000, ..ProptestConfig::default() })]
+
+    /// Whatever the bytes say: an answer or an error, never a panic, an endless loop or a huge allocation.
+    #[test]
+    fn a_forged_shelf_does_no_harm(
+        records in records(),
+        changes in prop::collection::vec((any::<usize>(), any::<u8>()), 1..12),
+        query in prop::sample::select(&["oak", "\"oak elm\"", "box notes:ash", "elm oak ash box"][..]),
+    ) {
+        let (unit, entry, keys) = shelf_of(&records);
+        let (place, manifest) = forged(&unit, &entry, &changes);
+        let view = place.view();
+        let snapshot = Snapshot::open(&view, &Opened::new()).unwrap();
+        let find = Find::new().words(Words::Any);
+        let mut search = Search::new(snapshot.clone(), &Query::read(query).query, &find).unwrap();
+        match run(&view, &mut search) {
+            Ok(found) => prop_assert!(found.hits.len() <= 10),
+            Err(error) => prop_assert!(error.is_damaged(), "{}", error),
+        }
+        if let Err(error) = snapshot.count_terms(&view) {
+            prop_assert!(error.is_damaged(), "{}", error);
+        }
+        let shelf = Arc::new(Shelf::open(&view, &manifest.shelves[0]).unwrap());
+        for key in &keys {
+            if let Err(error) = fetched(&view, |hand| shelf.find_key(hand, key)) {
+                prop_assert!(error.is_damaged(), "{}", error);
+            }
+        }
+    }
+}
+
+#[test]
+fn a_shelf_of_another_manifest_is_refused() {
+    let (unit, entry, _) =
+        shelf_of(&[Record::new(1).with("title", "oak"), Record::new(2).with("title", "elm")]);
+    for wrong in [
+        ShelfEntry { records: 3, ..entry.clone() },
+        ShelfEntry { lengths: vec![1], ..entry.clone() },
+        ShelfEntry { tail: entry.tail - 1, ..entry.clone() },
+        ShelfEntry { bytes: entry.bytes - 1, ..entry.clone() },
+        ShelfEntry { piece: PieceId::fresh().unwrap(), ..entry.clone() },
+    ] {
+        assert!(Shelf::open(&unit, &wrong).unwrap_err().is_damaged(), "{wrong:?}");
+    }
+    assert_eq!(Shelf::open(&unit, &entry).unwrap().records(), 2);
+}
+
+#[test]
+fn what_a_place_answers_is_checked() {
+    let (unit, entry, keys) = shelf_of(&[Record::new(1).with("title", "oak")]);
+    let shelf = Arc::new(Shelf::open(&unit, &entry).unwrap());
+    let mut hand = Hand::default();
+    let ask = |hand: &mut Hand| matches!(shelf.find_key(hand, &keys[0]), Err(Stop::Missing));
+    assert!(ask(&mut hand));
+    let wanted = hand.wanted();
+    assert_eq!(wanted.len(), 1);
+    assert!(hand.supply(Vec::new()).unwrap_err().is_damaged(), "too few answers");
+    let right = unit.read(&wanted).unwrap();
+    let mut short = right.clone();
+    short[0].truncate(3);
+    assert!(hand.supply(short).unwrap_err().is_damaged(), "a short answer");
+    assert!(ask(&mut hand));
+    let mut wrong = right[0].to_vec();
+    wrong[20] ^= 1;
+    assert!(hand.supply(vec![wrong.into()]).unwrap_err().to_string().contains("checksum"), "a wrong answer");
+    assert!(ask(&mut hand));
+    hand.supply(right).unwrap();
+    assert!(!ask(&mut hand));
+}

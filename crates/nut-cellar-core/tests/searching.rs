@@ -1,0 +1,262 @@
+//! What queries mean, one case after the other, and what places and batches promise to whoever uses the core directly.
+#![allow(clippy::unwrap_used, reason = "a test fails by panicking")]
+
+use nut_cellar_core::store::PieceWriter;
+use nut_cellar_core::{
+    Batch, Column, ErrorKind, Find, Found, Kind, Memory, Opened, PieceId, Query, Record, Result, Schema,
+    Search, Snapshot, Unit, Value, View, Words, search,
+};
+
+fn schema() -> Schema {
+    Schema::new("id")
+        .with("title", Column::text("en").weighing(3.0))
+        .with("notes", Column::text("none"))
+        .with("status", Column::of(Kind::Exact))
+        .with("secret", Column::text("en").not_kept())
+}
+
+/// The lost property of one morning.
+fn morning() -> Memory {
+    let place = Memory::new();
+    publish(&place, |batch| {
+        for (id, title, notes, status) in [
+            (1, "Walnut box", "two brass hinges", "waiting"),
+            (2, "Boxes of walnuts", "brass handle, handles bent", "claimed"),
+            (3, "Black umbrella", "handle of brass", "waiting"),
+            (4, "Wi-Fi antenna", "wi and fi apart: fi, wi", "waiting"),
+            (5, "ＦＵＬＬＷＩＤＴＨ STRASSE", "Straße, café, CAFÉ", "waiting"),
+            (6, "駅の傘", "傘が二本", "sent on"),
+        ] {
+            let record = Record::new(id).with("title", title).with("notes", notes).with("status", status);
+            batch.put(&record.with("secret", format!("locker {id}")))?;
+        }
+        Ok(())
+    });
+    place
+}
+
+fn publish(place: &Memory, work: impl FnOnce(&mut Batch<'_>) -> Result<()>) {
+    let opened = Opened::new();
+    let mut unit = place.unit();
+    let mut batch = Batch::new(&mut unit, &opened, &schema()).unwrap();
+    work(&mut batch).unwrap();
+    batch.publish().unwrap();
+    unit.commit().unwrap();
+}
+
+fn search(place: &Memory, query: &str, find: &Find) -> Result<Found> {
+    let view = place.view();
+    let snapshot = Snapshot::open(&view, &Opened::new())?;
+    search::run(&view, &mut Search::new(snapshot, &Query::read(query).query, find)?)
+}
+
+fn ids(found: &Found) -> Vec<String> {
+    let mut ids: Vec<_> = found.hits.iter().map(|hit| hit.key.to_string()).collect();
+    ids.sort();
+    ids
+}
+
+#[test]
+fn what_queries_find() {
+    let place = morning();
+    let all = Find::new();
+    let any = || Find::new().words(Words::Any);
+    for (query, find, expected) in [
+        ("walnut box", all.clone(), "1 2"),
+        ("box walnut box", all.clone(), "1 2"),
+        ("walnut umbrella", all.clone(), ""),
+        ("walnut umbrella", any(), "1 2 3"),
+        ("walnut brass handle", Find::new().words(Words::AtLeast(2)), "1 2 3"),
+        ("walnut brass handle", Find::new().words(Words::AtLeast(3)), "2"),
+        ("walnut brass handle", Find::new().words(Words::AtLeast(9)), "2"),
+        ("\"brass handle\"", all.clone(), "2"),
+        ("\"handle of brass\"", all.clone(), "3"),
+        ("\"walnut box\" brass", all.clone(), "1"),
+        ("title:brass", all.clone(), ""),
+        ("notes:brass", all.clone(), "1 2 3"),
+        ("title,notes:handle", all.clone(), "2 3"),
+        ("title:\"box of walnut\"", all.clone(), "2"),
+        ("walnuts", Find::new().columns(["title"]), "1 2"),
+        // No stemming in the notes: only the form as it stands.
+        ("notes:handles", all.clone(), "2"),
+        ("notes:hinge", all.clone(), ""),
+        // A typed word that gives several tokens is a phrase of them.
+        ("wi-fi", all.clone(), "4"),
+        ("fi-wi", all.clone(), "4"),
+        ("notes:wi-fi", all.clone(), ""),
+        ("fullwidth strasse", all.clone(), "5"),
+        ("STRAßE", all.clone(), "5"),
+        ("CAFE\u{301}", all.clone(), "5"),
+        ("cafe", all.clone(), ""),
+        ("傘", all.clone(), "6"),
+        ("二本の傘", all.clone(), ""),
+        ("駅の傘", all.clone(), "6"),
+        ("locker", all.clone(), "1 2 3 4 5 6"),
+        ("", all.clone(), ""),
+        ("- … !", all.clone(), ""),
+    ] {
+        let found = search(&place, query, &find).unwrap();
+        assert_eq!(ids(&found).join(" "), expected, "{query}");
+        assert_eq!(found.total as usize, found.hits.len(), "{query}");
+    }
+}
+
+#[test]
+fn what_is_taken_otherwise_is_noted() {
+    let place = morning();
+    for (query, note, expected) in [
+        ("colour:walnut", "there is no column `colour`; it was taken as a word", ""),
+        ("box:walnut", "there is no column `box`; it was taken as a word", "1 2"),
+        ("status:walnut", "`status` is of kind \"exact\" and has no words", ""),
+        ("colour,title:walnut", "there is no column `colour`; it was left out", "1 2"),
+        ("walnut — box", "`—` has no letter or digit; it was left out", "1 2"),
+        ("", "no word to look for", ""),
+        ("\"\"", "no word to look for", ""),
+    ] {
+        let found = search(&place, query, &Find::new()).unwrap();
+        assert!(found.notes.iter().any(|said| said.contains(note)), "{query}: {:?}", found.notes);
+        assert_eq!(ids(&found).join(" "), expected, "{query}");
+    }
+}
+
+#[test]
+fn hits_come_in_pages_with_their_values() {
+    let place = morning();
+    let whole = search(&place, "locker", &Find::new()).unwrap();
+    let ranks: Vec<_> = whole.hits.iter().map(|hit| hit.rank).collect();
+    assert_eq!(ranks, [1, 2, 3, 4, 5, 6]);
+    let keys: Vec<_> = whole.hits.iter().map(|hit| hit.key.to_string()).collect();
+    assert_eq!(keys, ["1", "2", "3", "4", "5", "6"], "equal scores go to the lower key");
+    for (skip, limit) in [(0, 2), (2, 2), (4, 9), (6, 3), (100, 1), (0, 0), (usize::MAX, usize::MAX)] {
+        let page = search(&place, "locker", &Find::new().skip(skip).limit(limit)).unwrap();
+        let expected: Vec<_> = whole.hits.iter().skip(skip).take(limit).cloned().collect();
+        assert_eq!((page.total, page.hits), (6, expected), "{skip} {limit}");
+    }
+    let values = &whole.hits[0].values;
+    assert_eq!(values["status"], [Value::from("waiting")]);
+    assert!(!values.contains_key("secret"), "it is not kept");
+    assert!(search(&place, "locker", &Find::new().without_values()).unwrap().hits[0].values.is_empty());
+}
+
+#[test]
+fn what_cannot_be_searched_is_refused() {
+    let place = morning();
+    for find in [
+        Find::new().columns(["colour"]),
+        Find::new().columns(["status"]),
+        Find::new().columns([""; 0]),
+        Find::new().weight("colour", 1.0),
+        Find::new().weight("title", f32::NAN),
+        Find::new().weight("title", -0.5),
+        Find::new().k1(-1.0),
+        Find::new().b(1.5),
+    ] {
+        let error = search(&place, "walnut", &find).unwrap_err();
+        assert!(error.is_bad_request(), "{find:?}: {error}");
+    }
+    let nothing = Memory::new();
+    assert_eq!(search(&nothing, "walnut", &Find::new()).unwrap_err().kind(), ErrorKind::NotACellar);
+}
+
+#[test]
+fn a_key_put_twice_removed_and_put_again() {
+    let place = Memory::new();
+    let total = |query: &str| search(&place, query, &Find::new()).unwrap().total;
+    let titled = |title: &str| Record::new("k").with("title", title);
+    publish(&place, |batch| {
+        batch.put(&titled("oak"))?;
+        batch.put(&titled("elm"))
+    });
+    assert_eq!((total("oak"), total("elm")), (0, 1));
+    publish(&place, |batch| batch.put(&titled("ash")));
+    assert_eq!((total("elm"), total("ash")), (0, 1));
+    publish(&place, |batch| batch.remove(&"k".into()));
+    assert_eq!(total("ash"), 0);
+    publish(&place, |batch| batch.put(&titled("oak")));
+    assert_eq!(total("oak"), 1);
+    publish(&place, |batch| {
+        batch.remove(&"k".into())?;
+        batch.put(&titled("beech"))?;
+        batch.remove(&"k".into())?;
+        batch.put(&titled("birch"))
+    });
+    assert_eq!((total("oak"), total("beech"), total("birch")), (0, 0, 1));
+    publish(&place, |batch| {
+        batch.put(&titled("oak"))?;
+        batch.remove(&"k".into())
+    });
+    assert_eq!((total("oak"), total("birch")), (0, 0));
+    assert!(place.view().manifest().unwrap().unwrap().shelves.is_empty());
+}
+
+#[test]
+fn a_batch_that_changes_nothing_publishes_nothing() {
+    let place = morning();
+    let before = place.view().manifest().unwrap();
+    publish(&place, |batch| batch.remove(&99.into()));
+    publish(&place, |_| Ok(()));
+    assert_eq!(place.view().manifest().unwrap(), before);
+}
+
+#[test]
+fn a_batch_half_way_leaves_nothing() {
+    let place = morning();
+    let before = place.view().manifest().unwrap();
+    let opened = Opened::new();
+    let schema = schema();
+    let mut unit = place.unit();
+    let mut batch = Batch::new(&mut unit, &opened, &schema).unwrap();
+    batch.set_budget(1);
+    batch.put(&Record::new(1).with("title", "replaced")).unwrap();
+    for (record, says) in [
+        (Record::new(7).with("colour", "red"), "`colour`"),
+        (Record::new(8).with("title", "x".repeat(10)).with("nowhere", 1), "`nowhere`"),
+        (Record::new("k".repeat(3_000)), "3003 bytes"),
+    ] {
+        let error = batch.put(&record).unwrap_err();
+        assert_eq!(error.kind(), ErrorKind::BadRecord);
+        assert!(error.to_string().contains(says), "{error}");
+    }
+    // A record that was refused left nothing in the batch, which can go on; here it is dropped instead.
+    drop(batch);
+    drop(unit);
+    assert_eq!(place.view().manifest().unwrap(), before);
+    assert_eq!(search(&place, "walnut", &Find::new()).unwrap().total, 2);
+}
+
+#[test]
+fn of_two_units_the_second_is_overtaken_and_views_stay() {
+    let place = morning();
+    let (view, opened, schema) = (place.view(), Opened::new(), schema());
+    let mut first = place.unit();
+    let mut second = place.unit();
+    for (unit, title) in [(&mut first, "first"), (&mut second, "second")] {
+        let mut batch = Batch::new(unit, &opened, &schema).unwrap();
+        batch.put(&Record::new(9).with("title", title)).unwrap();
+        batch.publish().unwrap();
+    }
+    first.commit().unwrap();
+    assert!(second.commit().unwrap_err().is_overtaken());
+    assert_eq!(search(&place, "first", &Find::new()).unwrap().total, 1);
+    assert_eq!(search(&place, "second", &Find::new()).unwrap().total, 0);
+    assert_eq!(view.manifest().unwrap().unwrap().records(), 6);
+
+    let mut unit = place.unit();
+    let next = view.manifest().unwrap().unwrap();
+    assert!(unit.swap(Some(77), &next).unwrap_err().is_overtaken());
+    assert!(unit.swap(None, &next).unwrap_err().is_overtaken());
+}
+
+#[test]
+fn a_piece_that_is_not_finished_is_not_there() {
+    let mut unit = Memory::new().unit();
+    let (dropped, finished) = (PieceId::fresh().unwrap(), PieceId::fresh().unwrap());
+    unit.write(dropped).unwrap().append(b"half").unwrap();
+    let mut writer: Box<dyn PieceWriter + '_> = unit.write(finished).unwrap();
+    writer.append(b"whole").unwrap();
+    writer.finish().unwrap();
+    assert!(unit.read(&[(dropped, 0..4)]).unwrap_err().is_damaged());
+    assert_eq!(unit.read(&[(finished, 1..4)]).unwrap(), ["hol"]);
+    assert!(unit.read(&[(finished, 1..6)]).unwrap_err().is_damaged());
+    assert_ne!(dropped, finished);
+}
