@@ -304,8 +304,8 @@ fn a_second_process_reads_while_one_writes() {
     desk.file("items.ndjson", &lines);
     desk.file("first.ndjson", "{\"id\": -1, \"title\": \"oak\"}\n");
     desk.done(&["load", "shed.cellar", "first.ndjson", "--schema", "schema.toml"]);
-    let mut writer =
-        desk.command(&["load", "shed.cellar", "items.ndjson", "--batch", "100"]).spawn().unwrap();
+    let mut writer = desk.command(&["load", "shed.cellar", "items.ndjson", "--batch", "100"]);
+    let mut writer = writer.stderr(std::process::Stdio::null()).spawn().unwrap();
     let mut totals = Vec::new();
     while writer.try_wait().unwrap().is_none() {
         totals.push(desk.json(&["find", "shed.cellar", "oak", "--limit", "0"])["total"].as_u64().unwrap());
@@ -391,4 +391,86 @@ fn the_demo_walks_through_and_its_last_words_can_be_followed() {
     let info = desk.json(&["info", target]);
     assert_eq!((&info["records"], &info["pending"]), (&2_500.into(), &0.into()));
     desk.done(&["release", target]);
+}
+
+#[test]
+fn a_proposed_schema_says_what_the_columns_look_like() {
+    let desk = Desk::new();
+    let record = |n: u32| {
+        format!(
+            "{{\"no\": {n}, \"title\": \"The umbrella of the guard, number {n}, with a handle\", \"wort\": \"Regenschirm Nummer {n}\", \
+             \"status\": \"{}\", \"value\": {n}, \"mass\": {n}.5, \"wet\": true, \"found_on\": \"2031-04-{:02}\", \
+             \"updated_at\": \"2031-04-17T08:30:00Z\", \"where\": {{\"lat\": 52.5, \"lon\": -0.25}}, \"tags\": [\"a {n}\", \"b {n}\"], \"none\": null}}\n",
+            ["waiting", "claimed"][n as usize % 2],
+            n % 28 + 1
+        )
+    };
+    desk.file("items.ndjson", &(0..40).map(record).collect::<Vec<_>>().concat());
+    let output = desk.call(&["load", "shed.cellar", "items.ndjson", "--key", "no"]);
+    assert!(output.status.success(), "{}", said(&output));
+    let schema = desk.json(&["info", "shed.cellar"])["schema"].clone();
+    assert_eq!(schema["key"], "no");
+    for (column, kind, language) in [
+        ("title", "text", Some("en")),
+        ("wort", "text", Some("none")),
+        ("status", "exact", None),
+        ("value", "integer", None),
+        ("mass", "float", None),
+        ("wet", "boolean", None),
+        ("found_on", "date", None),
+        ("updated_at", "moment", None),
+        ("where", "point", None),
+        ("tags", "text", Some("none")),
+        ("none", "text", Some("none")),
+    ] {
+        let found = &schema["column"][column];
+        assert_eq!((found["kind"].as_str(), found["language"].as_str()), (Some(kind), language), "{column}");
+    }
+    let hit = &desk.json(&["find", "shed.cellar", "guards 17"])["hits"][0];
+    assert_eq!((&hit["key"], &hit["values"]["where"]["lon"]), (&17.into(), &(-0.25).into()));
+    assert_eq!(hit["values"]["updated_at"], "2031-04-17T08:30:00Z");
+    // The proposal is kept as a schema file would be: it can be given again.
+    let text = said(&output);
+    let (_, toml) = text.split_once("kept:\n").unwrap();
+    let (toml, _) = toml.split_once("\n\n40 records").unwrap();
+    desk.file("again.toml", toml);
+    desk.done(&["load", "shed.cellar", "items.ndjson", "--schema", "again.toml"]);
+}
+
+#[test]
+fn a_reader_that_has_seen_enough_is_no_error() {
+    let desk = loaded();
+    let mut child = desk
+        .command(&["find", "shed.cellar", "walnut", "--json"])
+        .stdout(std::process::Stdio::piped())
+        .stderr(std::process::Stdio::piped())
+        .spawn()
+        .unwrap();
+    drop(child.stdout.take());
+    let output = child.wait_with_output().unwrap();
+    assert!(output.status.success() && output.stderr.is_empty(), "{}", said(&output));
+}
+
+#[test]
+fn an_interrupted_fill_is_told_and_taken_up_by_sync() {
+    let desk = Desk::new();
+    let db = Connection::open(desk.path("app.db")).unwrap();
+    db.execute_batch("CREATE TABLE items(id TEXT PRIMARY KEY, title TEXT, notes TEXT, found_on TEXT)")
+        .unwrap();
+    db.execute_batch("INSERT INTO items VALUES ('a', 'oak', '', ''), ('b', 'elm', '', 'today')").unwrap();
+    desk.file("schema.toml", SCHEMA);
+    let target = "sqlite:app.db#items";
+    let output = desk.call(&["adopt", target, "--schema", "schema.toml"]);
+    assert!(
+        said(&output).contains("1 value was left out"),
+        "an empty text is no value, `today` is no date: {}",
+        said(&output)
+    );
+    // As if the process had been killed between making the tables and publishing the first fill.
+    db.execute_batch("UPDATE cellar_items_state SET filled = 0").unwrap();
+    let told = desk.refused(1, &["find", target, "oak"]);
+    assert!(told.contains("has not ended") && told.contains("sync"), "{told}");
+    desk.done(&["sync", target]);
+    assert_eq!(desk.keys(target, "oak"), ["\"a\""]);
+    assert_eq!(desk.json(&["info", target])["records"], 2);
 }

@@ -97,7 +97,7 @@ fn what_queries_find() {
     ] {
         let found = search(&place, query, &find).unwrap();
         assert_eq!(ids(&found).join(" "), expected, "{query}");
-        assert_eq!(found.total as usize, found.hits.len(), "{query}");
+        assert_eq!(found.total, found.hits.len() as u64, "{query}");
     }
 }
 

@@ -1,4 +1,5 @@
 //! Shelves against plain lists, and against bytes that nobody wrote.
+#![allow(clippy::cast_possible_truncation, reason = "the shelves of tests are small")]
 
 use super::builder::Builder;
 use super::directory::{CHUNK, Directory, Section};

@@ -171,7 +171,7 @@ impl SqliteCellar {
     pub fn search(&self, connection: &Connection, query: &Query, find: &Find) -> Result<Found> {
         let transaction = Transaction::to_read(connection)?;
         let seen = self.look(connection)?;
-        let view = SqliteView::new(connection, &self.names, &self.cache);
+        let view = self.view(connection, &seen);
         let mut overlay = Spool::new(&view);
         if !seen.pending.is_empty() {
             self.put_pending(connection, &seen, &mut overlay)?;
@@ -215,7 +215,7 @@ impl SqliteCellar {
         if seen.state.filled && seen.last.is_none() {
             return Ok(Synced::default());
         }
-        let view = SqliteView::new(connection, &self.names, &self.cache);
+        let view = self.view(connection, &seen);
         let mut spool = Spool::new(&view);
         let synced = if seen.state.filled {
             self.put_pending(connection, &seen, &mut spool)?
@@ -249,6 +249,10 @@ impl SqliteCellar {
             .execute(&sql, [seen.last.unwrap_or(0)])
             .map(|_| ())
             .map_err(failed("Emptying the change log"))
+    }
+
+    fn view<'c>(&'c self, connection: &'c Connection, seen: &'c Seen) -> SqliteView<'c> {
+        SqliteView::new(connection, &self.names, &self.cache).knowing(&seen.state.manifest)
     }
 
     /// State and log, checked to be of a cellar that can be searched.
@@ -335,7 +339,7 @@ impl SqliteCellar {
     pub fn info(&self, connection: &Connection) -> Result<Info> {
         let transaction = Transaction::to_read(connection)?;
         let seen = self.see(connection)?;
-        let view = SqliteView::new(connection, &self.names, &self.cache);
+        let view = self.view(connection, &seen);
         let mut info = Info::of(&view, &self.opened)?;
         info.pending = Some(seen.pending.len() as u64);
         transaction.commit("Ending to read")?;

@@ -17,6 +17,7 @@ pub struct SqliteView<'c> {
     connection: &'c Connection,
     names: &'c Names,
     cache: &'c ChunkCache,
+    known: Option<&'c Manifest>,
 }
 
 /// Writing a cellar inside the transaction of a connection.
@@ -28,7 +29,12 @@ const WRITING: &str = "Writing the cellar";
 
 impl<'c> SqliteView<'c> {
     pub(super) fn new(connection: &'c Connection, names: &'c Names, cache: &'c ChunkCache) -> Self {
-        Self { connection, names, cache }
+        Self { connection, names, cache, known: None }
+    }
+
+    /// The same view, whose manifest has been read in this transaction already.
+    pub(super) fn knowing(self, manifest: &'c Manifest) -> Self {
+        Self { known: Some(manifest), ..self }
     }
 
     /// The number of the first chunk of a piece, and the piece's length.
@@ -89,7 +95,10 @@ impl<'c> SqliteView<'c> {
 
 impl View for SqliteView<'_> {
     fn manifest(&self) -> Result<Option<Manifest>> {
-        Ok(State::read(self.connection, self.names)?.map(|state| state.manifest))
+        match self.known {
+            Some(manifest) => Ok(Some(manifest.clone())),
+            None => Ok(State::read(self.connection, self.names)?.map(|state| state.manifest)),
+        }
     }
 
     fn read(&self, wanted: &[Wanted]) -> Result<Vec<Bytes>> {

@@ -3,7 +3,7 @@
 use super::failure::failed;
 use super::names::{Names, in_main, quoted};
 use super::table::Table;
-use nut_cellar_core::{Column, Error, ErrorKind, Key, Record, Result, Schema, Value};
+use nut_cellar_core::{Column, Error, ErrorKind, Key, Kind, Record, Result, Schema, Value};
 use rusqlite::types::ValueRef;
 use rusqlite::{Connection, Row};
 
@@ -136,10 +136,11 @@ fn real_key(value: ValueRef<'_>) -> Error {
     )
 }
 
-/// A stored value as its column wants it; none where there is none.
+/// A stored value as its column wants it; none where there is none, as an empty text is none for a date or a number.
 fn read_value(value: ValueRef<'_>, column: &Column) -> Result<Option<Value>> {
     let value = match value {
         ValueRef::Null => return Ok(None),
+        ValueRef::Text([]) if !matches!(column.kind(), Kind::Text | Kind::Exact) => return Ok(None),
         ValueRef::Integer(number) => Value::Integer(number),
         ValueRef::Real(number) => Value::Float(number),
         ValueRef::Text(text) => Value::Text(String::from_utf8_lossy(text).into_owned()),

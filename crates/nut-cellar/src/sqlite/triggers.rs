@@ -9,35 +9,32 @@ use super::names::{Names, quoted};
 use super::table::{Table, UniqueSet};
 use nut_cellar_core::{Result, Schema};
 
-/// The statements that make all triggers for a table, in the order of [`TRIGGER_ENDINGS`](super::names::TRIGGER_ENDINGS).
+/// The statements that make the triggers for a table, in the order of [`TRIGGER_ENDINGS`](super::names::TRIGGER_ENDINGS);
+/// without the before-triggers where nothing but the key is unique.
 pub(super) fn triggers(names: &Names, table: &Table, schema: &Schema) -> Result<Vec<String>> {
     let key = quoted(table.key(schema)?);
-    let log = quoted(&names.bare("log"));
-    let put = |what: String| format!("INSERT INTO {log}(key) {what};");
-    let others = |sets: &mut dyn Iterator<Item = &UniqueSet>| {
-        let same: Vec<_> = sets.map(|set| format!("({})", same_values(set))).collect();
-        format!("SELECT {key} FROM {} WHERE {}", quoted(&table.name), same.join(" OR "))
+    let (rows, log) = (quoted(&table.name), quoted(&names.bare("log")));
+    let put = |what: &str| format!("INSERT INTO {log}(key) {what};");
+    let trigger = |ending: &str, event: &str, when: Option<String>, body: &str| {
+        let when = when.map_or(String::new(), |when| format!(" WHEN {when}"));
+        format!("CREATE TRIGGER {} {event} ON {rows}{when} BEGIN {body} END", names.table(ending))
     };
-    let is_key =
-        |set: &UniqueSet| matches!(&set.columns[..], [only] if only.name == key && only.collation.is_none());
 
     let mut all = Vec::new();
     // An insert that replaces the row of its own key logs that key after it; only other keys have to be looked for.
+    let is_key =
+        |set: &UniqueSet| matches!(&set.columns[..], [only] if only.name == key && only.collation.is_none());
     let sets: Vec<_> = table.unique.iter().filter(|set| !is_key(set)).collect();
-    let none = || put(format!("SELECT new.{key} WHERE 0"));
-    let before_insert = if sets.is_empty() { none() } else { put(others(&mut sets.iter().copied())) };
-    all.push(("before_insert", "BEFORE INSERT", None, vec![before_insert]));
-    let before_update = if sets.is_empty() {
-        (None, none())
-    } else {
-        let moved = sets.iter().flat_map(|set| &set.columns).map(|column| changed(&column.name, false));
-        let found = others(&mut sets.iter().copied());
-        let kept = format!("{key} COLLATE BINARY IS NOT old.{key}");
-        (Some(any(moved)), put(format!("SELECT {key} FROM ({found}) WHERE {kept}")))
-    };
-    all.push(("before_update", "BEFORE UPDATE", before_update.0, vec![before_update.1]));
+    if !sets.is_empty() {
+        let others = any(sets.iter().map(|set| format!("({})", same_values(set))));
+        let found = format!("SELECT {key} FROM {rows} WHERE {others}");
+        all.push(trigger("before_insert", "BEFORE INSERT", None, &put(&found)));
+        let moved = any(sets.iter().flat_map(|set| &set.columns).map(|column| changed(&column.name, false)));
+        let but_itself = format!("SELECT {key} FROM ({found}) WHERE {key} COLLATE BINARY IS NOT old.{key}");
+        all.push(trigger("before_update", "BEFORE UPDATE", Some(moved), &put(&but_itself)));
+    }
 
-    all.push(("after_insert", "AFTER INSERT", None, vec![put(format!("VALUES (new.{key})"))]));
+    all.push(trigger("after_insert", "AFTER INSERT", None, &put(&format!("VALUES (new.{key})"))));
     let mut watched = vec![changed(&key, false)];
     for (name, column) in schema.columns() {
         for source in super::reading::sources(name, column) {
@@ -45,19 +42,12 @@ pub(super) fn triggers(names: &Names, table: &Table, schema: &Schema) -> Result<
             watched.push(changed(&quoted(source), table.mixes_types(source)));
         }
     }
-    let moved_key = put(format!("SELECT old.{key} WHERE {}", changed(&key, false)));
-    let log_new = put(format!("VALUES (new.{key})"));
-    all.push(("after_update", "AFTER UPDATE", Some(any(watched.into_iter())), vec![log_new, moved_key]));
-    all.push(("after_delete", "AFTER DELETE", None, vec![put(format!("VALUES (old.{key})"))]));
-
-    Ok(all
-        .into_iter()
-        .map(|(ending, event, when, body)| {
-            let when = when.map_or(String::new(), |when| format!(" WHEN {when}"));
-            let (name, table, body) = (names.table(ending), quoted(&table.name), body.join(" "));
-            format!("CREATE TRIGGER {name} {event} ON {table}{when} BEGIN {body} END")
-        })
-        .collect())
+    let new_key = put(&format!("VALUES (new.{key})"));
+    let old_key = put(&format!("SELECT old.{key} WHERE {}", changed(&key, false)));
+    let both = format!("{new_key} {old_key}");
+    all.push(trigger("after_update", "AFTER UPDATE", Some(any(watched.into_iter())), &both));
+    all.push(trigger("after_delete", "AFTER DELETE", None, &put(&format!("VALUES (old.{key})"))));
+    Ok(all)
 }
 
 /// The condition under which an existing row has the values that the new one has in a unique set.
