@@ -74,21 +74,25 @@ impl SqliteCellar {
     ) -> Result<(Self, Synced)> {
         schema.check()?;
         let names = Names::new(name)?;
-        let cellar = Self::make(connection, names, schema)?;
+        let (cellar, made) = Self::make(connection, names, schema)?;
         match cellar.catch_up(connection, progress) {
             Ok(synced) => Ok((cellar, synced)),
             Err(error) => {
-                // The error that is told is the one that stopped the fill.
-                let _ = Self::release(connection, name);
+                if made {
+                    // The error that is told is the one that stopped the fill.
+                    let _ = Self::release(connection, name);
+                }
                 Err(error)
             }
         }
     }
 
-    /// Makes tables and triggers; takes up a first fill that was interrupted.
-    fn make(connection: &Connection, names: Names, schema: &Schema) -> Result<Self> {
+    /// Makes tables and triggers, and tells whether it did: a first fill that was interrupted is taken up.
+    fn make(connection: &Connection, names: Names, schema: &Schema) -> Result<(Self, bool)> {
         let transaction = Transaction::to_write(connection, "Adopting a table")?;
-        if let Some(state) = State::read(connection, &names)? {
+        let there = State::read(connection, &names)?;
+        let made = there.is_none();
+        if let Some(state) = there {
             if state.filled || state.manifest.schema != *schema {
                 return Err(Error::new(
                     ErrorKind::BadRequest,
@@ -105,7 +109,7 @@ impl SqliteCellar {
             State::create(connection, &names, &Manifest::empty(schema.clone()), &table.name, &triggers)?;
         }
         transaction.commit("Adopting a table")?;
-        Ok(Self::with(names, schema.clone()))
+        Ok((Self::with(names, schema.clone()), made))
     }
 
     fn with(names: Names, schema: Schema) -> Self {
