@@ -1,7 +1,7 @@
 //! One column of a schema.
 
 use crate::error::{Error, ErrorKind, Result};
-use crate::text::Language;
+use crate::text::{Accents, Language, Reading, Stop, TextSettings};
 use serde::{Deserialize, Serialize};
 use std::fmt;
 
@@ -47,8 +47,8 @@ impl fmt::Display for Kind {
 #[serde(try_from = "Raw")]
 pub struct Column {
     kind: Kind,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    language: Option<Language>,
+    #[serde(flatten)]
+    text: TextSettings,
     #[serde(skip_serializing_if = "Option::is_none")]
     weight: Option<f32>,
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -70,6 +70,11 @@ enum From {
 struct Raw {
     kind: Kind,
     language: Option<Language>,
+    reading: Option<Reading>,
+    accents: Option<Accents>,
+    stem: Option<bool>,
+    stemmer: Option<String>,
+    stop: Option<Stop>,
     weight: Option<f32>,
     from: Option<From>,
     #[serde(default = "yes")]
@@ -89,23 +94,46 @@ impl TryFrom<Raw> for Column {
     type Error = Error;
 
     fn try_from(raw: Raw) -> Result<Self> {
-        let Raw { kind, language, weight, from, kept } = raw;
-        let column = Self { kind, language, weight, from, kept };
+        let Raw { kind, language, reading, accents, stem, stemmer, stop, weight, from, kept } = raw;
+        let text = TextSettings { language, reading, accents, stem, stemmer, stop };
+        let column = Self { kind, text, weight, from, kept };
         column.check()?;
-        Ok(column)
+        Ok(column.naming_its_stemmer())
     }
 }
 
 impl Column {
     /// A column of a kind.
     pub fn of(kind: Kind) -> Self {
-        Self { kind, language: None, weight: None, from: None, kept: true }
+        Self { kind, text: TextSettings::default(), weight: None, from: None, kept: true }
     }
 
     /// A text column in a language, by its code: `"en"`, or `"none"` for words as they are, case folded.
     /// Whether the code is known is told by [`Schema::check`](crate::Schema::check).
     pub fn text(language: &str) -> Self {
-        Self { language: Some(Language::named(language)), ..Self::of(Kind::Text) }
+        Self::read_as(TextSettings::of(Language::named(language)))
+    }
+
+    /// A text column that is read in a way of its own.
+    ///
+    /// ```
+    /// use nut_cellar_core::text::{Reading, TextSettings};
+    /// use nut_cellar_core::{Column, Language};
+    ///
+    /// let code = TextSettings { reading: Some(Reading::Code), ..TextSettings::of(Language::new("en").unwrap()) };
+    /// let column = Column::read_as(code);
+    /// assert_eq!(column.text_settings().reading(), Reading::Code);
+    /// ```
+    pub fn read_as(settings: TextSettings) -> Self {
+        Self { text: settings, ..Self::of(Kind::Text) }.naming_its_stemmer()
+    }
+
+    /// The column with the stemmer named that this program reads it with, so that a schema that is kept says it.
+    fn naming_its_stemmer(mut self) -> Self {
+        if self.kind == Kind::Text {
+            self.text.stemmer = self.text.stemmer.take().or_else(|| self.text.stemmer());
+        }
+        self
     }
 
     /// The column with a weight of its own; 1 without.
@@ -136,7 +164,12 @@ impl Column {
 
     /// The language its text is read in.
     pub fn language(&self) -> Language {
-        self.language.clone().unwrap_or_default()
+        self.text.language()
+    }
+
+    /// How its text is read.
+    pub fn text_settings(&self) -> &TextSettings {
+        &self.text
     }
 
     /// What a match in it weighs, unless a search says otherwise.
@@ -159,11 +192,13 @@ impl Column {
 
     pub(super) fn check(&self) -> Result<()> {
         let bad = |message: String| Err(Error::new(ErrorKind::BadSchema, message));
-        if let Some(language) = &self.language {
-            if self.kind != Kind::Text {
-                return bad(format!("`language` belongs to columns of kind \"text\", not \"{}\"", self.kind));
-            }
-            language.check()?;
+        if self.kind == Kind::Text {
+            self.text.check()?;
+        } else if self.text != TextSettings::default() {
+            return bad(format!(
+                "`language` and what else says how text is read belong to columns of kind \"text\", not \"{}\"",
+                self.kind
+            ));
         }
         if let Some(weight) = self.weight {
             if self.kind != Kind::Text {

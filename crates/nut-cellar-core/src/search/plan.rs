@@ -46,6 +46,8 @@ pub(crate) struct Clause {
     pub words: Vec<usize>,
     /// How often it was typed.
     pub times: u32,
+    /// The text, where it is made of stop words alone.
+    weak: Option<String>,
 }
 
 impl Clause {
@@ -71,10 +73,11 @@ impl Plan {
     /// [`BadRequest`](crate::ErrorKind::BadRequest) if `find` names columns that can't be searched.
     pub fn new(schema: &Schema, query: &Query, find: &Find) -> Result<Self> {
         let searched = find.searched(schema)?;
-        let recipes = schema.text_columns().map(|(_, column)| Recipe::new(&column.language())).collect();
+        let recipes = schema.text_columns().map(|(_, column)| Recipe::of(column.text_settings())).collect();
         let mut binder = Binder { schema, recipes, plan: Self::default() };
         binder.bind(query, searched);
         let mut plan = binder.plan;
+        plan.leave_out_weak();
         if plan.clauses.is_empty() {
             plan.notes.push("The query has no word to look for, so nothing is found.".to_owned());
         }
@@ -84,6 +87,18 @@ impl Plan {
             Words::AtLeast(count) => count.clamp(1, plan.clauses.len().max(1)),
         };
         Ok(plan)
+    }
+
+    /// Leaves out what is made of stop words alone, where there is something else.
+    fn leave_out_weak(&mut self) {
+        if self.clauses.iter().all(|clause| clause.weak.is_some()) {
+            return;
+        }
+        let left_out: Vec<_> = self.clauses.iter().filter_map(|clause| clause.weak.clone()).collect();
+        if !left_out.is_empty() {
+            self.clauses.retain(|clause| clause.weak.is_none());
+            self.notes.push(format!("Left out, since they say little: {}.", left_out.join(", ")));
+        }
     }
 
     fn term(&mut self, term: &str) -> usize {
@@ -138,7 +153,7 @@ impl Binder<'_> {
     }
 
     fn clause(&mut self, text: &str, columns: ColumnSet) {
-        let alternatives = self.alternatives(text, columns);
+        let (alternatives, weak) = self.alternatives(text, columns);
         if alternatives.is_empty() {
             self.plan.notes.push(format!("`{text}` has no letter or digit; it was left out."));
             return;
@@ -149,28 +164,36 @@ impl Binder<'_> {
         }
         let longest = alternatives.iter().map(|alternative| alternative.terms.len()).max().unwrap_or(0);
         let words = (0..longest).map(|place| self.word(&alternatives, place)).collect();
-        self.plan.clauses.push(Clause { alternatives, words, times: 1 });
+        self.plan.clauses.push(Clause { alternatives, words, times: 1, weak: weak.then(|| text.to_owned()) });
     }
 
-    /// How the columns read the text: one alternative for each different run of terms, in schema order.
-    fn alternatives(&mut self, text: &str, columns: ColumnSet) -> Vec<Alternative> {
+    /// How the columns read the text: one alternative for each different run of terms, in schema order, and in each
+    /// column the parts of compounds before the wholes. Also tells whether every column takes it for weak.
+    fn alternatives(&mut self, text: &str, columns: ColumnSet) -> (Vec<Alternative>, bool) {
         let mut alternatives: Vec<Alternative> = Vec::new();
+        let mut all_weak = true;
         for column in columns.iter() {
-            let mut terms = Vec::new();
+            let mut typed = Vec::new();
             let plan = &mut self.plan;
-            self.recipes[column].tokens(text, |token| terms.push((plan.term(token.term), token.position)));
-            let Some(&(_, first)) = terms.first() else { continue };
-            for (_, position) in &mut terms {
-                *position -= first;
+            self.recipes[column].tokens(text, |token| {
+                all_weak &= token.weak || token.span > 1;
+                typed.push((plan.term(token.term), token.position, token.span));
+            });
+            let parts =
+                typed.iter().filter(|(_, _, span)| *span == 1).map(|&(term, position, _)| (term, position));
+            for terms in [parts.collect(), wholes(&typed)] {
+                if terms.is_empty() {
+                    continue;
+                }
+                let same = place_of(
+                    &mut alternatives,
+                    |known| known.terms == terms,
+                    || Alternative { columns: ColumnSet::default(), terms: terms.clone() },
+                );
+                alternatives[same].columns = alternatives[same].columns.with(column);
             }
-            let same = place_of(
-                &mut alternatives,
-                |known| known.terms == terms,
-                || Alternative { columns: ColumnSet::default(), terms: terms.clone() },
-            );
-            alternatives[same].columns = alternatives[same].columns.with(column);
         }
-        alternatives
+        (alternatives, all_weak)
     }
 
     /// The word at a place of a clause: what each alternative has there, as one group.
@@ -192,6 +215,20 @@ impl Binder<'_> {
             self.plan.words.len() - 1
         })
     }
+}
+
+/// The tokens of a text with compounds as wholes, each at a position of its own.
+fn wholes(typed: &[(usize, u32, u32)]) -> Vec<(usize, u32)> {
+    let mut terms = Vec::new();
+    let mut next = 0;
+    for &(term, position, span) in typed {
+        // The widest whole at a position comes first; what it spans is skipped.
+        if position >= next {
+            terms.push((term, u32::try_from(terms.len()).unwrap_or(u32::MAX)));
+            next = position + span;
+        }
+    }
+    terms
 }
 
 /// The place of the first item that is `same`, made if there is none.

@@ -11,9 +11,9 @@ use super::terms::{TermEntry, TermWriter};
 use super::{kept, keys, lengths};
 use crate::error::{Error, ErrorKind, Result};
 use crate::record::{Key, Record, Value};
-use crate::schema::{Kind, Schema};
+use crate::schema::{Column, Kind, Schema};
 use crate::store::{PieceId, ShelfEntry, Unit};
-use crate::text::Recipe;
+use crate::text::{Memory, Recipe};
 use hashbrown::HashMap;
 use std::ops::Range;
 use std::sync::Arc;
@@ -25,12 +25,13 @@ pub(crate) const VALUE_GAP: u32 = 16;
 #[derive(Debug)]
 pub struct Builder {
     schema: Arc<Schema>,
-    recipes: Vec<Recipe>,
+    /// For each text column how it is read, and what became of words that were read before.
+    recipes: Vec<(Recipe, Memory)>,
     terms: HashMap<String, u32>,
     term_bytes: usize,
     log: Vec<Occurrence>,
     arrivals: Vec<Arrival>,
-    /// For each arrival, for each text column, the number of tokens.
+    /// For each arrival, for each text column, the number of positions.
     lengths: Vec<u32>,
     kept: Vec<u8>,
     latest: HashMap<Vec<u8>, u32>,
@@ -73,7 +74,8 @@ struct Order {
 impl Builder {
     /// A builder without records.
     pub fn new(schema: Arc<Schema>) -> Self {
-        let recipes = schema.text_columns().map(|(_, column)| Recipe::new(&column.language())).collect();
+        let recipe = |column: &Column| (Recipe::of(column.text_settings()), Memory::default());
+        let recipes = schema.text_columns().map(|(_, column)| recipe(column)).collect();
         Self {
             schema,
             recipes,
@@ -163,11 +165,10 @@ impl Builder {
 
     fn take_texts(&mut self, arrival: u32, values: &[Vec<Value>]) {
         let texts = self.schema.columns().zip(values).filter(|((_, column), _)| column.kind() == Kind::Text);
-        for (place, (recipe, (_, values))) in (0_u8..).zip(self.recipes.iter().zip(texts)) {
+        for (place, ((recipe, memory), (_, values))) in (0_u8..).zip(self.recipes.iter_mut().zip(texts)) {
             let (mut length, mut base) = (0, 0);
             for text in values.iter().filter_map(Value::as_text) {
-                let before = length;
-                recipe.tokens(text, |token| {
+                let positions = memory.tokens(recipe, text, |token| {
                     let next = u32::try_from(self.terms.len()).expect("fewer terms than tokens in memory");
                     let term = *self.terms.entry_ref(token.term).or_insert_with(|| {
                         self.term_bytes += token.term.len();
@@ -179,9 +180,9 @@ impl Builder {
                         position: base + token.position,
                         column: place,
                     });
-                    length += 1;
                 });
-                base += length - before + VALUE_GAP;
+                length += positions;
+                base += positions + VALUE_GAP;
             }
             self.lengths.push(length);
         }

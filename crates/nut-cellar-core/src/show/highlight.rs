@@ -9,6 +9,7 @@ use crate::schema::Schema;
 use crate::search::Find;
 use crate::search::plan::Plan;
 use crate::text::Recipe;
+use std::collections::HashMap;
 use std::ops::Range;
 use std::sync::Arc;
 
@@ -132,28 +133,47 @@ impl Highlighter {
             )
         })?;
         let mut tokens = Vec::new();
-        Recipe::new(&column.language()).tokens(text, |token| {
-            let term = self.plan.terms.iter().position(|known| known == token.term);
-            tokens.push((term, token.position, token.start..token.end));
+        Recipe::of(column.text_settings()).tokens(text, |token| {
+            if let Some(term) = self.plan.terms.iter().position(|known| known == token.term) {
+                tokens.push((term, token.position, token.start..token.end));
+            }
         });
+        let by_place: HashMap<_, _> =
+            tokens.iter().enumerate().map(|(at, (term, position, _))| ((*term, *position), at)).collect();
         let mut marked = vec![false; tokens.len()];
         let alternatives = self.plan.clauses.iter().flat_map(|clause| &clause.alternatives);
         for alternative in alternatives.filter(|alternative| alternative.columns.has(place)) {
-            // Every token has a position of its own, so a run of positions is a run of tokens.
-            for at in 0..tokens.len().saturating_sub(alternative.terms.len() - 1) {
-                let run = &tokens[at..at + alternative.terms.len()];
-                let fits =
-                    |((term, position, _), (wanted, offset)): (&(Option<usize>, u32, _), &(usize, u32))| {
-                        *term == Some(*wanted) && *position == tokens[at].1 + offset
-                    };
-                if run.iter().zip(&alternative.terms).all(fits) {
-                    marked[at..at + run.len()].fill(true);
+            let first = alternative.terms[0].0;
+            for &(_, start, _) in tokens.iter().filter(|(term, _, _)| *term == first) {
+                let run =
+                    alternative.terms.iter().map(|&(term, offset)| by_place.get(&(term, start + offset)));
+                if let Some(run) = run.collect::<Option<Vec<_>>>() {
+                    for &at in run {
+                        marked[at] = true;
+                    }
                 }
             }
         }
-        let found = tokens.into_iter().zip(marked).filter(|(_, marked)| *marked);
-        Ok(found.filter_map(|((term, _, range), _)| Some((term?, range))).collect())
+        let found = tokens
+            .into_iter()
+            .zip(marked)
+            .filter(|(_, marked)| *marked)
+            .map(|((term, _, range), _)| (term, range));
+        Ok(without_overlaps(found.collect()))
     }
+}
+
+/// The matches in order; those that overlap, as a compound and its parts do, as one.
+fn without_overlaps(mut found: Vec<(usize, Range<usize>)>) -> Vec<(usize, Range<usize>)> {
+    found.sort_by_key(|(_, range)| (range.start, std::cmp::Reverse(range.end)));
+    found.dedup_by(|(_, next), (_, kept)| {
+        let overlaps = next.start < kept.end;
+        if overlaps {
+            kept.end = kept.end.max(next.end);
+        }
+        overlaps
+    });
+    found
 }
 
 fn marked(text: &str, window: Range<usize>, matches: &[Range<usize>], marks: &Marks) -> String {

@@ -1,6 +1,7 @@
 //! Folding: compatibility forms (NFKC) and letter case away, so that `ＡＢＣ`, `Abc` and `abc` are one word.
 //!
-//! Case folding is the full, language-independent one of the Unicode Standard (section 3.13). Accents stay.
+//! Case folding is the full one of the Unicode Standard (section 3.13), for Turkish and Azerbaijani in the Turkic
+//! variant, where I is the capital of ı. Accents stay.
 
 use icu_casemap::{CaseMapper, CaseMapperBorrowed};
 use icu_normalizer::{ComposingNormalizer, ComposingNormalizerBorrowed};
@@ -9,15 +10,15 @@ const NORMAL: ComposingNormalizerBorrowed<'static> = ComposingNormalizer::new_nf
 const CASES: CaseMapperBorrowed<'static> = CaseMapper::new();
 
 /// Writes the folded form of `word` to `out`, which is emptied first.
-pub(super) fn fold(word: &str, out: &mut String) {
+pub(super) fn fold(word: &str, turkic: bool, out: &mut String) {
     out.clear();
-    if word.is_ascii() {
+    if word.is_ascii() && !(turkic && word.contains('I')) {
         out.push_str(word);
         out.make_ascii_lowercase();
         return;
     }
     let normal = NORMAL.normalize(word);
-    let folded = CASES.fold_string(&normal);
+    let folded = if turkic { CASES.fold_turkic_string(&normal) } else { CASES.fold_string(&normal) };
     // Folding a normalised text can leave a sequence that composes (Unicode 3.13, D145): normalise once more.
     out.push_str(&NORMAL.normalize(&folded));
 }
@@ -29,27 +30,30 @@ mod tests {
     #[test]
     fn case_and_compatibility_forms_go_and_accents_stay() {
         let mut out = String::new();
-        for (word, folded) in [
-            ("Umbrella", "umbrella"),
-            ("STRASSE", "strasse"),
-            ("Straße", "strasse"),
-            ("ＡＢＣ", "abc"),
-            ("ﬁne", "fine"),
-            ("CAFE\u{301}", "café"),
-            ("Σίσυφος", "σίσυφοσ"),
-            ("ｶﾞ", "ガ"),
+        for (word, turkic, folded) in [
+            ("Umbrella", false, "umbrella"),
+            ("STRASSE", false, "strasse"),
+            ("Straße", false, "strasse"),
+            ("ＡＢＣ", false, "abc"),
+            ("ﬁne", false, "fine"),
+            ("CAFE\u{301}", false, "café"),
+            ("Σίσυφος", false, "σίσυφοσ"),
+            ("ｶﾞ", false, "ガ"),
+            ("ISPARTA", false, "isparta"),
+            ("ISPARTA", true, "ısparta"),
+            ("İstanbul", true, "istanbul"),
         ] {
-            fold(word, &mut out);
+            fold(word, turkic, &mut out);
             assert_eq!(out, folded);
         }
     }
 
     proptest::proptest! {
         #[test]
-        fn folding_twice_changes_nothing_more(word: String) {
+        fn folding_twice_changes_nothing_more(word: String, turkic: bool) {
             let (mut once, mut twice) = (String::new(), String::new());
-            fold(&word, &mut once);
-            fold(&once, &mut twice);
+            fold(&word, turkic, &mut once);
+            fold(&once, turkic, &mut twice);
             proptest::prop_assert_eq!(once, twice);
         }
     }

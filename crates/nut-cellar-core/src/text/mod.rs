@@ -1,14 +1,20 @@
 //! From a text to the tokens that are indexed and looked for.
 //!
-//! A [`Recipe`] is made of steps, each in a file of its own: split into words, fold away the
-//! differences that do not matter, stem word forms. The same recipe reads a column's text and a query's words,
-//! and the same text always gives the same tokens.
+//! A [`Recipe`] is made of steps, each in a file of its own: cut into pieces, fold away the differences that do not
+//! matter, stem word forms, take accents off. The same recipe reads a column's text and a query's words, and the same
+//! text always gives the same tokens. [`TextSettings`] are a recipe as plain data, as a schema keeps it.
 
+mod accents;
 mod fold;
 mod language;
+mod pieces;
 mod recipe;
+mod settings;
 mod split;
 mod stem;
+mod stop;
 
 pub use language::Language;
-pub use recipe::{Change, MAX_TERM_BYTES, Recipe, Token, TracedToken};
+pub(crate) use recipe::Memory;
+pub use recipe::{Change, MAX_TERM_BYTES, Reader, Recipe, Token, TracedToken};
+pub use settings::{Accents, Reading, Stop, TextSettings};

@@ -1,10 +1,23 @@
 //! The recipe: the steps that turn one column's text into tokens.
+//!
+//! | step | does | named in a trace |
+//! | --- | --- | --- |
+//! | cut | cuts pieces out of the text, as the [`Reading`](super::Reading) says | |
+//! | elide | takes off what a language puts before an apostrophe: `l'eau` | `elide` |
+//! | fold | compatibility forms and letter case | `fold` |
+//! | weigh | tells whether it is a stop word | `weak` |
+//! | stem | word forms to their stem | `stem` |
+//! | bare | accents off | `accents` |
+//! | limit | at most 255 bytes | `limit` |
 
 use super::language::Language;
-use super::stem::Stemmer;
-use super::{fold, split};
+use super::pieces::{Piece, pieces};
+use super::settings::{Reading, Stop, TextSettings};
+use super::{accents, fold, stem, stop};
+use hashbrown::HashMap;
 use serde::Serialize;
-use std::ops::Range;
+use std::collections::HashSet;
+use waken_snowball::Algorithm;
 
 /// The longest term, in bytes. A longer one is cut at the last character boundary before, in texts and in queries
 /// alike, so that it is still found.
@@ -21,6 +34,10 @@ pub struct Token<'a> {
     pub end: usize,
     /// The how-manieth word of the text it is, from 0.
     pub position: u32,
+    /// How many positions it takes: 1, or more for the whole of a compound, whose parts follow.
+    pub span: u32,
+    /// Whether it says little: a search leaves it out where it has other words.
+    pub weak: bool,
 }
 
 /// The steps that turn text into tokens.
@@ -33,9 +50,15 @@ pub struct Token<'a> {
 /// recipe.tokens("Two Umbrellas, dripping", |token| terms.push(token.term.to_owned()));
 /// assert_eq!(terms, ["two", "umbrella", "drip"]);
 /// ```
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug)]
 pub struct Recipe {
-    stemmer: Option<Stemmer>,
+    reading: Reading,
+    elided: &'static [&'static str],
+    turkic: bool,
+    stemmer: Option<Algorithm>,
+    /// The letters that stay where accents are folded.
+    own_letters: Option<&'static str>,
+    stop: HashSet<String>,
 }
 
 /// A token together with what each step made of it.
@@ -49,6 +72,10 @@ pub struct TracedToken {
     pub end: usize,
     /// The how-manieth word of the text it is, from 0.
     pub position: u32,
+    /// How many positions it takes: 1, or more for the whole of a compound, whose parts follow.
+    pub span: u32,
+    /// Whether it says little: a search leaves it out where it has other words.
+    pub weak: bool,
     /// The steps that changed something, in order.
     pub steps: Vec<Change>,
 }
@@ -65,78 +92,181 @@ pub struct Change {
 }
 
 impl Recipe {
-    /// The recipe for a language: words, folded, and stemmed where the language is.
+    /// The recipe for a language.
     pub fn new(language: &Language) -> Self {
-        Self { stemmer: Stemmer::for_code(language.code()) }
+        Self::of(&TextSettings::of(language.clone()))
     }
 
-    /// Gives each token of `text` to `take`, in order. Takes time in proportion to the text.
-    pub fn tokens(&self, text: &str, mut take: impl FnMut(Token<'_>)) {
-        let mut term = String::new();
-        let mut position = 0;
-        split::words(text, |Range { start, end }, word| {
-            for step in self.steps() {
-                step.apply(word, &mut term);
-            }
-            take(Token { term: &term, start, end, position });
-            position += 1;
-        });
+    /// The recipe that a column's settings ask for.
+    pub fn of(settings: &TextSettings) -> Self {
+        let habits = settings.language().habits();
+        let reading = settings.reading();
+        let of_words = matches!(reading, Reading::Words | Reading::Web);
+        let words: Vec<&str> = match &settings.stop {
+            None | Some(Stop::OfLanguage(false)) => Vec::new(),
+            Some(Stop::OfLanguage(true)) => stop::of_language(habits.code).unwrap_or_default().to_vec(),
+            Some(Stop::Words(words)) => words.iter().map(String::as_str).collect(),
+        };
+        let folded = |word: &str| {
+            let mut out = String::new();
+            fold::fold(word, habits.turkic, &mut out);
+            out
+        };
+        Self {
+            reading,
+            elided: if of_words { habits.elided } else { &[] },
+            turkic: habits.turkic,
+            stemmer: settings.algorithm(),
+            own_letters: settings.folds_accents().then_some(habits.own_letters),
+            stop: words.into_iter().map(folded).collect(),
+        }
+    }
+
+    /// Gives each token of `text` to `take`, in order of position; tells how many positions there are. Takes time in
+    /// proportion to the text.
+    pub fn tokens(&self, text: &str, take: impl FnMut(Token<'_>)) -> u32 {
+        self.reader().tokens(text, take)
+    }
+
+    /// Reads many texts: remembers what became of words that come again.
+    pub fn reader(&self) -> Reader<'_> {
+        Reader { recipe: self, memory: Memory::default() }
     }
 
     /// The tokens of `text`, each with what the steps made of it.
-    #[expect(clippy::missing_panics_doc, reason = "a text in memory has fewer tokens than that")]
     pub fn trace(&self, text: &str) -> Vec<TracedToken> {
         let mut tokens = Vec::new();
-        split::words(text, |Range { start, end }, word| {
-            let (mut term, mut steps) = (word.to_owned(), Vec::new());
-            for step in self.steps() {
-                let before = term.clone();
-                step.apply(word, &mut term);
-                if term != before {
-                    steps.push(Change { step: step.name(), before, after: term.clone() });
+        pieces(self.reading, text, |Piece { raw, range, position, span }| {
+            let (mut term, mut steps) = (String::new(), Vec::new());
+            let mut note = |step, before: &str, after: &str| {
+                if before != after {
+                    steps.push(Change { step, before: before.to_owned(), after: after.to_owned() });
                 }
+            };
+            let weak = self.make(&raw, span, &mut term, Some(&mut note));
+            if weak {
+                steps.push(Change { step: "weak", before: term.clone(), after: term.clone() });
             }
-            let position = u32::try_from(tokens.len()).expect("fewer tokens than bytes in memory");
-            tokens.push(TracedToken { term, start, end, position, steps });
+            tokens.push(TracedToken {
+                term,
+                start: range.start,
+                end: range.end,
+                position,
+                span,
+                weak,
+                steps,
+            });
         });
         tokens
     }
 
-    fn steps(&self) -> impl Iterator<Item = Step> {
-        [Some(Step::Fold), self.stemmer.map(Step::Stem), Some(Step::Cut)].into_iter().flatten()
+    /// Makes a term of a piece and tells whether it is weak; `note` is told each step with the term before and after.
+    fn make(&self, raw: &str, span: u32, term: &mut String, mut note: Option<Note<'_>>) -> bool {
+        let bare = if span == 1 { self.without_elision(raw) } else { raw };
+        fold::fold(bare, self.turkic, term);
+        if let Some(note) = &mut note {
+            note("elide", raw, bare);
+            note("fold", bare, term);
+        }
+        let weak = self.stop.contains(term.as_str());
+        let mut step = |name, term: &mut String, work: &dyn Fn(&mut String)| match &mut note {
+            Some(note) => {
+                let before = term.clone();
+                work(term);
+                note(name, &before, term);
+            }
+            None => work(term),
+        };
+        if let Some(algorithm) = self.stemmer {
+            step("stem", term, &|term| stem::apply(algorithm, term));
+        }
+        if let Some(own_letters) = self.own_letters {
+            step("accents", term, &|term| accents::fold(term, own_letters));
+        }
+        if term.len() > MAX_TERM_BYTES {
+            step("limit", term, &|term| term.truncate(term.floor_char_boundary(MAX_TERM_BYTES)));
+        }
+        weak
+    }
+
+    /// The word without what its language puts before an apostrophe.
+    fn without_elision<'w>(&self, word: &'w str) -> &'w str {
+        if self.elided.is_empty() {
+            return word;
+        }
+        let Some((before, after)) = word.split_once(['\'', '’']) else { return word };
+        let is_elided = |known: &str| known.eq_ignore_ascii_case(before);
+        if !after.is_empty() && self.elided.iter().any(|known| is_elided(known)) { after } else { word }
+    }
+
+    /// Whether a word is its own term but for the case of ASCII letters.
+    fn only_folds(&self, raw: &str) -> bool {
+        self.stemmer.is_none()
+            && self.stop.is_empty()
+            && self.elided.is_empty()
+            && !self.turkic
+            && raw.is_ascii()
     }
 }
 
-/// What happens to a word after it has been split off.
-#[derive(Clone, Copy)]
-enum Step {
-    Fold,
-    Stem(Stemmer),
-    Cut,
+/// Told a step, the term before it and the term after it.
+type Note<'n> = &'n mut dyn FnMut(&'static str, &str, &str);
+
+/// Reads texts by a recipe, and remembers what became of words.
+#[derive(Clone, Debug)]
+pub struct Reader<'r> {
+    recipe: &'r Recipe,
+    memory: Memory,
 }
 
-impl Step {
-    fn name(self) -> &'static str {
-        match self {
-            Self::Fold => "fold",
-            Self::Stem(_) => "stem",
-            Self::Cut => "cut",
-        }
-    }
+/// What became of words: by the word as it stands, its term and whether that is weak.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct Memory {
+    known: HashMap<String, (String, bool)>,
+    term: String,
+}
 
-    /// Folding starts from the word as it stands in the text, the others from the term so far.
-    fn apply(self, word: &str, term: &mut String) {
-        match self {
-            Self::Fold => fold::fold(word, term),
-            Self::Stem(stemmer) => stemmer.apply(term),
-            Self::Cut => term.truncate(term.floor_char_boundary(MAX_TERM_BYTES)),
-        }
+impl Reader<'_> {
+    /// Gives each token of `text` to `take`, in order of position; tells how many positions there are.
+    pub fn tokens(&mut self, text: &str, take: impl FnMut(Token<'_>)) -> u32 {
+        self.memory.tokens(self.recipe, text, take)
+    }
+}
+
+impl Memory {
+    /// The words that are remembered at most; then all are forgotten.
+    const WORDS: usize = 1 << 16;
+    /// Longer words hardly come again.
+    const WORD_BYTES: usize = 64;
+
+    pub fn tokens(&mut self, recipe: &Recipe, text: &str, mut take: impl FnMut(Token<'_>)) -> u32 {
+        let Self { known, term } = self;
+        pieces(recipe.reading, text, |Piece { raw, range, position, span }| {
+            let mut give = |term: &str, weak| {
+                take(Token { term, start: range.start, end: range.end, position, span, weak });
+            };
+            if raw.len() <= Self::WORD_BYTES && !recipe.only_folds(&raw) && span == 1 {
+                if let Some((term, weak)) = known.get(&*raw) {
+                    return give(term, *weak);
+                }
+                let weak = recipe.make(&raw, span, term, None);
+                if known.len() >= Self::WORDS {
+                    known.clear();
+                }
+                known.insert(raw.into_owned(), (term.clone(), weak));
+                give(term, weak);
+            } else {
+                let weak = recipe.make(&raw, span, term, None);
+                give(term, weak);
+            }
+        })
     }
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::text::Accents;
     use proptest::prelude::*;
 
     fn terms(language: &str, text: &str) -> Vec<String> {
@@ -144,23 +274,90 @@ mod tests {
     }
 
     #[test]
-    fn words_are_split_folded_and_stemmed() {
+    fn words_are_split_folded_stemmed_and_freed_of_accents() {
         assert_eq!(
-            terms("none", "The CLASPS weren't closed: 3.5 mm"),
-            ["the", "clasps", "weren't", "closed", "3.5", "mm"]
+            terms("none", "The CLASPS weren't closed: 3.5 mm, Café"),
+            ["the", "clasps", "weren't", "closed", "3.5", "mm", "café"]
         );
-        assert_eq!(terms("en", "clasp clasps clasped"), ["clasp"; 3]);
+        assert_eq!(
+            terms("en", "clasp clasps clasped café cafés"),
+            ["clasp", "clasp", "clasp", "cafe", "cafe"]
+        );
+        assert_eq!(terms("fr", "l'eau d’une qu'il aujourd'hui"), ["eau", "une", "il", "aujourd'hui"]);
+        assert_eq!(terms("de", "Häuser Haus STRASSE"), ["haus", "haus", "strass"]);
+        assert_eq!(terms("sv", "färg farg"), ["färg", "farg"]);
+        assert_eq!(terms("tr", "ISPARTA İstanbul"), ["ıspar", "istanbul"]);
+        assert_eq!(terms("ru", "ёлка йод"), ["елк", "йод"]);
+        assert_eq!(terms("pl", "Łódź"), ["lodz"]);
         let without_spaces =
             if cfg!(feature = "dictionaries") { vec!["駅", "の", "傘"] } else { vec!["駅の", "の傘"] };
         assert_eq!(terms("en", "駅の傘"), without_spaces);
     }
 
     #[test]
+    fn steps_can_be_switched_one_by_one() {
+        let english = TextSettings::of(Language::new("en").unwrap());
+        let terms = |settings: TextSettings, text: &str| {
+            settings.check().unwrap();
+            Recipe::of(&settings).trace(text).into_iter().map(|token| token.term).collect::<Vec<_>>()
+        };
+        let text = "Cafés a_b e-mails";
+        assert_eq!(terms(english.clone(), text), ["cafe", "a_b", "email", "e", "mail"]);
+        let keep = TextSettings { accents: Some(Accents::Keep), ..english.clone() };
+        assert_eq!(terms(keep, text), ["café", "a_b", "email", "e", "mail"]);
+        let forms = TextSettings { stem: Some(false), ..english.clone() };
+        assert_eq!(terms(forms, text), ["cafes", "a_b", "emails", "e", "mails"]);
+        let code = TextSettings { reading: Some(Reading::Code), ..english.clone() };
+        assert_eq!(terms(code, "fooBars"), ["foobars", "foo", "bars"]);
+        let whole = TextSettings { reading: Some(Reading::Whole), ..english };
+        assert_eq!(terms(whole, " Two Bars "), ["two bars"]);
+    }
+
+    #[test]
+    fn stop_words_are_marked_whatever_their_case() {
+        let english = TextSettings::of(Language::new("en").unwrap());
+        let weak = |stop: Stop, text: &str| {
+            let recipe = Recipe::of(&TextSettings { stop: Some(stop), ..english.clone() });
+            recipe
+                .trace(text)
+                .into_iter()
+                .filter(|token| token.weak)
+                .map(|token| token.term)
+                .collect::<Vec<_>>()
+        };
+        assert_eq!(weak(Stop::OfLanguage(true), "The handle OF an umbrella"), ["the", "of", "an"]);
+        assert_eq!(weak(Stop::OfLanguage(false), "The handle"), [""; 0]);
+        assert_eq!(weak(Stop::Words(vec!["Handle".into()]), "The handle, handles"), ["handl"]);
+    }
+
+    #[test]
     fn a_trace_names_the_steps_that_changed_something() {
-        let traced = Recipe::new(&Language::new("en").unwrap()).trace("a Gloves");
+        let traced = Recipe::new(&Language::new("fr").unwrap()).trace("a L'Épées");
         assert!(traced[0].steps.is_empty());
         let steps: Vec<_> = traced[1].steps.iter().map(|c| (c.step, &*c.before, &*c.after)).collect();
-        assert_eq!(steps, [("fold", "Gloves", "gloves"), ("stem", "gloves", "glove")]);
+        assert_eq!(
+            steps,
+            [
+                ("elide", "L'Épées", "Épées"),
+                ("fold", "Épées", "épées"),
+                ("stem", "épées", "épé"),
+                ("accents", "épé", "epe")
+            ]
+        );
+    }
+
+    #[test]
+    fn what_contradicts_itself_or_the_program_is_refused() {
+        let of = |code| TextSettings::of(Language::new(code).unwrap());
+        for (settings, says) in [
+            (TextSettings { stem: Some(true), ..of("ja") }, "no stemmer"),
+            (TextSettings { stop: Some(Stop::OfLanguage(true)), ..of("ja") }, "no list"),
+            (TextSettings { stemmer: Some("snowball 9 english".into()), ..of("en") }, "snowball 9 english"),
+            (TextSettings { stemmer: Some("snowball 3.0 english".into()), ..of("none") }, "none"),
+        ] {
+            assert!(settings.check().unwrap_err().to_string().contains(says));
+        }
+        assert_eq!(of("en").stemmer().unwrap(), "snowball 3.0 english");
     }
 
     #[test]
@@ -168,21 +365,30 @@ mod tests {
         let long = terms("none", &"é".repeat(400));
         assert_eq!(long, ["é".repeat(127)]);
         assert_eq!(terms("none", ""), [""; 0]);
+        assert_eq!(terms("none", "a\0b"), ["a", "b"]);
     }
 
     proptest! {
         #[test]
-        fn ranges_slice_the_text_and_tokens_equal_the_trace(text: String) {
-            let recipe = Recipe::new(&Language::new("en").unwrap());
-            let traced = recipe.trace(&text);
-            let mut at = 0;
-            recipe.tokens(&text, |token| {
-                assert!(token.start <= token.end && text.get(token.start..token.end).is_some());
-                assert!(token.term.len() <= MAX_TERM_BYTES);
-                assert_eq!((token.term, token.position as usize), (&*traced[at].term, at));
-                at += 1;
-            });
-            prop_assert_eq!(at, traced.len());
+        fn ranges_slice_the_text_and_what_is_remembered_equals_the_trace(
+            texts in prop::collection::vec("([a-zA-Z]{1,5}|[ '’é傘ß-]|\\PC){0,12}", 1..5),
+            code in prop::sample::select(&["none", "en", "fr", "tr", "ja", "ru"][..]),
+        ) {
+            let recipe = Recipe::new(&Language::new(code).unwrap());
+            let mut reader = recipe.reader();
+            for text in texts.iter().chain(&texts) {
+                let traced = recipe.trace(text);
+                let mut at = 0;
+                let count = reader.tokens(text, |token| {
+                    let expected = &traced[at];
+                    assert!(token.start <= token.end && text.get(token.start..token.end).is_some());
+                    assert!(token.term.len() <= MAX_TERM_BYTES);
+                    assert_eq!((token.term, token.position, token.span), (&*expected.term, expected.position, expected.span));
+                    at += 1;
+                });
+                prop_assert_eq!(at, traced.len());
+                prop_assert!(traced.iter().all(|token| token.position < count));
+            }
         }
     }
 }

@@ -1,28 +1,23 @@
 //! Stemming: word forms to a common stem, so that `umbrellas` finds `umbrella`.
 //!
-//! English is the second Porter algorithm as the Snowball project maintains it (version 3.0), in the implementation of
-//! the crate `waken_snowball`, which is pinned, since another version may give other terms.
+//! The algorithms are those of the Snowball project (M. F. Porter and others), version 3.0, in the implementation of the
+//! crate `waken_snowball`. The crate is pinned: another version may give other terms, so algorithm and version stand in
+//! the schema.
 
 use waken_snowball::{Algorithm, stem};
 
-/// A stemming algorithm.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum Stemmer {
-    English,
+/// The version of the algorithms.
+const VERSION: &str = "3.0";
+
+/// Replaces a folded word, its accents kept, by its stem.
+pub(super) fn apply(algorithm: Algorithm, word: &mut String) {
+    let stemmed = stem(algorithm, word);
+    if *stemmed != **word {
+        *word = stemmed.into_owned();
+    }
 }
 
-impl Stemmer {
-    /// The algorithm for a language code, if the language is stemmed.
-    pub fn for_code(code: &str) -> Option<Self> {
-        (code == "en").then_some(Self::English)
-    }
-
-    /// Replaces a folded word by its stem.
-    pub fn apply(self, word: &mut String) {
-        let Self::English = self;
-        let stemmed = stem(Algorithm::English, word);
-        if *stemmed != **word {
-            *word = stemmed.into_owned();
-        }
-    }
+/// How an algorithm is named in a schema.
+pub(super) fn name(algorithm: Algorithm) -> String {
+    format!("snowball {VERSION} {}", algorithm.as_str())
 }

@@ -30,8 +30,11 @@ pub struct OracleSearch {
     pub b: f32,
 }
 
-/// The tokens of one column of one record, as (term, position).
-type Tokens = Vec<(String, u32)>;
+/// The tokens of one column of one record, as (term, position, how many positions it spans).
+type Tokens = Vec<(String, u32, u32)>;
+
+/// A run of terms, each with how far it stands from the first.
+type Run = Vec<(String, u32)>;
 
 /// All matches, best first: keys and scores.
 pub fn search(records: &BTreeMap<Key, Record>, search: &OracleSearch) -> Vec<(Key, f32)> {
@@ -44,20 +47,24 @@ pub fn search(records: &BTreeMap<Key, Record>, search: &OracleSearch) -> Vec<(Ke
     let count = documents.len() as f64;
     let averages: Vec<f32> = (0..search.columns.len())
         .map(|c| {
-            (documents.iter().map(|(_, columns)| columns[c].len() as u64).sum::<u64>() as f64 / count) as f32
+            (documents.iter().map(|(_, columns)| length(&columns[c])).sum::<u64>() as f64 / count) as f32
         })
         .collect();
 
-    // Each clause once, with how often it was typed: for each column how that column reads it.
-    let mut clauses: Vec<(Vec<Option<Tokens>>, u32)> = Vec::new();
+    // Each clause once, with how often it was typed: for each column the runs of terms that it may stand for there.
+    let mut clauses: Vec<(Vec<Vec<Run>>, u32)> = Vec::new();
     for clause in &search.clauses {
-        let read: Vec<Option<Tokens>> = (0..search.columns.len())
+        let read: Vec<Vec<Run>> = (0..search.columns.len())
             .map(|c| {
-                clause.columns.contains(&c).then(|| text_tokens(&clause.text, search.columns[c].language))
+                let searched = clause.columns.contains(&c);
+                if searched {
+                    runs(&text_tokens(&clause.text, search.columns[c].language))
+                } else {
+                    Vec::new()
+                }
             })
-            .map(|tokens| tokens.filter(|tokens| !tokens.is_empty()))
             .collect();
-        if read.iter().all(Option::is_none) {
+        if read.iter().all(Vec::is_empty) {
             continue;
         }
         match clauses.iter_mut().find(|(known, _)| *known == read) {
@@ -65,15 +72,23 @@ pub fn search(records: &BTreeMap<Key, Record>, search: &OracleSearch) -> Vec<(Ke
             None => clauses.push((read, 1)),
         }
     }
-    // A word is, at one place of a clause, the term that each column has there.
-    let mut words: Vec<Vec<Option<String>>> = Vec::new();
+    // A word is, at one place of a clause, the terms that each column has there.
+    let mut words: Vec<Vec<Vec<String>>> = Vec::new();
     let mut words_of: Vec<Vec<usize>> = Vec::new();
     for (read, _) in &clauses {
         let longest = read.iter().flatten().map(Vec::len).max().unwrap_or(0);
         let mut here = Vec::new();
         for place in 0..longest {
-            let word: Vec<Option<String>> =
-                read.iter().map(|t| t.as_ref().and_then(|t| t.get(place)).map(|t| t.0.clone())).collect();
+            let at = |runs: &Vec<Run>| {
+                let mut terms: Vec<String> = Vec::new();
+                for (term, _) in runs.iter().filter_map(|run| run.get(place)) {
+                    if !terms.contains(term) {
+                        terms.push(term.clone());
+                    }
+                }
+                terms
+            };
+            let word: Vec<Vec<String>> = read.iter().map(at).collect();
             let known = words.iter().position(|known| *known == word);
             here.push(known.unwrap_or(words.len()));
             if known.is_none() {
@@ -86,7 +101,7 @@ pub fn search(records: &BTreeMap<Key, Record>, search: &OracleSearch) -> Vec<(Ke
         .iter()
         .map(|word| {
             let with = |term: &String| {
-                let has = |columns: &Vec<Tokens>| columns.iter().flatten().any(|(known, _)| known == term);
+                let has = |columns: &Vec<Tokens>| columns.iter().flatten().any(|(known, _, _)| known == term);
                 documents.iter().filter(|(_, columns)| has(columns)).count()
             };
             let n = word.iter().flatten().map(with).max().unwrap_or(0) as f64;
@@ -98,7 +113,7 @@ pub fn search(records: &BTreeMap<Key, Record>, search: &OracleSearch) -> Vec<(Ke
     for (key, columns) in &documents {
         let matched: Vec<bool> = clauses
             .iter()
-            .map(|(read, _)| read.iter().zip(columns).any(|(r, c)| r.as_ref().is_some_and(|r| occurs(r, c))))
+            .map(|(read, _)| read.iter().zip(columns).any(|(runs, c)| runs.iter().any(|run| occurs(run, c))))
             .collect();
         let matching = matched.iter().filter(|m| **m).count();
         let needed = if search.at_least == 0 { clauses.len() } else { search.at_least.min(clauses.len()) };
@@ -123,13 +138,7 @@ pub fn search(records: &BTreeMap<Key, Record>, search: &OracleSearch) -> Vec<(Ke
     hits
 }
 
-fn part(
-    search: &OracleSearch,
-    word: &[Option<String>],
-    columns: &[Tokens],
-    averages: &[f32],
-    idf: f32,
-) -> f32 {
+fn part(search: &OracleSearch, word: &[Vec<String>], columns: &[Tokens], averages: &[f32], idf: f32) -> f32 {
     // Each different term of the word, in the order of its first column.
     let mut seen = BTreeSet::new();
     let mut tf = 0.0_f32;
@@ -138,10 +147,10 @@ fn part(
             continue;
         }
         let mut of_term = 0.0_f32;
-        for c in (0..columns.len()).filter(|&c| word[c].as_ref() == Some(term)) {
-            let count = columns[c].iter().filter(|(known, _)| known == term).count();
+        for c in (0..columns.len()).filter(|&c| word[c].contains(term)) {
+            let count = columns[c].iter().filter(|(known, _, _)| known == term).count();
             if count > 0 {
-                let (w, b, length) = (search.columns[c].weight, search.b, columns[c].len() as f32);
+                let (w, b, length) = (search.columns[c].weight, search.b, length(&columns[c]) as f32);
                 of_term += w * count as f32 / (1.0 - b + b * length / averages[c]);
             }
         }
@@ -150,16 +159,43 @@ fn part(
     if tf == 0.0 { 0.0 } else { idf * (search.k1 + 1.0) / (1.0 + search.k1 / tf) }
 }
 
-fn occurs(wanted: &Tokens, column: &Tokens) -> bool {
-    column.iter().any(|(_, start)| {
-        wanted.iter().all(|(term, offset)| column.contains(&(term.clone(), start + offset - wanted[0].1)))
+/// The positions of a column: the wholes of compounds take none of their own.
+fn length(column: &Tokens) -> u64 {
+    column.iter().filter(|(_, _, span)| *span == 1).count() as u64
+}
+
+/// What a typed text may stand for: its parts in a row, and its compounds as wholes in a row.
+fn runs(typed: &Tokens) -> Vec<Run> {
+    let parts: Run = typed.iter().filter(|t| t.2 == 1).map(|(term, at, _)| (term.clone(), *at)).collect();
+    let mut wholes = Run::new();
+    let mut covered = 0;
+    for (term, at, span) in typed {
+        if *at >= covered {
+            wholes.push((term.clone(), wholes.len() as u32));
+            covered = at + span;
+        }
+    }
+    let mut runs = Vec::new();
+    for run in [parts, wholes] {
+        if !run.is_empty() && !runs.contains(&run) {
+            runs.push(run);
+        }
+    }
+    runs
+}
+
+fn occurs(run: &Run, column: &Tokens) -> bool {
+    column.iter().any(|(_, start, _)| {
+        let at =
+            |(term, offset): &(String, u32)| column.iter().any(|(t, p, _)| t == term && *p == start + offset);
+        run.iter().all(at)
     })
 }
 
 fn text_tokens(text: &str, language: &str) -> Tokens {
     let mut tokens = Vec::new();
     Recipe::new(&Language::new(language).unwrap())
-        .tokens(text, |token| tokens.push((token.term.to_owned(), token.position)));
+        .tokens(text, |token| tokens.push((token.term.to_owned(), token.position, token.span)));
     tokens
 }
 
@@ -169,7 +205,11 @@ fn column_tokens(record: &Record, column: &OracleColumn) -> Tokens {
         // Far enough apart that no phrase reaches from one value to the next.
         let base = place * 1_000_000;
         if let Value::Text(text) = value {
-            tokens.extend(text_tokens(text, column.language).into_iter().map(|(term, at)| (term, base + at)));
+            tokens.extend(
+                text_tokens(text, column.language)
+                    .into_iter()
+                    .map(|(term, at, span)| (term, base + at, span)),
+            );
         }
     }
     tokens

@@ -1,0 +1,126 @@
+//! How one column's text is read, as plain data: what stands in a schema.
+
+use super::language::Language;
+use super::stem;
+use crate::error::{Error, ErrorKind, Result};
+use serde::{Deserialize, Serialize};
+
+/// How text is cut into tokens.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Reading {
+    /// Words of a language. A hyphenated word gives its parts, and the whole without hyphens.
+    #[default]
+    Words,
+    /// Identifiers and code: `snake_case`, `camelCase`, `v1.2.3` and paths give their parts and the whole.
+    Code,
+    /// Words among which e-mail and web addresses give their parts and the whole.
+    Web,
+    /// The whole value is one token.
+    Whole,
+}
+
+/// What becomes of accents.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Accents {
+    /// `café` and `cafe` are one word. Letters of a language's own, such as Swedish `å`, stay.
+    Fold,
+    /// They are different words.
+    Keep,
+}
+
+/// Words that say little: a search leaves them out where it has others.
+#[derive(Clone, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(untagged)]
+pub enum Stop {
+    /// The list of the language, or none.
+    OfLanguage(bool),
+    /// These words.
+    Words(Vec<String>),
+}
+
+/// How a column's text is read. What is not said follows from the language.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct TextSettings {
+    /// The language; `none` without.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub language: Option<Language>,
+    /// How text is cut into tokens; words without.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub reading: Option<Reading>,
+    /// What becomes of accents.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub accents: Option<Accents>,
+    /// Whether words are stemmed.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub stem: Option<bool>,
+    /// The algorithm and its version that words are stemmed with. Written with every schema that is kept; a schema that
+    /// names another than this program has can't be used.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub stemmer: Option<String>,
+    /// Words that say little; none without.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub stop: Option<Stop>,
+}
+
+impl TextSettings {
+    /// What a language asks.
+    pub fn of(language: Language) -> Self {
+        Self { language: Some(language), ..Self::default() }
+    }
+
+    /// The language, `none` if none is named.
+    pub fn language(&self) -> Language {
+        self.language.clone().unwrap_or_default()
+    }
+
+    /// How text is cut into tokens.
+    pub fn reading(&self) -> Reading {
+        self.reading.unwrap_or_default()
+    }
+
+    /// The algorithm that words are stemmed with, as a schema names it.
+    pub(crate) fn stemmer(&self) -> Option<String> {
+        self.algorithm().map(stem::name)
+    }
+
+    pub(super) fn algorithm(&self) -> Option<waken_snowball::Algorithm> {
+        let usual = matches!(self.reading(), Reading::Words | Reading::Web);
+        self.language().habits().stemmer.filter(|_| self.stem.unwrap_or(usual))
+    }
+
+    pub(super) fn folds_accents(&self) -> bool {
+        match self.accents {
+            Some(accents) => accents == Accents::Fold,
+            None => self.language().habits().folds_accents,
+        }
+    }
+
+    /// Tells whether text can be read so.
+    pub(crate) fn check(&self) -> Result<()> {
+        let bad = |message: String| Err(Error::new(ErrorKind::BadSchema, message));
+        self.language().check()?;
+        if self.stem == Some(true) && self.algorithm().is_none() {
+            return bad(format!("`stem` is set, and there is no stemmer for \"{}\"", self.language()));
+        }
+        if let Some(named) = &self.stemmer
+            && self.stemmer().as_ref() != Some(named)
+        {
+            let ours = self.stemmer().unwrap_or_else(|| "none".to_owned());
+            return bad(format!(
+                "`stemmer` is \"{named}\" and this program has \"{ours}\"; rebuild the cellar with it"
+            ));
+        }
+        if self.stop == Some(Stop::OfLanguage(true))
+            && super::stop::of_language(self.language().code()).is_none()
+        {
+            return bad(format!(
+                "`stop` is set, and there is no list of stop words for \"{}\"",
+                self.language()
+            ));
+        }
+        Ok(())
+    }
+}
