@@ -110,8 +110,17 @@ pub struct Tokens {
     #[arg(value_name = "TEXT", allow_hyphen_values = true)]
     pub text: String,
     /// The language to read it in
-    #[arg(long, value_name = "LL", default_value = "none")]
+    #[arg(long, value_name = "LL", default_value = "none", conflicts_with = "schema")]
     pub language: String,
+    /// Read it as a column of this schema is read
+    #[arg(long, value_name = "FILE.toml", requires = "column")]
+    pub schema: Option<PathBuf>,
+    /// The column
+    #[arg(long, value_name = "NAME", requires = "schema")]
+    pub column: Option<String>,
+    /// Show beside it what becomes of the text in this language
+    #[arg(long, value_name = "LL")]
+    pub against: Option<String>,
     /// Answer as one JSON document
     #[arg(long)]
     pub json: bool,

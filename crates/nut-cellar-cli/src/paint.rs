@@ -29,6 +29,11 @@ pub fn clean(text: &str) -> String {
     shown.map(|character| if character.is_control() { ' ' } else { character }).collect()
 }
 
+/// A text that is a match as a whole.
+pub fn marked(text: &str) -> String {
+    format!("{BEFORE}{text}{AFTER}")
+}
+
 /// The text with its marks as colours.
 pub fn painted(text: &str) -> String {
     text.replace(BEFORE, &MATCH.render().to_string()).replace(AFTER, &MATCH.render_reset().to_string())

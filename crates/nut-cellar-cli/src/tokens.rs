@@ -1,36 +1,120 @@
-//! `tokens`: what becomes of a text.
+//! `tokens`: what becomes of a text, by one recipe or by two side by side.
 
+use crate::adopt::read_schema;
 use crate::arguments;
+use crate::paint::MATCH;
 use crate::{paint, say};
 use comfy_table::Cell;
-use nut_cellar::{Error, ErrorKind, Language, Recipe, Result};
+use nut_cellar::text::{TextSettings, TracedToken};
+use nut_cellar::{Error, ErrorKind, Kind, Language, Recipe, Result};
+use serde_json::{Map, Value};
+use std::collections::BTreeMap;
+
+/// A recipe with its name.
+struct Named {
+    name: String,
+    tokens: Vec<TracedToken>,
+}
 
 pub fn run(call: &arguments::Tokens) -> Result<()> {
-    let language = Language::new(&call.language)
-        .map_err(|error| Error::new(ErrorKind::BadRequest, format!("--language: {error}.")))?;
-    let tokens = Recipe::new(&language).trace(&call.text);
+    let (name, settings) = settings(call)?;
+    let one = Named { name, tokens: Recipe::of(&settings).trace(&call.text) };
+    let other = match &call.against {
+        Some(code) => {
+            let recipe = Recipe::new(&language("--against", code)?);
+            Some(Named { name: code.clone(), tokens: recipe.trace(&call.text) })
+        }
+        None => None,
+    };
     if call.json {
-        let text = serde_json::to_string(&tokens).expect("tokens are made of numbers and texts");
-        return say(&format!("{text}\n"));
+        let json =
+            |tokens: &[TracedToken]| serde_json::to_value(tokens).expect("tokens are numbers and texts");
+        let answer = match &other {
+            None => json(&one.tokens),
+            Some(other) => {
+                let both = [&one, other].map(|named| (named.name.clone(), json(&named.tokens)));
+                Value::Object(both.into_iter().collect::<Map<_, _>>())
+            }
+        };
+        return say(&format!("{answer}\n"));
     }
-    if tokens.is_empty() {
+    if one.tokens.is_empty() && other.as_ref().is_none_or(|other| other.tokens.is_empty()) {
         anstream::eprintln!("There is no word in the text: no run of letters or digits.");
         return Ok(());
     }
+    say(&match other {
+        None => alone(&call.text, &one.tokens),
+        Some(other) => side_by_side(&call.text, &one, &other),
+    })
+}
+
+/// The recipe that is asked for, with its name.
+fn settings(call: &arguments::Tokens) -> Result<(String, TextSettings)> {
+    let (Some(path), Some(name)) = (&call.schema, &call.column) else {
+        return Ok((call.language.clone(), TextSettings::of(language("--language", &call.language)?)));
+    };
+    let schema = read_schema(path)?;
+    match schema.column(name) {
+        Some(column) if column.kind() == Kind::Text => Ok((name.clone(), column.text_settings().clone())),
+        _ => {
+            let known: Vec<_> = schema.text_columns().map(|(name, _)| name).collect();
+            Err(Error::new(
+                ErrorKind::BadRequest,
+                format!("--column: the schema has no text column `{name}`; it has {}.", known.join(", ")),
+            ))
+        }
+    }
+}
+
+fn language(option: &str, code: &str) -> Result<Language> {
+    Language::new(code).map_err(|error| Error::new(ErrorKind::BadRequest, format!("{option}: {error}.")))
+}
+
+fn alone(text: &str, tokens: &[TracedToken]) -> String {
     let mut table = paint::table(&[">position", ">bytes", "text", "term", "what the steps did"]);
     for token in tokens {
-        let steps: Vec<_> = token
-            .steps
-            .iter()
-            .map(|change| format!("{}: {} → {}", change.step, change.before, change.after))
-            .collect();
+        let steps = token.steps.iter().map(|change| match change.step {
+            "weak" => "weak: left out of searches that have other words".to_owned(),
+            step => format!("{step}: {} → {}", change.before, change.after),
+        });
+        let steps: Vec<_> = steps.collect();
+        let position = match token.span {
+            1 => token.position.to_string(),
+            span => format!("{} to {}", token.position, token.position + span - 1),
+        };
         table.add_row([
-            Cell::new(token.position),
+            Cell::new(position),
             Cell::new(format!("{}..{}", token.start, token.end)),
-            Cell::new(paint::clean(&call.text[token.start..token.end])),
-            Cell::new(token.term),
+            Cell::new(paint::clean(&text[token.start..token.end])),
+            Cell::new(&token.term),
             Cell::new(if steps.is_empty() { "nothing to do".to_owned() } else { steps.join("\n") }),
         ]);
     }
-    say(&format!("{table}\n"))
+    format!("{table}\n")
+}
+
+/// One line for each run of bytes that one of the recipes makes a token of; where their terms differ they are marked.
+fn side_by_side(text: &str, one: &Named, other: &Named) -> String {
+    let mut lines: BTreeMap<(usize, std::cmp::Reverse<usize>), [Option<&str>; 2]> = BTreeMap::new();
+    for (side, named) in [one, other].into_iter().enumerate() {
+        for token in &named.tokens {
+            let line = lines.entry((token.start, std::cmp::Reverse(token.end))).or_default();
+            line[side] = Some(&token.term);
+        }
+    }
+    let mut table = paint::table(&[">bytes", "text", &one.name, &other.name]);
+    for ((start, std::cmp::Reverse(end)), terms) in lines {
+        let marked = |term: Option<&str>| {
+            let term = paint::clean(term.unwrap_or("–"));
+            Cell::new(if terms[0] == terms[1] { term } else { paint::marked(&term) })
+        };
+        table.add_row([
+            Cell::new(format!("{start}..{end}")),
+            Cell::new(paint::clean(&text[start..end])),
+            marked(terms[0]),
+            marked(terms[1]),
+        ]);
+    }
+    let key = format!("{MATCH}marked{MATCH:#}: the two differ");
+    format!("{}\n{key}\n", paint::painted(&table.to_string()))
 }

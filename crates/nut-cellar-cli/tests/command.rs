@@ -372,7 +372,30 @@ fn tokens_tell_what_becomes_of_a_text() {
         (&5.into(), &14.into(), &1.into())
     );
     assert_eq!(tokens[1]["steps"][1]["step"], "stem");
-    assert_eq!((&tokens[2]["term"], &tokens[2]["end"]), (&"café".into(), &21.into()));
+    assert_eq!((&tokens[2]["term"], &tokens[2]["end"]), (&"cafe".into(), &21.into()));
+    desk.file(
+        "schema.toml",
+        "key = \"id\"\n[column.path]\nkind = \"text\"\nreading = \"code\"\n[column.n]\nkind = \"integer\"\n",
+    );
+    let path = desk.json(&["tokens", "srcMain/v1.2", "--schema", "schema.toml", "--column", "path"]);
+    assert_eq!(
+        (&path[0]["term"], &path[0]["span"], &path[1]["term"]),
+        (&"srcmain/v1.2".into(), &4.into(), &"srcmain".into())
+    );
+    for (says, call) in [
+        ("--column", &["--schema", "schema.toml"][..]),
+        ("`nowhere`", &["--schema", "schema.toml", "--column", "nowhere"]),
+        ("`n`", &["--schema", "schema.toml", "--column", "n"]),
+    ] {
+        let mut arguments = vec!["tokens", "oak"];
+        arguments.extend(call);
+        let said = desk.refused(2, &arguments);
+        assert!(said.contains(says), "{said}");
+    }
+    let both = desk.json(&["tokens", "Häuser", "--language", "de", "--against", "none"]);
+    assert_eq!((&both["de"][0]["term"], &both["none"][0]["term"]), (&"haus".into(), &"häuser".into()));
+    let table = desk.done(&["tokens", "Zwei Häuser", "--language", "de", "--against", "none"]);
+    assert!(table.contains("haus") && table.contains("häuser"), "{table}");
     let table = desk.done(&["tokens", "Two Umbrellas"]);
     assert!(table.contains("fold: Umbrellas → umbrellas"), "{table}");
     assert_eq!(desk.json(&["tokens", "—"]), serde_json::json!([]));
