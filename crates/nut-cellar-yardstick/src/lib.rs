@@ -1,5 +1,6 @@
-//! Made-up data for Nut Cellar: the demo's tables, and records of the same kind in any number.
+//! Made-up data for Nut Cellar (the demo's tables, and records of the same kind in any number), and measurements.
 
 pub mod railway;
 pub mod random;
+pub mod reading;
 pub mod records;

@@ -1,7 +1,9 @@
 //! `nut-cellar-yardstick`: makes the data that Nut Cellar is shown and measured with.
 
 use clap::{Parser, Subcommand};
-use nut_cellar_yardstick::{railway, records};
+use nut_cellar_core::text::{Accents, Reading, TextSettings};
+use nut_cellar_core::{Language, Recipe};
+use nut_cellar_yardstick::{railway, reading, records};
 use std::error::Error;
 use std::fs::File;
 use std::io::{self, BufWriter, Write};
@@ -34,6 +36,19 @@ enum Call {
         #[arg(long)]
         out: Option<PathBuf>,
     },
+    /// Measure how fast text is read into tokens.
+    Text {
+        /// The folder with the corpora.
+        corpora: PathBuf,
+        /// Answer as JSON.
+        #[arg(long)]
+        json: bool,
+    },
+    /// Print the stem of each word on standard input, one a line.
+    Stems {
+        /// The language.
+        language: String,
+    },
 }
 
 fn main() -> ExitCode {
@@ -56,5 +71,32 @@ fn run(arguments: Arguments) -> Result<(), Box<dyn Error>> {
             };
             Ok(records::write(&mut BufWriter::new(out), count, seed)?)
         }
+        Call::Text { corpora, json } => {
+            let measured = reading::measure(&corpora)?;
+            if json {
+                println!("{}", serde_json::to_string(&measured)?);
+            } else {
+                println!("{}", reading::table(&measured));
+            }
+            Ok(())
+        }
+        Call::Stems { language } => stems(&language),
     }
+}
+
+/// Each word as a value of its own, stemmed and nothing else but case folded.
+fn stems(language: &str) -> Result<(), Box<dyn Error>> {
+    let recipe = Recipe::of(&TextSettings {
+        reading: Some(Reading::Whole),
+        accents: Some(Accents::Keep),
+        stem: Some(true),
+        ..TextSettings::of(Language::new(language)?)
+    });
+    let mut out = BufWriter::new(io::stdout().lock());
+    for word in io::stdin().lines() {
+        for token in recipe.trace(&word?) {
+            writeln!(out, "{}", token.term)?;
+        }
+    }
+    Ok(out.flush()?)
 }
