@@ -40,3 +40,8 @@ pub use nut_cellar_core::{
 #[cfg(all(doctest, feature = "sqlite"))]
 #[doc = include_str!("../../../README.md")]
 struct Readme;
+
+/// So are those of the chapter on text.
+#[cfg(doctest)]
+#[doc = include_str!("../../../docs/text.md")]
+struct ChapterOnText;

@@ -13,7 +13,7 @@ use crate::error::{Error, ErrorKind, Result};
 use crate::record::{Key, Record, Value};
 use crate::schema::{Column, Kind, Schema};
 use crate::store::{PieceId, ShelfEntry, Unit};
-use crate::text::{Memory, Recipe};
+use crate::text::{Memory, Recipe, read};
 use hashbrown::HashMap;
 use std::ops::Range;
 use std::sync::Arc;
@@ -168,7 +168,7 @@ impl Builder {
         for (place, ((recipe, memory), (_, values))) in (0_u8..).zip(self.recipes.iter_mut().zip(texts)) {
             let (mut length, mut base) = (0, 0);
             for text in values.iter().filter_map(Value::as_text) {
-                let positions = memory.tokens(recipe, text, |token| {
+                let positions = read(recipe, memory, text, |token| {
                     let next = u32::try_from(self.terms.len()).expect("fewer terms than tokens in memory");
                     let term = *self.terms.entry_ref(token.term).or_insert_with(|| {
                         self.term_bytes += token.term.len();

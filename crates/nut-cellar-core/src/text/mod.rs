@@ -7,6 +7,7 @@
 mod accents;
 mod fold;
 mod language;
+mod memory;
 mod pieces;
 mod recipe;
 mod settings;
@@ -15,6 +16,7 @@ mod stem;
 mod stop;
 
 pub use language::Language;
-pub(crate) use recipe::Memory;
+pub(crate) use memory::Memory;
+pub(crate) use recipe::read;
 pub use recipe::{Change, MAX_TERM_BYTES, Reader, Recipe, Token, TracedToken};
 pub use settings::{Accents, Reading, Stop, TextSettings};

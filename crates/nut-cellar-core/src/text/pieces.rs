@@ -21,8 +21,8 @@ pub(super) struct Piece<'t> {
 }
 
 /// Gives each piece of a text to `take`; tells how many positions there are. Takes time in proportion to the text.
-pub(super) fn pieces<'t>(reading: Reading, text: &'t str, mut take: impl FnMut(Piece<'t>)) -> u32 {
-    let mut cutter = Cutter { text, position: 0, take: &mut take };
+pub(super) fn pieces<'t>(reading: Reading, text: &'t str, take: impl FnMut(Piece<'t>)) -> u32 {
+    let mut cutter = Cutter { text, position: 0, take };
     match reading {
         Reading::Words => cutter.words(0..text.len()),
         Reading::Code => cutter.code(),
@@ -32,25 +32,30 @@ pub(super) fn pieces<'t>(reading: Reading, text: &'t str, mut take: impl FnMut(P
     cutter.position
 }
 
-struct Cutter<'t, 'f> {
+struct Cutter<'t, F> {
     text: &'t str,
     position: u32,
-    take: &'f mut dyn FnMut(Piece<'t>),
+    take: F,
 }
 
-impl<'t> Cutter<'t, '_> {
+impl<'t, F: FnMut(Piece<'t>)> Cutter<'t, F> {
     /// Words; those that only hyphens stand between are parts of one.
     fn words(&mut self, range: Range<usize>) {
         let (text, offset) = (self.text, range.start);
         let mut compound: Vec<Range<usize>> = Vec::new();
         split::words(&text[range], |word, _| {
             let word = word.start + offset..word.end + offset;
-            let joins =
-                compound.last().is_some_and(|last| matches!(&text[last.end..word.start], "-" | "‐" | "‑"));
-            if !joins {
+            if let Some(last) = compound.last() {
+                if matches!(&text[last.end..word.start], "-" | "‐" | "‑") {
+                    return compound.push(word);
+                }
                 self.compound(&mut compound);
             }
-            compound.push(word);
+            // Only what a hyphen may follow has to wait for the next word.
+            match text.as_bytes().get(word.end) {
+                Some(b'-' | 0xe2) => compound.push(word),
+                _ => self.part(word),
+            }
         });
         self.compound(&mut compound);
     }

@@ -11,10 +11,10 @@
 //! | limit | at most 255 bytes | `limit` |
 
 use super::language::Language;
+use super::memory::Memory;
 use super::pieces::{Piece, pieces};
 use super::settings::{Reading, Stop, TextSettings};
 use super::{accents, fold, stem, stop};
-use hashbrown::HashMap;
 use serde::Serialize;
 use std::collections::HashSet;
 use waken_snowball::Algorithm;
@@ -219,48 +219,31 @@ pub struct Reader<'r> {
     memory: Memory,
 }
 
-/// What became of words: by the word as it stands, its term and whether that is weak.
-#[derive(Clone, Debug, Default)]
-pub(crate) struct Memory {
-    known: HashMap<String, (String, bool)>,
-    term: String,
-}
-
 impl Reader<'_> {
     /// Gives each token of `text` to `take`, in order of position; tells how many positions there are.
     pub fn tokens(&mut self, text: &str, take: impl FnMut(Token<'_>)) -> u32 {
-        self.memory.tokens(self.recipe, text, take)
+        read(self.recipe, &mut self.memory, text, take)
     }
 }
 
-impl Memory {
-    /// The words that are remembered at most; then all are forgotten.
-    const WORDS: usize = 1 << 16;
-    /// Longer words hardly come again.
-    const WORD_BYTES: usize = 64;
-
-    pub fn tokens(&mut self, recipe: &Recipe, text: &str, mut take: impl FnMut(Token<'_>)) -> u32 {
-        let Self { known, term } = self;
-        pieces(recipe.reading, text, |Piece { raw, range, position, span }| {
-            let mut give = |term: &str, weak| {
-                take(Token { term, start: range.start, end: range.end, position, span, weak });
-            };
-            if raw.len() <= Self::WORD_BYTES && !recipe.only_folds(&raw) && span == 1 {
-                if let Some((term, weak)) = known.get(&*raw) {
-                    return give(term, *weak);
-                }
-                let weak = recipe.make(&raw, span, term, None);
-                if known.len() >= Self::WORDS {
-                    known.clear();
-                }
-                known.insert(raw.into_owned(), (term.clone(), weak));
-                give(term, weak);
-            } else {
-                let weak = recipe.make(&raw, span, term, None);
-                give(term, weak);
-            }
-        })
-    }
+/// Gives each token of `text` to `take`, in order of position; tells how many positions there are.
+pub(crate) fn read(recipe: &Recipe, memory: &mut Memory, text: &str, mut take: impl FnMut(Token<'_>)) -> u32 {
+    pieces(recipe.reading, text, |Piece { raw, range, position, span }| {
+        let mut give = |term: &str, weak| {
+            take(Token { term, start: range.start, end: range.end, position, span, weak });
+        };
+        let remembers = span == 1 && !recipe.only_folds(&raw);
+        if remembers && let Some((term, weak)) = memory.recall(&raw) {
+            return give(term, weak);
+        }
+        let mut term = std::mem::take(&mut memory.scratch);
+        let weak = recipe.make(&raw, span, &mut term, None);
+        give(&term, weak);
+        memory.scratch = term;
+        if remembers {
+            memory.learn(&raw, weak);
+        }
+    })
 }
 
 #[cfg(test)]
