@@ -1,7 +1,7 @@
 //! Folding: compatibility forms (NFKC) and letter case away, so that `ＡＢＣ`, `Abc` and `abc` are one word.
 //!
 //! Case folding is the full one of the Unicode Standard (section 3.13), for Turkish and Azerbaijani in the Turkic
-//! variant, where I is the capital of ı. Accents stay.
+//! variant, where I is the capital of ı. The typeset apostrophe becomes the typed one. Accents stay.
 
 use icu_casemap::{CaseMapper, CaseMapperBorrowed};
 use icu_normalizer::{ComposingNormalizer, ComposingNormalizerBorrowed};
@@ -20,7 +20,9 @@ pub(super) fn fold(word: &str, turkic: bool, out: &mut String) {
     let normal = NORMAL.normalize(word);
     let folded = if turkic { CASES.fold_turkic_string(&normal) } else { CASES.fold_string(&normal) };
     // Folding a normalised text can leave a sequence that composes (Unicode 3.13, D145): normalise once more.
-    out.push_str(&NORMAL.normalize(&folded));
+    let normal = NORMAL.normalize(&folded);
+    // The apostrophe as it is typeset and as it is typed.
+    out.extend(normal.chars().map(|letter| if matches!(letter, '’' | '‘') { '\'' } else { letter }));
 }
 
 #[cfg(test)]
@@ -39,6 +41,7 @@ mod tests {
             ("CAFE\u{301}", false, "café"),
             ("Σίσυφος", false, "σίσυφοσ"),
             ("ｶﾞ", false, "ガ"),
+            ("don’t", false, "don't"),
             ("ISPARTA", false, "isparta"),
             ("ISPARTA", true, "ısparta"),
             ("İstanbul", true, "istanbul"),
