@@ -93,6 +93,9 @@ pub struct Find {
     /// How many of the words a record must have
     #[arg(long, value_name = "all|any|N", default_value = "all", value_parser = words)]
     pub words: nut_cellar::Words,
+    /// Take words in the form in which they are typed only
+    #[arg(long)]
+    pub exact_forms: bool,
     /// The most hits to show
     #[arg(long, value_name = "N", default_value_t = 10)]
     pub limit: usize,

@@ -42,6 +42,9 @@ pub fn run(call: &arguments::Find) -> Result<()> {
 
 fn request(call: &arguments::Find) -> Find {
     let mut find = Find::new().words(call.words).limit(call.limit).skip(call.skip);
+    if call.exact_forms {
+        find = find.exact_forms();
+    }
     if let Some(columns) = &call.columns {
         find = find.columns(columns);
     }

@@ -71,7 +71,8 @@ fn language(option: &str, code: &str) -> Result<Language> {
 }
 
 fn alone(text: &str, tokens: &[TracedToken]) -> String {
-    let mut table = paint::table(&[">position", ">bytes", "text", "term", "what the steps did"]);
+    let mut table =
+        paint::table(&[">position", ">bytes", "text", "term", "forms share", "what the steps did"]);
     for token in tokens {
         let steps = token.steps.iter().map(|change| match change.step {
             "weak" => "weak: left out of searches that have other words".to_owned(),
@@ -87,6 +88,7 @@ fn alone(text: &str, tokens: &[TracedToken]) -> String {
             Cell::new(format!("{}..{}", token.start, token.end)),
             Cell::new(paint::clean(&text[token.start..token.end])),
             Cell::new(&token.term),
+            Cell::new(token.key.as_deref().unwrap_or_default()),
             Cell::new(if steps.is_empty() { "nothing to do".to_owned() } else { steps.join("\n") }),
         ]);
     }
@@ -99,7 +101,7 @@ fn side_by_side(text: &str, one: &Named, other: &Named) -> String {
     for (side, named) in [one, other].into_iter().enumerate() {
         for token in &named.tokens {
             let line = lines.entry((token.start, std::cmp::Reverse(token.end))).or_default();
-            line[side] = Some(&token.term);
+            line[side] = Some(token.key.as_ref().unwrap_or(&token.term));
         }
     }
     let mut table = paint::table(&[">bytes", "text", &one.name, &other.name]);

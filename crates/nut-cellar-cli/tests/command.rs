@@ -140,6 +140,15 @@ fn loading_and_finding_in_a_folder() {
     assert_eq!(values["found_on"], "2031-04-17");
     assert_eq!(values["notes"], serde_json::json!(["two brass hinges", "left on platform 2"]));
 
+    assert_eq!(
+        desk.keys("shed.cellar", "boxes"),
+        ["\"b-2\"", "\"a-1\"", "\"a-3\""],
+        "the form as typed comes first"
+    );
+    assert_eq!(desk.keys("shed.cellar", "box"), ["\"a-1\"", "\"a-3\"", "\"b-2\""]);
+    let exact = desk.json(&["find", "shed.cellar", "boxes", "--exact-forms"]);
+    assert_eq!((&exact["total"], &exact["hits"][0]["key"]), (&1.into(), &"b-2".into()));
+
     let table = desk.done(&["find", "shed.cellar", "walnut box", "--skip", "1"]);
     assert!(table.contains("Box of fossils") && table.contains("3 records found"), "{table}");
     assert!(!table.contains('\u{1b}'), "no colours where there is no terminal");
@@ -197,7 +206,7 @@ fn a_key_that_is_loaded_again_replaces_and_csv_is_read() {
     let desk = loaded();
     desk.file("more.csv", "id,title,notes,found_on\na-1,Elm box,,2031-05-01\n007,\"Oak, carved\",\"says \"\"walnut\"\"\",\n7,Oak,,\n");
     desk.done(&["load", "shed.cellar", "more.csv"]);
-    assert_eq!(desk.keys("shed.cellar", "box"), ["\"a-1\"", "\"b-2\"", "\"a-3\""]);
+    assert_eq!(desk.keys("shed.cellar", "box"), ["\"a-1\"", "\"a-3\"", "\"b-2\""]);
     assert_eq!(desk.keys("shed.cellar", "oak"), ["7", "\"007\""]);
     assert_eq!(desk.json(&["info", "shed.cellar"])["records"], 6);
     desk.file("stones.csv", "no,stone,weight\n1,flint,2.5\n2,chalk,1\n");
@@ -366,13 +375,13 @@ fn a_table_is_adopted_changed_by_another_program_and_released() {
 fn tokens_tell_what_becomes_of_a_text() {
     let desk = Desk::new();
     let tokens = desk.json(&["tokens", "Zwei Umbrellas, café", "--language", "en"]);
-    assert_eq!(tokens[1]["term"], "umbrella");
+    assert_eq!((&tokens[1]["term"], &tokens[1]["key"]), (&"umbrellas".into(), &"umbrella".into()));
     assert_eq!(
         (&tokens[1]["start"], &tokens[1]["end"], &tokens[1]["position"]),
         (&5.into(), &14.into(), &1.into())
     );
     assert_eq!(tokens[1]["steps"][1]["step"], "stem");
-    assert_eq!((&tokens[2]["term"], &tokens[2]["end"]), (&"cafe".into(), &21.into()));
+    assert_eq!((&tokens[2]["key"], &tokens[2]["end"]), (&"cafe".into(), &21.into()));
     desk.file(
         "schema.toml",
         "key = \"id\"\n[column.path]\nkind = \"text\"\nreading = \"code\"\n[column.n]\nkind = \"integer\"\n",
@@ -393,7 +402,7 @@ fn tokens_tell_what_becomes_of_a_text() {
         assert!(said.contains(says), "{said}");
     }
     let both = desk.json(&["tokens", "Häuser", "--language", "de", "--against", "none"]);
-    assert_eq!((&both["de"][0]["term"], &both["none"][0]["term"]), (&"haus".into(), &"häuser".into()));
+    assert_eq!((&both["de"][0]["key"], &both["none"][0]["term"]), (&"haus".into(), &"häuser".into()));
     let table = desk.done(&["tokens", "Zwei Häuser", "--language", "de", "--against", "none"]);
     assert!(table.contains("haus") && table.contains("häuser"), "{table}");
     let table = desk.done(&["tokens", "Two Umbrellas"]);

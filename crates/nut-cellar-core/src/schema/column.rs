@@ -1,7 +1,7 @@
 //! One column of a schema.
 
 use crate::error::{Error, ErrorKind, Result};
-use crate::text::{Accents, Language, Reading, Stop, TextSettings};
+use crate::text::{Accents, Forms, Language, Reading, Stop, TextSettings};
 use serde::{Deserialize, Serialize};
 use std::fmt;
 
@@ -74,6 +74,7 @@ struct Raw {
     accents: Option<Accents>,
     stem: Option<bool>,
     stemmer: Option<String>,
+    forms: Option<Forms>,
     stop: Option<Stop>,
     weight: Option<f32>,
     from: Option<From>,
@@ -94,8 +95,8 @@ impl TryFrom<Raw> for Column {
     type Error = Error;
 
     fn try_from(raw: Raw) -> Result<Self> {
-        let Raw { kind, language, reading, accents, stem, stemmer, stop, weight, from, kept } = raw;
-        let text = TextSettings { language, reading, accents, stem, stemmer, stop };
+        let Raw { kind, language, reading, accents, stem, stemmer, forms, stop, weight, from, kept } = raw;
+        let text = TextSettings { language, reading, accents, stem, stemmer, forms, stop };
         let column = Self { kind, text, weight, from, kept };
         column.check()?;
         Ok(column.naming_its_stemmer())

@@ -36,6 +36,7 @@ pub struct Find {
     k1: f32,
     b: f32,
     values: bool,
+    exact_forms: bool,
 }
 
 impl Default for Find {
@@ -49,6 +50,7 @@ impl Default for Find {
             k1: DEFAULT_K1,
             b: DEFAULT_B,
             values: true,
+            exact_forms: false,
         }
     }
 }
@@ -108,11 +110,22 @@ impl Find {
         self
     }
 
+    /// Takes words in the form in which they are typed only, where a column keeps forms apart.
+    #[must_use]
+    pub fn exact_forms(mut self) -> Self {
+        self.exact_forms = true;
+        self
+    }
+
     /// Gives hits without the kept values.
     #[must_use]
     pub fn without_values(mut self) -> Self {
         self.values = false;
         self
+    }
+
+    pub(crate) fn wants_exact_forms(&self) -> bool {
+        self.exact_forms
     }
 
     pub(crate) fn wanted_words(&self) -> Words {

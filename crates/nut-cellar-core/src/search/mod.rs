@@ -3,6 +3,7 @@
 //! A [`Search`] does no I/O. It runs over what is at hand and says which ranges it lacks; [`run`] fetches them from a
 //! [`View`](crate::View) and goes on.
 
+mod family;
 mod find;
 pub(crate) mod plan;
 mod scan;
@@ -10,4 +11,4 @@ mod steps;
 mod top;
 
 pub use find::{Find, Found, Hit, Words};
-pub use steps::{Progress, Search, run};
+pub use steps::{FORM_LIKENESS, Progress, Search, run};

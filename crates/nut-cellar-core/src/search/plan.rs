@@ -13,8 +13,8 @@ use crate::text::Recipe;
 /// What to look for.
 #[derive(Debug, Default)]
 pub(crate) struct Plan {
-    /// The different terms.
-    pub terms: Vec<String>,
+    /// The different terms as typed, each with the class of its forms.
+    pub terms: Vec<Lookup>,
     /// The different words, in query order.
     pub words: Vec<Word>,
     /// The different clauses, in query order.
@@ -23,6 +23,33 @@ pub(crate) struct Plan {
     pub needed: usize,
     /// What was taken otherwise than it may have been meant.
     pub notes: Vec<String>,
+}
+
+/// A term as typed, and what else may stand for it.
+#[derive(Clone, Debug, PartialEq)]
+pub(crate) struct Lookup {
+    pub term: String,
+    pub class: Option<Class>,
+}
+
+/// The class of a term's forms.
+#[derive(Clone, Debug, PartialEq)]
+pub(crate) struct Class {
+    /// What the shelves call it.
+    pub name: String,
+    /// The term that is its own key, if there is one: the shelves do not list it.
+    pub own: Option<String>,
+}
+
+impl Lookup {
+    fn new(recipe: &Recipe, term: &str, exact: bool) -> Self {
+        let key = recipe.key_of(term).filter(|_| !exact);
+        let class = key.map(|key| {
+            let own = recipe.key_of(&key).is_some_and(|its_key| its_key == key);
+            Class { name: recipe.class(&key), own: own.then_some(key) }
+        });
+        Self { term: term.to_owned(), class }
+    }
 }
 
 /// The terms that stand for one typed word.
@@ -74,7 +101,8 @@ impl Plan {
     pub fn new(schema: &Schema, query: &Query, find: &Find) -> Result<Self> {
         let searched = find.searched(schema)?;
         let recipes = schema.text_columns().map(|(_, column)| Recipe::of(column.text_settings())).collect();
-        let mut binder = Binder { schema, recipes, plan: Self::default() };
+        let exact = find.wants_exact_forms();
+        let mut binder = Binder { schema, recipes, exact, plan: Self::default() };
         binder.bind(query, searched);
         let mut plan = binder.plan;
         plan.leave_out_weak();
@@ -101,14 +129,16 @@ impl Plan {
         }
     }
 
-    fn term(&mut self, term: &str) -> usize {
-        place_of(&mut self.terms, |known| known == term, || term.to_owned())
+    fn term(&mut self, lookup: &Lookup) -> usize {
+        place_of(&mut self.terms, |known| known == lookup, || lookup.clone())
     }
 }
 
 struct Binder<'a> {
     schema: &'a Schema,
     recipes: Vec<Recipe>,
+    /// Whether only the forms as typed are wanted.
+    exact: bool,
     plan: Plan,
 }
 
@@ -174,10 +204,11 @@ impl Binder<'_> {
         let mut all_weak = true;
         for column in columns.iter() {
             let mut typed = Vec::new();
-            let plan = &mut self.plan;
-            self.recipes[column].tokens(text, |token| {
+            let (plan, recipe) = (&mut self.plan, &self.recipes[column]);
+            recipe.tokens(text, |token| {
                 all_weak &= token.weak || token.span > 1;
-                typed.push((plan.term(token.term), token.position, token.span));
+                let term = plan.term(&Lookup::new(recipe, token.term, self.exact));
+                typed.push((term, token.position, token.span));
             });
             let parts =
                 typed.iter().filter(|(_, _, span)| *span == 1).map(|&(term, position, _)| (term, position));

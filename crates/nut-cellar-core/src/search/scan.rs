@@ -3,14 +3,14 @@
 //! Every posting of the plan's terms is visited once, in ascending order of records; positions are read for phrases
 //! only, and lengths for matches only.
 
+use super::family::Family;
 use super::plan::{Alternative, Clause, Plan};
 use super::top::{Scored, Top};
 use crate::catalog::Standing;
 use crate::error::Result;
 use crate::rank::Formula;
 use crate::schema::ColumnSet;
-use crate::shelf::{Hand, LengthColumn, Postings, Step, TermEntry, if_at_hand, positions_in};
-use bytes::Bytes;
+use crate::shelf::{Hand, LengthColumn, Step, TermEntry, if_at_hand};
 
 /// What a shelf brings to a search.
 #[derive(Debug)]
@@ -34,13 +34,15 @@ pub(super) fn count_live(hand: &mut Hand, standing: &Standing, entry: &TermEntry
     Ok(count)
 }
 
-/// Finds and scores the matches of one shelf. `entries` has for each term of the plan where the
-/// shelf has it.
+/// Where a shelf has the members of a family, the term as typed first: if it has it, and how alike it is.
+pub(super) type Members = Vec<(Option<TermEntry>, f32)>;
+
+/// Finds and scores the matches of one shelf. `entries` has for each term of the plan where the shelf has its family.
 pub(super) fn scan(
     hand: &mut Hand,
     standing: &Standing,
     plan: &Plan,
-    entries: &[Option<TermEntry>],
+    entries: &[Members],
     ranking: &Ranking<'_>,
     k: usize,
 ) -> Step<ShelfFound> {
@@ -70,10 +72,8 @@ pub(super) struct Ranking<'a> {
 
 struct Scan<'a> {
     plan: &'a Plan,
-    /// For each term of the plan its postings, standing at the next record that has it; none when there are no more.
-    cursors: Vec<Option<Postings>>,
-    /// For each term its positions, where a phrase may ask for them.
-    positions: Vec<Option<Bytes>>,
+    /// For each term of the plan its family, standing at the next record that has one of it.
+    families: Vec<Family>,
     /// For each text column.
     lengths: Vec<LengthColumn>,
     current: Option<u32>,
@@ -82,28 +82,20 @@ struct Scan<'a> {
 }
 
 impl<'a> Scan<'a> {
-    fn open(
-        hand: &mut Hand,
-        standing: &Standing,
-        plan: &'a Plan,
-        entries: &[Option<TermEntry>],
-    ) -> Step<Self> {
+    fn open(hand: &mut Hand, standing: &Standing, plan: &'a Plan, entries: &[Members]) -> Step<Self> {
         let shelf = &standing.shelf;
-        let in_phrase = phrase_terms(plan, entries);
-        let mut cursors = Vec::with_capacity(entries.len());
-        let mut positions = Vec::with_capacity(entries.len());
-        for (entry, in_phrase) in entries.iter().zip(in_phrase) {
-            let Some(entry) = entry else {
-                cursors.push(None);
-                positions.push(None);
-                continue;
-            };
-            let mut cursor = if_at_hand(shelf.postings(hand, entry))?;
-            if let Some(postings) = &mut cursor {
-                postings.advance()?;
+        let mut families = Vec::with_capacity(entries.len());
+        for (members, in_phrase) in entries.iter().zip(phrase_terms(plan, entries)) {
+            let mut family = Family::default();
+            for (entry, likeness) in members {
+                let Some(entry) = entry else { continue };
+                let postings = if_at_hand(shelf.postings(hand, entry))?;
+                let positions = if in_phrase { if_at_hand(shelf.positions(hand, entry))? } else { None };
+                if let Some(postings) = postings {
+                    family.add(postings, positions, *likeness)?;
+                }
             }
-            cursors.push(cursor);
-            positions.push(if in_phrase { if_at_hand(shelf.positions(hand, entry))? } else { None });
+            families.push(family);
         }
         let mut lengths: Vec<_> =
             (0..shelf.columns()).map(|column| LengthColumn::new(shelf, column)).collect();
@@ -113,28 +105,23 @@ impl<'a> Scan<'a> {
         }
         hand.complete()?;
         let matched = vec![false; plan.clauses.len()];
-        Ok(Self { plan, cursors, positions, lengths, current: None, matched })
+        Ok(Self { plan, families, lengths, current: None, matched })
     }
 
     /// Goes to the next record that has a term of the plan.
     fn next_record(&mut self) -> Result<Option<u32>> {
-        if let Some(current) = self.current {
-            for slot in &mut self.cursors {
-                if let Some(cursor) = slot
-                    && cursor.ordinal() == current
-                    && !cursor.advance()?
-                {
-                    *slot = None;
-                }
+        if self.current.is_some() {
+            for family in self.families.iter_mut().filter(|family| family.ordinal() == self.current) {
+                family.advance()?;
             }
         }
-        self.current = self.cursors.iter().flatten().map(Postings::ordinal).min();
+        self.current = self.families.iter().filter_map(Family::ordinal).min();
         Ok(self.current)
     }
 
-    /// The cursor of a term, if the record has it.
-    fn at(&self, term: usize, ordinal: u32) -> Option<&Postings> {
-        self.cursors[term].as_ref().filter(|cursor| cursor.ordinal() == ordinal)
+    /// The family of a term, if the record has one of it.
+    fn at(&self, term: usize, ordinal: u32) -> Option<&Family> {
+        Some(&self.families[term]).filter(|family| family.ordinal() == Some(ordinal))
     }
 
     /// Whether the record matches as many clauses as are needed; notes which.
@@ -154,7 +141,7 @@ impl<'a> Scan<'a> {
         let mut columns = alternative.columns;
         for &(term, _) in &alternative.terms {
             match self.at(term, ordinal) {
-                Some(cursor) => columns = columns.both(cursor.columns()),
+                Some(family) => columns = columns.both(family.columns()),
                 None => return Ok(false),
             }
         }
@@ -167,11 +154,8 @@ impl<'a> Scan<'a> {
         // The places where the phrase could begin, narrowed down term by term.
         let mut starts: Option<Vec<(usize, u32)>> = None;
         for &(term, offset) in &alternative.terms {
-            let (Some(cursor), Some(bytes)) = (self.at(term, ordinal), &self.positions[term]) else {
-                return Ok(false);
-            };
-            let mut places = Vec::new();
-            positions_in(cursor, bytes, columns, &mut places)?;
+            let Some(family) = self.at(term, ordinal) else { return Ok(false) };
+            let places = family.places(columns)?;
             let here = places.iter().filter_map(|&(column, at)| Some((column, at.checked_sub(offset)?)));
             let narrowed: Vec<_> = match &starts {
                 None => here.collect(),
@@ -196,17 +180,19 @@ impl<'a> Scan<'a> {
             }
             let mut group = 0.0;
             for variant in &word.variants {
-                let Some(cursor) = &self.cursors[variant.term] else { continue };
-                if cursor.ordinal() != ordinal {
-                    continue;
-                }
-                let mut frequency = 0.0;
-                for (column, tf) in cursor.frequencies().filter(|&(column, _)| variant.columns.has(column)) {
-                    if let Some(length) = if_at_hand(self.lengths[column].get(hand, ordinal))? {
-                        frequency += ranking.formula.frequency(column, tf, length);
+                let family =
+                    Some(&self.families[variant.term]).filter(|family| family.ordinal() == Some(ordinal));
+                for member in family.into_iter().flat_map(Family::here) {
+                    let mut frequency = 0.0;
+                    for (column, tf) in member.postings.frequencies() {
+                        if variant.columns.has(column)
+                            && let Some(length) = if_at_hand(self.lengths[column].get(hand, ordinal))?
+                        {
+                            frequency += ranking.formula.frequency(column, tf, length);
+                        }
                     }
+                    group += frequency * member.likeness;
                 }
-                group += frequency;
             }
             score += ranking.formula.part(ranking.idf[place], group) * times as f32;
         }
@@ -221,8 +207,9 @@ impl<'a> Scan<'a> {
 }
 
 /// The columns whose lengths will be asked for, and about how many records will match.
-fn expected(plan: &Plan, entries: &[Option<TermEntry>]) -> (ColumnSet, u64) {
-    let records = |term: usize| entries[term].as_ref().map_or(0, |entry| u64::from(entry.records));
+fn expected(plan: &Plan, entries: &[Members]) -> (ColumnSet, u64) {
+    let in_shelf = |entry: &Option<TermEntry>| entry.as_ref().map_or(0, |entry| u64::from(entry.records));
+    let records = |term: usize| entries[term].iter().map(|(entry, _)| in_shelf(entry)).sum::<u64>();
     let per_word = plan.words.iter().map(|word| word.variants.iter().map(|v| records(v.term)).sum::<u64>());
     let all = plan.needed == plan.clauses.len();
     let matches = if all { per_word.min() } else { per_word.max() };
@@ -232,11 +219,13 @@ fn expected(plan: &Plan, entries: &[Option<TermEntry>]) -> (ColumnSet, u64) {
 }
 
 /// For each term of the plan whether a phrase of which the shelf has all terms may ask for its positions.
-fn phrase_terms(plan: &Plan, entries: &[Option<TermEntry>]) -> Vec<bool> {
+fn phrase_terms(plan: &Plan, entries: &[Members]) -> Vec<bool> {
     let mut wanted = vec![false; entries.len()];
     for Clause { alternatives, .. } in &plan.clauses {
         for Alternative { terms, .. } in alternatives {
-            if terms.len() > 1 && terms.iter().all(|&(term, _)| entries[term].is_some()) {
+            if terms.len() > 1
+                && terms.iter().all(|&(term, _)| entries[term].iter().any(|(entry, _)| entry.is_some()))
+            {
                 for &(term, _) in terms {
                     wanted[term] = true;
                 }

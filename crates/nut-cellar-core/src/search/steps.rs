@@ -1,19 +1,23 @@
-//! A search as a sequence of steps, each over what is at hand: look the terms up, count them, scan the shelves, put the
+//! A search as a sequence of steps, each over what is at hand: gather the forms of words, look the terms up, count them, scan the shelves, put the
 //! best in order, take their values. A step that lacks ranges is repeated when they have been supplied.
 
 use super::find::{Find, Found, Hit};
-use super::plan::Plan;
-use super::scan::{Ranking, ShelfFound, count_live, scan};
+use super::plan::{Plan, Word};
+use super::scan::{Members, Ranking, ShelfFound, count_live, scan};
 use super::top::Scored;
 use crate::catalog::Snapshot;
 use crate::error::Result;
 use crate::query::Query;
 use crate::rank::{ColumnFactor, Formula, average_length, idf};
 use crate::record::Key;
-use crate::shelf::{Hand, Step, Stop, TermEntry, if_at_hand};
+use crate::shelf::{Hand, Step, Stop, if_at_hand};
 use crate::store::{View, Wanted};
 use bytes::Bytes;
+use std::collections::BTreeSet;
 use std::sync::Arc;
+
+/// How alike a form of a word is to the form that was typed.
+pub const FORM_LIKENESS: f32 = 0.7;
 
 /// One search on one snapshot.
 ///
@@ -36,8 +40,10 @@ pub struct Search {
     find: Find,
     formula: Formula,
     hand: Hand,
-    /// For each shelf, for each term, where the shelf has it.
-    entries: Option<Vec<Vec<Option<TermEntry>>>>,
+    /// For each term of the plan: itself and its likenesses, with how alike each is.
+    families: Option<Vec<Vec<(String, f32)>>>,
+    /// For each shelf, for each term, where the shelf has its family.
+    entries: Option<Vec<Vec<Members>>>,
     /// For each word.
     idf: Option<Vec<f32>>,
     scanned: Option<Vec<ShelfFound>>,
@@ -83,6 +89,7 @@ impl Search {
             find: find.clone(),
             formula,
             hand: Hand::default(),
+            families: None,
             entries: None,
             idf: None,
             scanned: None,
@@ -111,6 +118,9 @@ impl Search {
     }
 
     fn advance(&mut self) -> Step<Found> {
+        if self.families.is_none() {
+            self.families = Some(self.gather()?);
+        }
         if self.entries.is_none() {
             self.entries = Some(self.look_up()?);
         }
@@ -126,14 +136,43 @@ impl Search {
         self.take_values()
     }
 
-    fn look_up(&mut self) -> Step<Vec<Vec<Option<TermEntry>>>> {
+    /// The families: a term as typed comes first, then its forms in any shelf, in order. What a removed record had
+    /// changes nothing, since a term without a live record adds nothing.
+    fn gather(&mut self) -> Step<Vec<Vec<(String, f32)>>> {
+        let mut families = Vec::with_capacity(self.plan.terms.len());
+        for lookup in &self.plan.terms {
+            let mut forms = BTreeSet::new();
+            if let Some(class) = &lookup.class {
+                for standing in self.snapshot.standing() {
+                    forms.extend(
+                        if_at_hand(standing.shelf.forms(&mut self.hand, &class.name))?.unwrap_or_default(),
+                    );
+                }
+                forms.extend(class.own.clone());
+                forms.remove(&lookup.term);
+            }
+            let typed = (lookup.term.clone(), 1.0);
+            families.push(
+                [typed].into_iter().chain(forms.into_iter().map(|form| (form, FORM_LIKENESS))).collect(),
+            );
+        }
+        self.hand.complete()?;
+        Ok(families)
+    }
+
+    fn look_up(&mut self) -> Step<Vec<Vec<Members>>> {
         let mut entries = Vec::with_capacity(self.snapshot.standing().len());
         for standing in self.snapshot.standing() {
-            let mut row = Vec::with_capacity(self.plan.terms.len());
-            for term in &self.plan.terms {
-                row.push(if_at_hand(standing.shelf.find_term(&mut self.hand, term))?.flatten());
+            let mut families = Vec::with_capacity(self.plan.terms.len());
+            for family in self.families.iter().flatten() {
+                let mut members = Vec::with_capacity(family.len());
+                for (term, likeness) in family {
+                    let entry = if_at_hand(standing.shelf.find_term(&mut self.hand, term))?.flatten();
+                    members.push((entry, *likeness));
+                }
+                families.push(members);
             }
-            entries.push(row);
+            entries.push(families);
         }
         self.hand.complete()?;
         Ok(entries)
@@ -141,19 +180,22 @@ impl Search {
 
     /// The idf of each word: of the largest number of live records that one of its terms is in.
     fn count(&mut self) -> Step<Vec<f32>> {
-        let mut counts = vec![0; self.plan.terms.len()];
+        let families = self.families.as_deref().unwrap_or_default();
+        let mut counts: Vec<Vec<u64>> = families.iter().map(|family| vec![0; family.len()]).collect();
         for (standing, row) in self.snapshot.standing().iter().zip(self.entries.iter().flatten()) {
-            for (count, entry) in counts.iter_mut().zip(row) {
-                if let Some(entry) = entry {
-                    *count += if_at_hand(count_live(&mut self.hand, standing, entry))?.unwrap_or(0);
+            for (counts, members) in counts.iter_mut().zip(row) {
+                for (count, (entry, _)) in counts.iter_mut().zip(members) {
+                    if let Some(entry) = entry {
+                        *count += if_at_hand(count_live(&mut self.hand, standing, entry))?.unwrap_or(0);
+                    }
                 }
             }
         }
         self.hand.complete()?;
         let records = self.snapshot.records();
         let most =
-            |variants: &[super::plan::Variant]| variants.iter().map(|variant| counts[variant.term]).max();
-        Ok(self.plan.words.iter().map(|word| idf(records, most(&word.variants).unwrap_or(0))).collect())
+            |word: &Word| word.variants.iter().flat_map(|variant| &counts[variant.term]).copied().max();
+        Ok(self.plan.words.iter().map(|word| idf(records, most(word).unwrap_or(0))).collect())
     }
 
     fn scan(&mut self) -> Step<Vec<ShelfFound>> {

@@ -8,13 +8,14 @@ use super::directory::{Directory, Section, header};
 use super::output::Output;
 use super::postings::PostingWriter;
 use super::terms::{TermEntry, TermWriter};
-use super::{kept, keys, lengths};
+use super::{forms, kept, keys, lengths};
 use crate::error::{Error, ErrorKind, Result};
 use crate::record::{Key, Record, Value};
 use crate::schema::{Column, Kind, Schema};
 use crate::store::{PieceId, ShelfEntry, Unit};
 use crate::text::{Memory, Recipe, read};
 use hashbrown::HashMap;
+use std::collections::BTreeMap;
 use std::ops::Range;
 use std::sync::Arc;
 
@@ -234,6 +235,10 @@ impl Builder {
         end(Section::Terms, &out);
         out.append(&index)?;
         end(Section::TermIndex, &out);
+        let index = forms::write(&mut out, &self.classes(&lists))?;
+        end(Section::Forms, &out);
+        out.append(&index)?;
+        end(Section::FormIndex, &out);
 
         let records = u32::try_from(order.keys.len()).expect("no more records than arrivals");
         let tail = Directory { records, widths, ends, checksums: out.checksums()? }.encode();
@@ -311,6 +316,26 @@ impl Builder {
         between(out);
         out.append(&positions)?;
         Ok(lists)
+    }
+
+    /// The classes of forms among all terms, for each recipe that keeps forms apart. Which columns a term is in does not
+    /// matter, so that a class depends on the terms alone.
+    fn classes<'t>(&self, lists: &'t [(String, TermEntry)]) -> BTreeMap<String, Vec<&'t str>> {
+        let mut classes: BTreeMap<String, Vec<&str>> = BTreeMap::new();
+        let mut recipes: Vec<&Recipe> = Vec::new();
+        for (recipe, _) in &self.recipes {
+            if !recipes.iter().any(|known| known.class("") == recipe.class("")) {
+                recipes.push(recipe);
+            }
+        }
+        for recipe in recipes {
+            for (term, _) in lists {
+                if let Some(key) = recipe.key_of(term).filter(|key| key != term) {
+                    classes.entry(recipe.class(&key)).or_default().push(term);
+                }
+            }
+        }
+        classes
     }
 
     /// Sorts the log by term with one counting pass: where each term's places begin, and the places, which stay in the

@@ -41,11 +41,15 @@ pub enum Section {
     Terms,
     /// The first term of each block.
     TermIndex,
+    /// The classes of forms in order, front-coded in blocks, each with its terms.
+    Forms,
+    /// The first class of each block.
+    FormIndex,
 }
 
 impl Section {
     /// All sections, in the order in which they stand in a shelf.
-    pub const ALL: [Self; 9] = [
+    pub const ALL: [Self; 11] = [
         Self::Keys,
         Self::KeyIndex,
         Self::Kept,
@@ -55,6 +59,8 @@ impl Section {
         Self::Positions,
         Self::Terms,
         Self::TermIndex,
+        Self::Forms,
+        Self::FormIndex,
     ];
 }
 
@@ -70,6 +76,8 @@ impl fmt::Display for Section {
             Self::Positions => "positions",
             Self::Terms => "terms",
             Self::TermIndex => "term index",
+            Self::Forms => "forms",
+            Self::FormIndex => "form index",
         })
     }
 }

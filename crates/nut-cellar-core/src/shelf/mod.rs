@@ -9,6 +9,7 @@
 
 mod builder;
 mod directory;
+mod forms;
 mod hand;
 mod kept;
 mod keys;

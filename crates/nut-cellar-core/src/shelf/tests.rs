@@ -127,11 +127,11 @@ proptest! {
     #[test]
     fn a_directory_comes_back_and_any_flipped_bit_is_noticed(
         records in 0_u32..1_000,
-        lengths in prop::collection::vec(0_u64..200_000, 9),
+        lengths in prop::collection::vec(0_u64..200_000, 11),
         at: prop::sample::Index,
         bit in 0_u8..8,
     ) {
-        let mut ends = [0; 9];
+        let mut ends = [0; 11];
         let mut end = super::directory::HEADER_BYTES;
         for (slot, (section, length)) in ends.iter_mut().zip(Section::ALL.into_iter().zip(lengths)) {
             end += if section == Section::Lengths { u64::from(records) * 3 } else { length };

@@ -133,9 +133,16 @@ impl Highlighter {
             )
         })?;
         let mut tokens = Vec::new();
-        Recipe::of(column.text_settings()).tokens(text, |token| {
-            if let Some(term) = self.plan.terms.iter().position(|known| known == token.term) {
-                tokens.push((term, token.position, token.start..token.end));
+        let recipe = Recipe::of(column.text_settings());
+        let has_forms = self.plan.terms.iter().any(|lookup| lookup.class.is_some());
+        recipe.tokens(text, |token| {
+            let class =
+                if has_forms { recipe.key_of(token.term).map(|key| recipe.class(&key)) } else { None };
+            for (place, lookup) in self.plan.terms.iter().enumerate() {
+                let same_class = lookup.class.as_ref().zip(class.as_ref()).is_some_and(|(a, b)| a.name == *b);
+                if lookup.term == token.term || same_class {
+                    tokens.push((place, token.position, token.start..token.end));
+                }
             }
         });
         let by_place: HashMap<_, _> =

@@ -19,4 +19,4 @@ pub use language::Language;
 pub(crate) use memory::Memory;
 pub(crate) use recipe::read;
 pub use recipe::{Change, MAX_TERM_BYTES, Reader, Recipe, Token, TracedToken};
-pub use settings::{Accents, Reading, Stop, TextSettings};
+pub use settings::{Accents, Forms, Reading, Stop, TextSettings};

@@ -48,7 +48,8 @@ pub struct Token<'a> {
 /// let recipe = Recipe::new(&Language::new("en").unwrap());
 /// let mut terms = Vec::new();
 /// recipe.tokens("Two Umbrellas, dripping", |token| terms.push(token.term.to_owned()));
-/// assert_eq!(terms, ["two", "umbrella", "drip"]);
+/// assert_eq!(terms, ["two", "umbrellas", "dripping"]);
+/// assert_eq!(recipe.key_of("dripping").as_deref(), Some("drip"));
 /// ```
 #[derive(Clone, Debug)]
 pub struct Recipe {
@@ -59,6 +60,8 @@ pub struct Recipe {
     /// The letters that stay where accents are folded.
     own_letters: Option<&'static str>,
     stop: HashSet<String>,
+    /// What comes before the keys of this recipe, where forms are terms of their own.
+    ranked: Option<String>,
 }
 
 /// A token together with what each step made of it.
@@ -66,6 +69,9 @@ pub struct Recipe {
 pub struct TracedToken {
     /// What is looked up.
     pub term: String,
+    /// What the forms of the word have in common, where each form is a term of its own.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub key: Option<String>,
     /// Where the word stands in the text, in bytes.
     pub start: usize,
     /// Where it ends.
@@ -119,7 +125,25 @@ impl Recipe {
             stemmer: settings.algorithm(),
             own_letters: settings.folds_accents().then_some(habits.own_letters),
             stop: words.into_iter().map(folded).collect(),
+            ranked: settings.ranks_forms().then(|| {
+                let accents = if settings.folds_accents() { "plain" } else { "accents" };
+                format!("{} {} {accents}\0", habits.code, settings.stemmer().unwrap_or_default())
+            }),
         }
+    }
+
+    /// What the forms of a term have in common, where each form is a term of its own; a function of the term alone.
+    pub fn key_of(&self, term: &str) -> Option<String> {
+        self.ranked.as_ref().map(|_| {
+            let mut key = term.to_owned();
+            self.unify(&mut key, None);
+            key
+        })
+    }
+
+    /// The name of the class of forms with this key: classes of different recipes stay apart.
+    pub(crate) fn class(&self, key: &str) -> String {
+        format!("{}{key}", self.ranked.as_deref().unwrap_or_default())
     }
 
     /// Gives each token of `text` to `take`, in order of position; tells how many positions there are. Takes time in
@@ -144,11 +168,17 @@ impl Recipe {
                 }
             };
             let weak = self.make(&raw, span, &mut term, Some(&mut note));
+            let key = self.ranked.is_some().then(|| {
+                let mut key = term.clone();
+                self.unify(&mut key, Some(&mut note));
+                key
+            });
             if weak {
                 steps.push(Change { step: "weak", before: term.clone(), after: term.clone() });
             }
             tokens.push(TracedToken {
                 term,
+                key,
                 start: range.start,
                 end: range.end,
                 position,
@@ -160,7 +190,7 @@ impl Recipe {
         tokens
     }
 
-    /// Makes a term of a piece and tells whether it is weak; `note` is told each step with the term before and after.
+    /// Makes a term of a piece and tells whether it is weak; `note` is told each step with what it had before and after.
     fn make(&self, raw: &str, span: u32, term: &mut String, mut note: Option<Note<'_>>) -> bool {
         let bare = if span == 1 { self.without_elision(raw) } else { raw };
         fold::fold(bare, self.turkic, term);
@@ -169,24 +199,31 @@ impl Recipe {
             note("fold", bare, term);
         }
         let weak = self.stop.contains(term.as_str());
-        let mut step = |name, term: &mut String, work: &dyn Fn(&mut String)| match &mut note {
-            Some(note) => {
-                let before = term.clone();
-                work(term);
-                note(name, &before, term);
-            }
-            None => work(term),
-        };
-        if let Some(algorithm) = self.stemmer {
-            step("stem", term, &|term| stem::apply(algorithm, term));
-        }
-        if let Some(own_letters) = self.own_letters {
-            step("accents", term, &|term| accents::fold(term, own_letters));
-        }
-        if term.len() > MAX_TERM_BYTES {
-            step("limit", term, &|term| term.truncate(term.floor_char_boundary(MAX_TERM_BYTES)));
+        if self.ranked.is_none() {
+            self.unify(term, note);
+        } else {
+            term.truncate(term.floor_char_boundary(MAX_TERM_BYTES));
         }
         weak
+    }
+
+    /// Replaces a folded word by what it has in common with its forms.
+    fn unify(&self, word: &mut String, mut note: Option<Note<'_>>) {
+        let mut step = |name, word: &mut String, work: &dyn Fn(&mut String)| match &mut note {
+            Some(note) => {
+                let before = word.clone();
+                work(word);
+                note(name, &before, word);
+            }
+            None => work(word),
+        };
+        if let Some(algorithm) = self.stemmer {
+            step("stem", word, &|word| stem::apply(algorithm, word));
+        }
+        if let Some(own_letters) = self.own_letters {
+            step("accents", word, &|word| accents::fold(word, own_letters));
+        }
+        step("limit", word, &|word| word.truncate(word.floor_char_boundary(MAX_TERM_BYTES)));
     }
 
     /// The word without what its language puts before an apostrophe.
@@ -249,11 +286,16 @@ pub(crate) fn read(recipe: &Recipe, memory: &mut Memory, text: &str, mut take: i
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::text::Accents;
+    use crate::text::{Accents, Forms};
     use proptest::prelude::*;
 
+    /// What the tokens have in common with their forms.
+    fn keys(recipe: &Recipe, text: &str) -> Vec<String> {
+        recipe.trace(text).into_iter().map(|token| token.key.unwrap_or(token.term)).collect()
+    }
+
     fn terms(language: &str, text: &str) -> Vec<String> {
-        Recipe::new(&Language::new(language).unwrap()).trace(text).into_iter().map(|t| t.term).collect()
+        keys(&Recipe::new(&Language::new(language).unwrap()), text)
     }
 
     #[test]
@@ -282,7 +324,9 @@ mod tests {
         let english = TextSettings::of(Language::new("en").unwrap());
         let terms = |settings: TextSettings, text: &str| {
             settings.check().unwrap();
-            Recipe::of(&settings).trace(text).into_iter().map(|token| token.term).collect::<Vec<_>>()
+            let same = TextSettings { forms: Some(Forms::Same), ..settings.clone() };
+            assert_eq!(keys(&Recipe::of(&settings), text), keys(&Recipe::of(&same), text));
+            Recipe::of(&same).trace(text).into_iter().map(|token| token.term).collect::<Vec<_>>()
         };
         let text = "Cafés a_b e-mails";
         assert_eq!(terms(english.clone(), text), ["cafe", "a_b", "email", "e", "mail"]);
@@ -294,6 +338,20 @@ mod tests {
         assert_eq!(terms(code, "fooBars"), ["foobars", "foo", "bars"]);
         let whole = TextSettings { reading: Some(Reading::Whole), ..english };
         assert_eq!(terms(whole, " Two Bars "), ["two bars"]);
+    }
+
+    #[test]
+    fn forms_are_terms_of_their_own_with_one_key() {
+        let english = Recipe::new(&Language::new("en").unwrap());
+        let all = |text: &str| {
+            let tokens = english.trace(text).into_iter();
+            tokens.map(|token| (token.term, token.key.unwrap())).collect::<Vec<_>>()
+        };
+        let pair = |term: &str, key: &str| (term.to_owned(), key.to_owned());
+        assert_eq!(all("Boxes box cafés"), [pair("boxes", "box"), pair("box", "box"), pair("cafés", "cafe")]);
+        assert_eq!(english.key_of("boxes").unwrap(), "box");
+        assert_eq!(Recipe::new(&Language::new("none").unwrap()).key_of("boxes"), None);
+        assert_ne!(english.class("box"), Recipe::new(&Language::new("de").unwrap()).class("box"));
     }
 
     #[test]
@@ -310,7 +368,7 @@ mod tests {
         };
         assert_eq!(weak(Stop::OfLanguage(true), "The handle OF an umbrella"), ["the", "of", "an"]);
         assert_eq!(weak(Stop::OfLanguage(false), "The handle"), [""; 0]);
-        assert_eq!(weak(Stop::Words(vec!["Handle".into()]), "The handle, handles"), ["handl"]);
+        assert_eq!(weak(Stop::Words(vec!["Handle".into()]), "The handle, handles"), ["handle"]);
     }
 
     #[test]

@@ -40,6 +40,16 @@ pub enum Stop {
     Words(Vec<String>),
 }
 
+/// How the forms of a word stand to each other.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Forms {
+    /// Each form is a term of its own; a search finds all forms, and the one that was typed weighs most.
+    Ranked,
+    /// All forms are one term.
+    Same,
+}
+
 /// How a column's text is read. What is not said follows from the language.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Hash, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
@@ -60,6 +70,9 @@ pub struct TextSettings {
     /// names another than this program has can't be used.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub stemmer: Option<String>,
+    /// How the forms of a word, with and without accents too, stand to each other; ranked without, for words.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub forms: Option<Forms>,
     /// Words that say little; none without.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub stop: Option<Stop>,
@@ -96,6 +109,14 @@ impl TextSettings {
             Some(accents) => accents == Accents::Fold,
             None => self.language().habits().folds_accents,
         }
+    }
+
+    /// Whether each form of a word is a term of its own.
+    pub(super) fn ranks_forms(&self) -> bool {
+        let of_words = matches!(self.reading(), Reading::Words | Reading::Web);
+        let usual = if of_words { Forms::Ranked } else { Forms::Same };
+        let has_forms = self.algorithm().is_some() || self.folds_accents();
+        has_forms && self.forms.unwrap_or(usual) == Forms::Ranked
     }
 
     /// Tells whether text can be read so.

@@ -30,13 +30,34 @@ pub struct OracleSearch {
     pub b: f32,
 }
 
-/// The tokens of one column of one record, as (term, position, how many positions it spans).
-type Tokens = Vec<(String, u32, u32)>;
+/// A token of a column: its term, what the term's forms have in common, its position, and how many it spans.
+#[derive(Clone, Debug)]
+struct Word {
+    term: String,
+    key: Option<String>,
+    at: u32,
+    span: u32,
+}
+
+/// The tokens of one column of one record.
+type Tokens = Vec<Word>;
+
+/// A term as typed, with what its forms have in common in which language; matches any of them.
+#[derive(Clone, Debug, PartialEq)]
+struct Typed {
+    term: String,
+    key: Option<String>,
+    language: &'static str,
+}
+
+/// A term as typed with all that stand for it, and how alike each is.
+type Family = (Typed, Vec<(String, f32)>);
 
 /// A run of terms, each with how far it stands from the first.
-type Run = Vec<(String, u32)>;
+type Run = Vec<(Typed, u32)>;
 
 /// All matches, best first: keys and scores.
+#[allow(clippy::too_many_lines, reason = "one plain way through, from top to bottom")]
 pub fn search(records: &BTreeMap<Key, Record>, search: &OracleSearch) -> Vec<(Key, f32)> {
     let documents: Vec<(&Key, Vec<Tokens>)> = records
         .iter()
@@ -57,11 +78,7 @@ pub fn search(records: &BTreeMap<Key, Record>, search: &OracleSearch) -> Vec<(Ke
         let read: Vec<Vec<Run>> = (0..search.columns.len())
             .map(|c| {
                 let searched = clause.columns.contains(&c);
-                if searched {
-                    runs(&text_tokens(&clause.text, search.columns[c].language))
-                } else {
-                    Vec::new()
-                }
+                if searched { runs(&clause.text, search.columns[c].language) } else { Vec::new() }
             })
             .collect();
         if read.iter().all(Vec::is_empty) {
@@ -73,14 +90,14 @@ pub fn search(records: &BTreeMap<Key, Record>, search: &OracleSearch) -> Vec<(Ke
         }
     }
     // A word is, at one place of a clause, the terms that each column has there.
-    let mut words: Vec<Vec<Vec<String>>> = Vec::new();
+    let mut words: Vec<Vec<Vec<Typed>>> = Vec::new();
     let mut words_of: Vec<Vec<usize>> = Vec::new();
     for (read, _) in &clauses {
         let longest = read.iter().flatten().map(Vec::len).max().unwrap_or(0);
         let mut here = Vec::new();
         for place in 0..longest {
             let at = |runs: &Vec<Run>| {
-                let mut terms: Vec<String> = Vec::new();
+                let mut terms: Vec<Typed> = Vec::new();
                 for (term, _) in runs.iter().filter_map(|run| run.get(place)) {
                     if !terms.contains(term) {
                         terms.push(term.clone());
@@ -88,7 +105,7 @@ pub fn search(records: &BTreeMap<Key, Record>, search: &OracleSearch) -> Vec<(Ke
                 }
                 terms
             };
-            let word: Vec<Vec<String>> = read.iter().map(at).collect();
+            let word: Vec<Vec<Typed>> = read.iter().map(at).collect();
             let known = words.iter().position(|known| *known == word);
             here.push(known.unwrap_or(words.len()));
             if known.is_none() {
@@ -97,14 +114,31 @@ pub fn search(records: &BTreeMap<Key, Record>, search: &OracleSearch) -> Vec<(Ke
         }
         words_of.push(here);
     }
-    let idf: Vec<f32> = words
+    // Every term there is.
+    let all: BTreeSet<&String> =
+        documents.iter().flat_map(|(_, c)| c.iter().flatten()).map(|word| &word.term).collect();
+    // For each word its terms as typed, in the order of their first columns, each with its family.
+    let families: Vec<Vec<Family>> = words
         .iter()
         .map(|word| {
+            let mut families: Vec<Family> = Vec::new();
+            for typed in word.iter().flatten() {
+                if !families.iter().any(|(known, _)| known == typed) {
+                    families.push((typed.clone(), family(typed, &all)));
+                }
+            }
+            families
+        })
+        .collect();
+    let idf: Vec<f32> = families
+        .iter()
+        .map(|families| {
             let with = |term: &String| {
-                let has = |columns: &Vec<Tokens>| columns.iter().flatten().any(|(known, _, _)| known == term);
+                let has = |columns: &Vec<Tokens>| columns.iter().flatten().any(|word| word.term == *term);
                 documents.iter().filter(|(_, columns)| has(columns)).count()
             };
-            let n = word.iter().flatten().map(with).max().unwrap_or(0) as f64;
+            let members = families.iter().flat_map(|(_, family)| family);
+            let n = members.map(|(term, _)| with(term)).max().unwrap_or(0) as f64;
             libm::log(1.0 + (count - n + 0.5) / (n + 0.5)) as f32
         })
         .collect();
@@ -129,7 +163,7 @@ pub fn search(records: &BTreeMap<Key, Record>, search: &OracleSearch) -> Vec<(Ke
                 }
             }
             if times > 0 {
-                score += part(search, word, columns, &averages, idf[w]) * times as f32;
+                score += part(search, word, &families[w], columns, &averages, idf[w]) * times as f32;
             }
         }
         hits.push(((*key).clone(), score));
@@ -138,41 +172,56 @@ pub fn search(records: &BTreeMap<Key, Record>, search: &OracleSearch) -> Vec<(Ke
     hits
 }
 
-fn part(search: &OracleSearch, word: &[Vec<String>], columns: &[Tokens], averages: &[f32], idf: f32) -> f32 {
-    // Each different term of the word, in the order of its first column.
-    let mut seen = BTreeSet::new();
+fn part(
+    search: &OracleSearch,
+    word: &[Vec<Typed>],
+    families: &[Family],
+    columns: &[Tokens],
+    averages: &[f32],
+    idf: f32,
+) -> f32 {
     let mut tf = 0.0_f32;
-    for term in word.iter().flatten() {
-        if !seen.insert(term) {
-            continue;
-        }
-        let mut of_term = 0.0_f32;
-        for c in (0..columns.len()).filter(|&c| word[c].contains(term)) {
-            let count = columns[c].iter().filter(|(known, _, _)| known == term).count();
-            if count > 0 {
-                let (w, b, length) = (search.columns[c].weight, search.b, length(&columns[c]) as f32);
-                of_term += w * count as f32 / (1.0 - b + b * length / averages[c]);
+    for (typed, family) in families {
+        for (term, likeness) in family {
+            let mut of_term = 0.0_f32;
+            for c in (0..columns.len()).filter(|&c| word[c].contains(typed)) {
+                let count = columns[c].iter().filter(|word| word.term == *term).count();
+                if count > 0 {
+                    let (w, b, length) = (search.columns[c].weight, search.b, length(&columns[c]) as f32);
+                    of_term += w * count as f32 / (1.0 - b + b * length / averages[c]);
+                }
             }
+            tf += of_term * likeness;
         }
-        tf += of_term;
     }
     if tf == 0.0 { 0.0 } else { idf * (search.k1 + 1.0) / (1.0 + search.k1 / tf) }
 }
 
+/// The term as typed, then its forms in order, with how alike they are.
+fn family(typed: &Typed, all: &BTreeSet<&String>) -> Vec<(String, f32)> {
+    let recipe = Recipe::new(&Language::new(typed.language).unwrap());
+    let is_form =
+        |term: &&&String| **term != &typed.term && typed.key.is_some() && recipe.key_of(term) == typed.key;
+    let forms = all.iter().filter(is_form).map(|term| ((*term).clone(), 0.7));
+    [(typed.term.clone(), 1.0)].into_iter().chain(forms).collect()
+}
+
 /// The positions of a column: the wholes of compounds take none of their own.
 fn length(column: &Tokens) -> u64 {
-    column.iter().filter(|(_, _, span)| *span == 1).count() as u64
+    column.iter().filter(|word| word.span == 1).count() as u64
 }
 
 /// What a typed text may stand for: its parts in a row, and its compounds as wholes in a row.
-fn runs(typed: &Tokens) -> Vec<Run> {
-    let parts: Run = typed.iter().filter(|t| t.2 == 1).map(|(term, at, _)| (term.clone(), *at)).collect();
+fn runs(text: &str, language: &'static str) -> Vec<Run> {
+    let typed = |word: &Word| Typed { term: word.term.clone(), key: word.key.clone(), language };
+    let tokens = text_tokens(text, language);
+    let parts: Run = tokens.iter().filter(|word| word.span == 1).map(|word| (typed(word), word.at)).collect();
     let mut wholes = Run::new();
     let mut covered = 0;
-    for (term, at, span) in typed {
-        if *at >= covered {
-            wholes.push((term.clone(), wholes.len() as u32));
-            covered = at + span;
+    for word in &tokens {
+        if word.at >= covered {
+            wholes.push((typed(word), wholes.len() as u32));
+            covered = word.at + word.span;
         }
     }
     let mut runs = Vec::new();
@@ -185,17 +234,21 @@ fn runs(typed: &Tokens) -> Vec<Run> {
 }
 
 fn occurs(run: &Run, column: &Tokens) -> bool {
-    column.iter().any(|(_, start, _)| {
-        let at =
-            |(term, offset): &(String, u32)| column.iter().any(|(t, p, _)| t == term && *p == start + offset);
-        run.iter().all(at)
+    let is =
+        |typed: &Typed, word: &Word| word.term == typed.term || typed.key.is_some() && word.key == typed.key;
+    column.iter().any(|start| {
+        run.iter()
+            .all(|(typed, offset)| column.iter().any(|word| word.at == start.at + offset && is(typed, word)))
     })
 }
 
 fn text_tokens(text: &str, language: &str) -> Tokens {
+    let recipe = Recipe::new(&Language::new(language).unwrap());
     let mut tokens = Vec::new();
-    Recipe::new(&Language::new(language).unwrap())
-        .tokens(text, |token| tokens.push((token.term.to_owned(), token.position, token.span)));
+    recipe.tokens(text, |token| {
+        let key = recipe.key_of(token.term);
+        tokens.push(Word { term: token.term.to_owned(), key, at: token.position, span: token.span });
+    });
     tokens
 }
 
@@ -205,11 +258,8 @@ fn column_tokens(record: &Record, column: &OracleColumn) -> Tokens {
         // Far enough apart that no phrase reaches from one value to the next.
         let base = place * 1_000_000;
         if let Value::Text(text) = value {
-            tokens.extend(
-                text_tokens(text, column.language)
-                    .into_iter()
-                    .map(|(term, at, span)| (term, base + at, span)),
-            );
+            let words = text_tokens(text, column.language).into_iter();
+            tokens.extend(words.map(|word| Word { at: base + word.at, ..word }));
         }
     }
     tokens
