@@ -236,13 +236,10 @@ impl Recipe {
         if !after.is_empty() && self.elided.iter().any(|known| is_elided(known)) { after } else { word }
     }
 
-    /// Whether a word is its own term but for the case of ASCII letters.
-    fn only_folds(&self, raw: &str) -> bool {
-        self.stemmer.is_none()
-            && self.stop.is_empty()
-            && self.elided.is_empty()
-            && !self.turkic
-            && raw.is_ascii()
+    /// Whether words of ASCII become terms by folding their case and nothing else.
+    fn only_folds_ascii(&self) -> bool {
+        let keeps_forms = self.ranked.is_some() || self.stemmer.is_none();
+        keeps_forms && self.stop.is_empty() && self.elided.is_empty() && !self.turkic
     }
 }
 
@@ -265,11 +262,18 @@ impl Reader<'_> {
 
 /// Gives each token of `text` to `take`, in order of position; tells how many positions there are.
 pub(crate) fn read(recipe: &Recipe, memory: &mut Memory, text: &str, mut take: impl FnMut(Token<'_>)) -> u32 {
+    let only_folds = recipe.only_folds_ascii();
     pieces(recipe.reading, text, |Piece { raw, range, position, span }| {
         let mut give = |term: &str, weak| {
             take(Token { term, start: range.start, end: range.end, position, span, weak });
         };
-        let remembers = span == 1 && !recipe.only_folds(&raw);
+        if only_folds
+            && raw.len() <= MAX_TERM_BYTES
+            && raw.bytes().all(|b| b.is_ascii() && !b.is_ascii_uppercase())
+        {
+            return give(&raw, false);
+        }
+        let remembers = span == 1 && !(only_folds && raw.is_ascii());
         if remembers && let Some((term, weak)) = memory.recall(&raw) {
             return give(term, weak);
         }

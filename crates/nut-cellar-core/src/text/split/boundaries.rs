@@ -83,33 +83,92 @@ fn class_at(classes: &[Class; TWO_BYTES], bytes: &[u8], at: usize) -> (Class, us
     }
 }
 
+/// What a byte is, as far as most words ask.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Byte {
+    /// Ends a word, and begins none.
+    Plain,
+    /// A letter or digit of ASCII.
+    Alphanumeric,
+    /// Ends a word, unless what follows joins it.
+    Joining,
+    /// An underscore, or a part of a longer character.
+    Other,
+}
+
+static BYTES: [Byte; 256] = {
+    let mut bytes = [Byte::Other; 256];
+    let mut at = 0_u8;
+    while at < 0x80 {
+        bytes[at as usize] = match at {
+            b'0'..=b'9' | b'A'..=b'Z' | b'a'..=b'z' => Byte::Alphanumeric,
+            b':' | b'.' | b',' | b';' | b'\'' => Byte::Joining,
+            b'_' => Byte::Other,
+            _ => Byte::Plain,
+        };
+        at += 1;
+    }
+    bytes
+};
+
+fn byte_at(bytes: &[u8], at: usize) -> Byte {
+    bytes.get(at).map_or(Byte::Plain, |byte| BYTES[usize::from(*byte)])
+}
+
 /// Gives each run of a text to `take`: a word by UAX #29 that holds a letter or a digit, or a run of a script without
 /// spaces (`true`), which has to be split by other means.
 pub(super) fn runs<'t>(text: &'t str, unspaced: bool, mut take: impl FnMut(Range<usize>, &'t str, bool)) {
     let (bytes, classes) = (text.as_bytes(), &*CLASSES);
     let mut at = 0;
-    // A boundary from which a stretch may begin: the end of the last word, or the last character passed.
-    let mut before = 0;
+    // The end of the last word or stretch: a boundary.
+    let mut floor = 0;
     while at < bytes.len() {
+        match byte_at(bytes, at) {
+            Byte::Plain | Byte::Joining => {
+                at += 1;
+                continue;
+            }
+            Byte::Alphanumeric => {
+                let mut end = at + 1;
+                while byte_at(bytes, end) == Byte::Alphanumeric {
+                    end += 1;
+                }
+                if byte_at(bytes, end) == Byte::Plain {
+                    take(at..end, &text[at..end], false);
+                    (floor, at) = (end, end);
+                    continue;
+                }
+            }
+            Byte::Other => {}
+        }
         let (class, length) = class_at(classes, bytes, at);
         match class {
             Class::Letter | Class::Digit | Class::Connector => {
                 let Some((end, alphanumeric)) = word_end(classes, bytes, at) else {
-                    (before, at) = stretch(text, at, at, unspaced, &mut take);
+                    at = stretch(text, at, at, unspaced, &mut take);
+                    floor = at;
                     continue;
                 };
                 if alphanumeric {
                     take(at..end, &text[at..end], false);
                 }
-                // A stretch may begin here as well as at the last character: after a word there is a boundary.
-                (before, at) = (end, end);
+                (floor, at) = (end, end);
             }
-            Class::Complex => (before, at) = stretch(text, before, at, unspaced, &mut take),
-            // Spaces in a row, and a mark after them, are one segment to the rules.
-            _ if bytes[at] == b' ' && at > 0 && bytes[at - 1] == b' ' => at += length,
-            _ => (before, at) = (at, at + length),
+            Class::Complex => {
+                at = stretch(text, segment_start(text, floor, at), at, unspaced, &mut take);
+                floor = at;
+            }
+            _ => at += length,
         }
     }
+}
+
+/// Where the segment begins that a complex character may belong to: at the character before it, and at the first of
+/// spaces in a row, which are one segment to the rules; not before `floor`.
+fn segment_start(text: &str, floor: usize, complex: usize) -> usize {
+    let before = &text[floor..complex];
+    let Some(last) = before.chars().next_back() else { return floor };
+    if last == ' ' { floor + before.trim_end_matches(' ').len() } else { complex - last.len_utf8() }
 }
 
 /// The end of the word that begins at a letter, digit or connector, and whether there is a letter or digit in it; none
@@ -151,15 +210,14 @@ fn word_end(classes: &[Class; TWO_BYTES], bytes: &[u8], start: usize) -> Option<
     Some((end, alphanumeric))
 }
 
-/// Hands over from `start`, a boundary, up to a boundary after the complex character at `complex`. Gives the beginning
-/// of the last character passed, and where to go on.
+/// Hands over from `start`, a boundary, up to a boundary after the complex character at `complex`, which it gives.
 fn stretch<'t>(
     text: &'t str,
     start: usize,
     complex: usize,
     unspaced: bool,
     take: &mut impl FnMut(Range<usize>, &'t str, bool),
-) -> (usize, usize) {
+) -> usize {
     let end = stretch_end(text, complex);
     let mut at = start;
     while at < end {
@@ -177,8 +235,7 @@ fn stretch<'t>(
         }
         at += spaced;
     }
-    let last = text[..end].char_indices().next_back().map_or(0, |(at, _)| at);
-    (last, end)
+    end
 }
 
 /// The first place after `from` that is surely a boundary (between a space and a plain character that is none) and is
