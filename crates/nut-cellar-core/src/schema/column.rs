@@ -70,6 +70,9 @@ enum From {
 struct Raw {
     kind: Kind,
     language: Option<Language>,
+    #[serde(default)]
+    languages: Vec<Language>,
+    language_from: Option<String>,
     reading: Option<Reading>,
     accents: Option<Accents>,
     stem: Option<bool>,
@@ -95,8 +98,23 @@ impl TryFrom<Raw> for Column {
     type Error = Error;
 
     fn try_from(raw: Raw) -> Result<Self> {
-        let Raw { kind, language, reading, accents, stem, stemmer, forms, stop, weight, from, kept } = raw;
-        let text = TextSettings { language, reading, accents, stem, stemmer, forms, stop };
+        let Raw {
+            kind,
+            language,
+            languages,
+            language_from,
+            reading,
+            accents,
+            stem,
+            stemmer,
+            forms,
+            stop,
+            weight,
+            from,
+            kept,
+        } = raw;
+        let text =
+            TextSettings { language, languages, language_from, reading, accents, stem, stemmer, forms, stop };
         let column = Self { kind, text, weight, from, kept };
         column.check()?;
         Ok(column.naming_its_stemmer())

@@ -132,7 +132,20 @@ impl Schema {
                 "The schema has {count} text columns and at most {MAX_TEXT_COLUMNS} are allowed."
             )),
             _ => self.columns.values().try_for_each(Column::check),
+        }?;
+        for (name, column) in self.text_columns() {
+            let from = column.text_settings().language_from.as_ref();
+            let named = from.map(|from| (from, self.column(from).map(Column::kind)));
+            if let Some((from, kind)) = named
+                && !matches!(kind, Some(Kind::Exact | Kind::Text))
+            {
+                return bad(format!(
+                    "Column `{name}` takes its language from `{from}`, which has to be a column of the schema of kind \
+                     \"exact\"."
+                ));
+            }
         }
+        Ok(())
     }
 }
 

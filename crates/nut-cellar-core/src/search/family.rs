@@ -11,26 +11,29 @@ pub(super) struct Member {
     pub postings: Postings,
     /// All its positions, where a phrase may ask for them.
     pub positions: Option<Bytes>,
-    /// 1 for the term as typed, less for its likenesses.
-    pub likeness: f32,
     /// Whether there are no more postings.
     done: bool,
 }
 
-/// A term as typed and its likenesses, in the order in which they add up.
+/// A term as typed and its likenesses; those that the shelf does not have are none.
 #[derive(Debug, Default)]
 pub(super) struct Family {
-    members: Vec<Member>,
+    members: Vec<Option<Member>>,
     ordinal: Option<u32>,
 }
 
 impl Family {
-    /// Adds a term, which stands before its first posting.
-    pub fn add(&mut self, mut postings: Postings, positions: Option<Bytes>, likeness: f32) -> Result<()> {
+    /// Adds the next member, which stands before its first posting.
+    pub fn add(&mut self, mut postings: Postings, positions: Option<Bytes>) -> Result<()> {
         let done = !postings.advance()?;
-        self.members.push(Member { postings, positions, likeness, done });
+        self.members.push(Some(Member { postings, positions, done }));
         self.find_next();
         Ok(())
+    }
+
+    /// Adds a member that the shelf does not have.
+    pub fn add_none(&mut self) {
+        self.members.push(None);
     }
 
     /// The next record that has one of the terms.
@@ -40,7 +43,7 @@ impl Family {
 
     /// Goes on to the next record.
     pub fn advance(&mut self) -> Result<()> {
-        for member in &mut self.members {
+        for member in self.members.iter_mut().flatten() {
             if !member.done && Some(member.postings.ordinal()) == self.ordinal {
                 member.done = !member.postings.advance()?;
             }
@@ -50,13 +53,22 @@ impl Family {
     }
 
     fn find_next(&mut self) {
-        let left = self.members.iter().filter(|member| !member.done);
+        let left = self.members.iter().flatten().filter(|member| !member.done);
         self.ordinal = left.map(|member| member.postings.ordinal()).min();
     }
 
     /// The terms that the record has.
     pub fn here(&self) -> impl Iterator<Item = &Member> {
-        self.members.iter().filter(|member| !member.done && Some(member.postings.ordinal()) == self.ordinal)
+        self.members.iter().flatten().filter(|member| self.is_here(member))
+    }
+
+    /// A member, if the record has it.
+    pub fn member_here(&self, slot: usize) -> Option<&Member> {
+        self.members[slot].as_ref().filter(|member| self.is_here(member))
+    }
+
+    fn is_here(&self, member: &Member) -> bool {
+        !member.done && Some(member.postings.ordinal()) == self.ordinal
     }
 
     /// The columns of the record that one of the terms is in.

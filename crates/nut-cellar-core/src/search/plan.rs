@@ -8,7 +8,7 @@ use super::find::{Find, Words};
 use crate::error::Result;
 use crate::query::Query;
 use crate::schema::{ColumnSet, Schema};
-use crate::text::Recipe;
+use crate::text::{Recipe, Recipes};
 
 /// What to look for.
 #[derive(Debug, Default)]
@@ -100,7 +100,7 @@ impl Plan {
     /// [`BadRequest`](crate::ErrorKind::BadRequest) if `find` names columns that can't be searched.
     pub fn new(schema: &Schema, query: &Query, find: &Find) -> Result<Self> {
         let searched = find.searched(schema)?;
-        let recipes = schema.text_columns().map(|(_, column)| Recipe::of(column.text_settings())).collect();
+        let recipes = schema.text_columns().map(|(_, column)| Recipes::of(column.text_settings())).collect();
         let exact = find.wants_exact_forms();
         let mut binder = Binder { schema, recipes, exact, plan: Self::default() };
         binder.bind(query, searched);
@@ -136,7 +136,8 @@ impl Plan {
 
 struct Binder<'a> {
     schema: &'a Schema,
-    recipes: Vec<Recipe>,
+    /// For each text column.
+    recipes: Vec<Recipes>,
     /// Whether only the forms as typed are wanted.
     exact: bool,
     plan: Plan,
@@ -197,21 +198,22 @@ impl Binder<'_> {
         self.plan.clauses.push(Clause { alternatives, words, times: 1, weak: weak.then(|| text.to_owned()) });
     }
 
-    /// How the columns read the text: one alternative for each different run of terms, in schema order, and in each
-    /// column the parts of compounds before the wholes. Also tells whether every column takes it for weak.
+    /// How the columns read the text: one alternative for each different run of terms, in schema order, in each column
+    /// by its languages in order, and in each language the parts of compounds before the wholes. Also tells whether every column takes it for weak.
     fn alternatives(&mut self, text: &str, columns: ColumnSet) -> (Vec<Alternative>, bool) {
         let mut alternatives: Vec<Alternative> = Vec::new();
         let mut all_weak = true;
-        for column in columns.iter() {
+        let (plan, exact) = (&mut self.plan, self.exact);
+        let readings =
+            columns.iter().flat_map(|column| self.recipes[column].all().map(move |recipe| (column, recipe)));
+        for (column, recipe) in readings {
             let mut typed = Vec::new();
-            let (plan, recipe) = (&mut self.plan, &self.recipes[column]);
             recipe.tokens(text, |token| {
                 all_weak &= token.weak || token.span > 1;
-                let term = plan.term(&Lookup::new(recipe, token.term, self.exact));
+                let term = plan.term(&Lookup::new(recipe, token.term, exact));
                 typed.push((term, token.position, token.span));
             });
-            let parts =
-                typed.iter().filter(|(_, _, span)| *span == 1).map(|&(term, position, _)| (term, position));
+            let parts = typed.iter().filter(|(_, _, span)| *span == 1).map(|&(term, at, _)| (term, at));
             for terms in [parts.collect(), wholes(&typed)] {
                 if terms.is_empty() {
                     continue;

@@ -34,8 +34,18 @@ pub(super) fn count_live(hand: &mut Hand, standing: &Standing, entry: &TermEntry
     Ok(count)
 }
 
-/// Where a shelf has the members of a family, the term as typed first: if it has it, and how alike it is.
-pub(super) type Members = Vec<(Option<TermEntry>, f32)>;
+/// Where a shelf has the members of a family, the term as typed first.
+pub(super) type Members = Vec<Option<TermEntry>>;
+
+/// One term of a word: which member of which family it is, how alike it is to what was typed, and where it counts.
+#[derive(Debug)]
+pub(super) struct Part {
+    pub family: usize,
+    pub slot: usize,
+    /// 1 for the term as typed, less for its likenesses.
+    pub likeness: f32,
+    pub columns: ColumnSet,
+}
 
 /// Finds and scores the matches of one shelf. `entries` has for each term of the plan where the shelf has its family.
 pub(super) fn scan(
@@ -68,6 +78,8 @@ pub(super) struct Ranking<'a> {
     pub formula: &'a Formula,
     /// For each word of the plan.
     pub idf: &'a [f32],
+    /// For each word of the plan its terms, each once, in the order in which they add up.
+    pub parts: &'a [Vec<Part>],
 }
 
 struct Scan<'a> {
@@ -87,12 +99,15 @@ impl<'a> Scan<'a> {
         let mut families = Vec::with_capacity(entries.len());
         for (members, in_phrase) in entries.iter().zip(phrase_terms(plan, entries)) {
             let mut family = Family::default();
-            for (entry, likeness) in members {
-                let Some(entry) = entry else { continue };
+            for entry in members {
+                let Some(entry) = entry else {
+                    family.add_none();
+                    continue;
+                };
                 let postings = if_at_hand(shelf.postings(hand, entry))?;
                 let positions = if in_phrase { if_at_hand(shelf.positions(hand, entry))? } else { None };
                 if let Some(postings) = postings {
-                    family.add(postings, positions, *likeness)?;
+                    family.add(postings, positions)?;
                 }
             }
             families.push(family);
@@ -173,26 +188,25 @@ impl<'a> Scan<'a> {
     /// was typed in clauses that the record matches.
     fn score(&mut self, hand: &mut Hand, ordinal: u32, ranking: &Ranking<'_>) -> Step<f32> {
         let mut score = 0.0;
-        for (place, word) in self.plan.words.iter().enumerate() {
+        for place in 0..self.plan.words.len() {
             let times = self.times(place);
             if times == 0 {
                 continue;
             }
             let mut group = 0.0;
-            for variant in &word.variants {
+            for part in &ranking.parts[place] {
                 let family =
-                    Some(&self.families[variant.term]).filter(|family| family.ordinal() == Some(ordinal));
-                for member in family.into_iter().flat_map(Family::here) {
-                    let mut frequency = 0.0;
-                    for (column, tf) in member.postings.frequencies() {
-                        if variant.columns.has(column)
-                            && let Some(length) = if_at_hand(self.lengths[column].get(hand, ordinal))?
-                        {
-                            frequency += ranking.formula.frequency(column, tf, length);
-                        }
+                    Some(&self.families[part.family]).filter(|family| family.ordinal() == Some(ordinal));
+                let Some(member) = family.and_then(|family| family.member_here(part.slot)) else { continue };
+                let mut frequency = 0.0;
+                for (column, tf) in member.postings.frequencies() {
+                    if part.columns.has(column)
+                        && let Some(length) = if_at_hand(self.lengths[column].get(hand, ordinal))?
+                    {
+                        frequency += ranking.formula.frequency(column, tf, length);
                     }
-                    group += frequency * member.likeness;
                 }
+                group += frequency * part.likeness;
             }
             score += ranking.formula.part(ranking.idf[place], group) * times as f32;
         }
@@ -209,7 +223,7 @@ impl<'a> Scan<'a> {
 /// The columns whose lengths will be asked for, and about how many records will match.
 fn expected(plan: &Plan, entries: &[Members]) -> (ColumnSet, u64) {
     let in_shelf = |entry: &Option<TermEntry>| entry.as_ref().map_or(0, |entry| u64::from(entry.records));
-    let records = |term: usize| entries[term].iter().map(|(entry, _)| in_shelf(entry)).sum::<u64>();
+    let records = |term: usize| entries[term].iter().map(in_shelf).sum::<u64>();
     let per_word = plan.words.iter().map(|word| word.variants.iter().map(|v| records(v.term)).sum::<u64>());
     let all = plan.needed == plan.clauses.len();
     let matches = if all { per_word.min() } else { per_word.max() };
@@ -223,9 +237,7 @@ fn phrase_terms(plan: &Plan, entries: &[Members]) -> Vec<bool> {
     let mut wanted = vec![false; entries.len()];
     for Clause { alternatives, .. } in &plan.clauses {
         for Alternative { terms, .. } in alternatives {
-            if terms.len() > 1
-                && terms.iter().all(|&(term, _)| entries[term].iter().any(|(entry, _)| entry.is_some()))
-            {
+            if terms.len() > 1 && terms.iter().all(|&(term, _)| entries[term].iter().any(Option::is_some)) {
                 for &(term, _) in terms {
                     wanted[term] = true;
                 }

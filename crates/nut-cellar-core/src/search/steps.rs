@@ -3,7 +3,7 @@
 
 use super::find::{Find, Found, Hit};
 use super::plan::{Plan, Word};
-use super::scan::{Members, Ranking, ShelfFound, count_live, scan};
+use super::scan::{Members, Part, Ranking, ShelfFound, count_live, scan};
 use super::top::Scored;
 use crate::catalog::Snapshot;
 use crate::error::Result;
@@ -40,8 +40,10 @@ pub struct Search {
     find: Find,
     formula: Formula,
     hand: Hand,
-    /// For each term of the plan: itself and its likenesses, with how alike each is.
-    families: Option<Vec<Vec<(String, f32)>>>,
+    /// For each term of the plan: itself, then its forms in any shelf, in order.
+    families: Option<Vec<Vec<String>>>,
+    /// For each word of the plan its terms.
+    parts: Vec<Vec<Part>>,
     /// For each shelf, for each term, where the shelf has its family.
     entries: Option<Vec<Vec<Members>>>,
     /// For each word.
@@ -90,6 +92,7 @@ impl Search {
             formula,
             hand: Hand::default(),
             families: None,
+            parts: Vec::new(),
             entries: None,
             idf: None,
             scanned: None,
@@ -119,7 +122,9 @@ impl Search {
 
     fn advance(&mut self) -> Step<Found> {
         if self.families.is_none() {
-            self.families = Some(self.gather()?);
+            let families = self.gather()?;
+            self.parts = self.plan.words.iter().map(|word| parts(word, &families)).collect();
+            self.families = Some(families);
         }
         if self.entries.is_none() {
             self.entries = Some(self.look_up()?);
@@ -138,7 +143,7 @@ impl Search {
 
     /// The families: a term as typed comes first, then its forms in any shelf, in order. What a removed record had
     /// changes nothing, since a term without a live record adds nothing.
-    fn gather(&mut self) -> Step<Vec<Vec<(String, f32)>>> {
+    fn gather(&mut self) -> Step<Vec<Vec<String>>> {
         let mut families = Vec::with_capacity(self.plan.terms.len());
         for lookup in &self.plan.terms {
             let mut forms = BTreeSet::new();
@@ -151,10 +156,7 @@ impl Search {
                 forms.extend(class.own.clone());
                 forms.remove(&lookup.term);
             }
-            let typed = (lookup.term.clone(), 1.0);
-            families.push(
-                [typed].into_iter().chain(forms.into_iter().map(|form| (form, FORM_LIKENESS))).collect(),
-            );
+            families.push([lookup.term.clone()].into_iter().chain(forms).collect());
         }
         self.hand.complete()?;
         Ok(families)
@@ -166,9 +168,8 @@ impl Search {
             let mut families = Vec::with_capacity(self.plan.terms.len());
             for family in self.families.iter().flatten() {
                 let mut members = Vec::with_capacity(family.len());
-                for (term, likeness) in family {
-                    let entry = if_at_hand(standing.shelf.find_term(&mut self.hand, term))?.flatten();
-                    members.push((entry, *likeness));
+                for term in family {
+                    members.push(if_at_hand(standing.shelf.find_term(&mut self.hand, term))?.flatten());
                 }
                 families.push(members);
             }
@@ -184,7 +185,7 @@ impl Search {
         let mut counts: Vec<Vec<u64>> = families.iter().map(|family| vec![0; family.len()]).collect();
         for (standing, row) in self.snapshot.standing().iter().zip(self.entries.iter().flatten()) {
             for (counts, members) in counts.iter_mut().zip(row) {
-                for (count, (entry, _)) in counts.iter_mut().zip(members) {
+                for (count, entry) in counts.iter_mut().zip(members) {
                     if let Some(entry) = entry {
                         *count += if_at_hand(count_live(&mut self.hand, standing, entry))?.unwrap_or(0);
                     }
@@ -199,7 +200,8 @@ impl Search {
     }
 
     fn scan(&mut self) -> Step<Vec<ShelfFound>> {
-        let ranking = Ranking { formula: &self.formula, idf: self.idf.as_deref().unwrap_or_default() };
+        let idf = self.idf.as_deref().unwrap_or_default();
+        let ranking = Ranking { formula: &self.formula, idf, parts: &self.parts };
         let k = self.find.window().end;
         let mut scanned = Vec::new();
         for (standing, row) in self.snapshot.standing().iter().zip(self.entries.iter().flatten()) {
@@ -256,6 +258,24 @@ impl Search {
         let total = self.scanned.iter().flatten().map(|found| found.total).sum();
         Ok(Found { total, notes: self.plan.notes.clone(), hits })
     }
+}
+
+/// The terms of a word, each once: those that were typed, then their forms. Languages of one column and columns of
+/// different languages may have terms in common.
+fn parts(word: &Word, families: &[Vec<String>]) -> Vec<Part> {
+    let typed = word.variants.iter().map(|variant| (variant, 0..1, 1.0));
+    let forms = word.variants.iter().map(|variant| (variant, 1..families[variant.term].len(), FORM_LIKENESS));
+    let mut parts: Vec<Part> = Vec::new();
+    for (variant, slots, likeness) in typed.chain(forms) {
+        for slot in slots {
+            let term = &families[variant.term][slot];
+            match parts.iter_mut().find(|known| families[known.family][known.slot] == *term) {
+                Some(known) => known.columns = known.columns.or(variant.columns),
+                None => parts.push(Part { family: variant.term, slot, likeness, columns: variant.columns }),
+            }
+        }
+    }
+    parts
 }
 
 /// Runs a search to its end, reading from `view` what it needs.

@@ -13,7 +13,7 @@ use crate::error::{Error, ErrorKind, Result};
 use crate::record::{Key, Record, Value};
 use crate::schema::{Column, Kind, Schema};
 use crate::store::{PieceId, ShelfEntry, Unit};
-use crate::text::{Memory, Recipe, read};
+use crate::text::{Memory, Recipe, Recipes, read};
 use hashbrown::HashMap;
 use std::collections::BTreeMap;
 use std::ops::Range;
@@ -27,7 +27,7 @@ pub(crate) const VALUE_GAP: u32 = 16;
 pub struct Builder {
     schema: Arc<Schema>,
     /// For each text column how it is read, and what became of words that were read before.
-    recipes: Vec<(Recipe, Memory)>,
+    recipes: Vec<(Recipes, Vec<Memory>)>,
     terms: HashMap<String, u32>,
     term_bytes: usize,
     log: Vec<Occurrence>,
@@ -75,7 +75,11 @@ struct Order {
 impl Builder {
     /// A builder without records.
     pub fn new(schema: Arc<Schema>) -> Self {
-        let recipe = |column: &Column| (Recipe::of(column.text_settings()), Memory::default());
+        let recipe = |column: &Column| {
+            let recipes = Recipes::of(column.text_settings());
+            let memories = recipes.all().map(|_| Memory::default()).collect();
+            (recipes, memories)
+        };
         let recipes = schema.text_columns().map(|(_, column)| recipe(column)).collect();
         Self {
             schema,
@@ -166,7 +170,14 @@ impl Builder {
 
     fn take_texts(&mut self, arrival: u32, values: &[Vec<Value>]) {
         let texts = self.schema.columns().zip(values).filter(|((_, column), _)| column.kind() == Kind::Text);
-        for (place, ((recipe, memory), (_, values))) in (0_u8..).zip(self.recipes.iter_mut().zip(texts)) {
+        let value = |name: &str| {
+            let column = self.schema.columns().position(|(known, _)| known == name)?;
+            values[column].first()?.as_text()
+        };
+        for (place, ((recipes, memories), (_, values))) in (0_u8..).zip(self.recipes.iter_mut().zip(texts)) {
+            let language = recipes.named_by().and_then(value);
+            let chosen = language.map_or(0, |language| recipes.place_of(language));
+            let (recipe, memory) = (recipes.get(chosen), &mut memories[chosen]);
             let (mut length, mut base) = (0, 0);
             for text in values.iter().filter_map(Value::as_text) {
                 let positions = read(recipe, memory, text, |token| {
@@ -323,7 +334,7 @@ impl Builder {
     fn classes<'t>(&self, lists: &'t [(String, TermEntry)]) -> BTreeMap<String, Vec<&'t str>> {
         let mut classes: BTreeMap<String, Vec<&str>> = BTreeMap::new();
         let mut recipes: Vec<&Recipe> = Vec::new();
-        for (recipe, _) in &self.recipes {
+        for recipe in self.recipes.iter().flat_map(|(recipes, _)| recipes.all()) {
             if !recipes.iter().any(|known| known.class("") == recipe.class("")) {
                 recipes.push(recipe);
             }

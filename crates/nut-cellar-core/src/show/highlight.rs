@@ -8,7 +8,7 @@ use crate::query::Query;
 use crate::schema::Schema;
 use crate::search::Find;
 use crate::search::plan::Plan;
-use crate::text::Recipe;
+use crate::text::Recipes;
 use std::collections::HashMap;
 use std::ops::Range;
 use std::sync::Arc;
@@ -133,18 +133,21 @@ impl Highlighter {
             )
         })?;
         let mut tokens = Vec::new();
-        let recipe = Recipe::of(column.text_settings());
         let has_forms = self.plan.terms.iter().any(|lookup| lookup.class.is_some());
-        recipe.tokens(text, |token| {
-            let class =
-                if has_forms { recipe.key_of(token.term).map(|key| recipe.class(&key)) } else { None };
-            for (place, lookup) in self.plan.terms.iter().enumerate() {
-                let same_class = lookup.class.as_ref().zip(class.as_ref()).is_some_and(|(a, b)| a.name == *b);
-                if lookup.term == token.term || same_class {
-                    tokens.push((place, token.position, token.start..token.end));
+        // Which language the text is in is not known here: what any of them finds is marked.
+        for recipe in Recipes::of(column.text_settings()).all() {
+            recipe.tokens(text, |token| {
+                let key = if has_forms { recipe.key_of(token.term) } else { None };
+                let class = key.map(|key| recipe.class(&key));
+                for (place, lookup) in self.plan.terms.iter().enumerate() {
+                    let same_class =
+                        lookup.class.as_ref().zip(class.as_ref()).is_some_and(|(a, b)| a.name == *b);
+                    if lookup.term == token.term || same_class {
+                        tokens.push((place, token.position, token.start..token.end));
+                    }
                 }
-            }
-        });
+            });
+        }
         let by_place: HashMap<_, _> =
             tokens.iter().enumerate().map(|(at, (term, position, _))| ((*term, *position), at)).collect();
         let mut marked = vec![false; tokens.len()];

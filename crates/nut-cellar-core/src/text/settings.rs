@@ -57,6 +57,12 @@ pub struct TextSettings {
     /// The language; `none` without.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub language: Option<Language>,
+    /// Other languages that a record may be in. A query is read in each of them.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub languages: Vec<Language>,
+    /// The column of the schema whose value says, by its code, which of the languages a record is in.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub language_from: Option<String>,
     /// How text is cut into tokens; words without.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub reading: Option<Reading>,
@@ -94,9 +100,24 @@ impl TextSettings {
         self.reading.unwrap_or_default()
     }
 
-    /// The algorithm that words are stemmed with, as a schema names it.
+    /// The algorithms that words are stemmed with, as a schema names them.
     pub(crate) fn stemmer(&self) -> Option<String> {
-        self.algorithm().map(stem::name)
+        let mut names: Vec<_> =
+            self.each_language().filter_map(|one| one.algorithm()).map(stem::name).collect();
+        names.dedup();
+        (!names.is_empty()).then(|| names.join(", "))
+    }
+
+    /// The settings for each of the languages, the default one first. What another language has not is left out.
+    pub(super) fn each_language(&self) -> impl Iterator<Item = Self> {
+        let one = |language: &Language| Self {
+            language: Some(language.clone()),
+            languages: Vec::new(),
+            language_from: None,
+            ..self.clone()
+        };
+        let first = Self { language: self.language.clone(), ..one(&self.language()) };
+        [first].into_iter().chain(self.languages.iter().map(one))
     }
 
     pub(super) fn algorithm(&self) -> Option<waken_snowball::Algorithm> {
@@ -142,6 +163,11 @@ impl TextSettings {
                 self.language()
             ));
         }
-        Ok(())
+        if self.language_from.is_some() == self.languages.is_empty() {
+            return bad("`languages` and `language_from` belong together: name what a record may be in, and the column \
+                        that says which"
+                .into());
+        }
+        self.languages.iter().try_for_each(Language::check)
     }
 }

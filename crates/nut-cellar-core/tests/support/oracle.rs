@@ -180,19 +180,26 @@ fn part(
     averages: &[f32],
     idf: f32,
 ) -> f32 {
+    // Each term once: those that were typed, then their forms.
+    let typed = families.iter().flat_map(|(_, family)| family.iter().take(1));
+    let forms = families.iter().flat_map(|(_, family)| family.iter().skip(1));
+    let mut seen = BTreeSet::new();
     let mut tf = 0.0_f32;
-    for (typed, family) in families {
-        for (term, likeness) in family {
-            let mut of_term = 0.0_f32;
-            for c in (0..columns.len()).filter(|&c| word[c].contains(typed)) {
-                let count = columns[c].iter().filter(|word| word.term == *term).count();
-                if count > 0 {
-                    let (w, b, length) = (search.columns[c].weight, search.b, length(&columns[c]) as f32);
-                    of_term += w * count as f32 / (1.0 - b + b * length / averages[c]);
-                }
+    for (term, likeness) in typed.chain(forms).filter(|(term, _)| seen.insert(term.clone())) {
+        let stands_for = |typed: &Typed| {
+            families
+                .iter()
+                .any(|(known, family)| known == typed && family.iter().any(|(form, _)| form == term))
+        };
+        let mut of_term = 0.0_f32;
+        for c in (0..columns.len()).filter(|&c| word[c].iter().any(stands_for)) {
+            let count = columns[c].iter().filter(|word| word.term == *term).count();
+            if count > 0 {
+                let (w, b, length) = (search.columns[c].weight, search.b, length(&columns[c]) as f32);
+                of_term += w * count as f32 / (1.0 - b + b * length / averages[c]);
             }
-            tf += of_term * likeness;
         }
+        tf += of_term * likeness;
     }
     if tf == 0.0 { 0.0 } else { idf * (search.k1 + 1.0) / (1.0 + search.k1 / tf) }
 }
