@@ -176,8 +176,8 @@ fn scores_equal_the_oracle_and_weights_need_no_rebuild() {
     {
         let search = OracleSearch {
             columns: vec![
-                OracleColumn { name: "title", language: "en", weight: title },
-                OracleColumn { name: "notes", language: "none", weight: notes },
+                OracleColumn { name: "title", language: "en", others: None, weight: title },
+                OracleColumn { name: "notes", language: "none", others: None, weight: notes },
             ],
             clauses: ["walnut", "box"]
                 .map(|text| OracleClause { text: text.into(), columns: vec![0, 1] })

@@ -11,21 +11,33 @@
 #[path = "support/oracle.rs"]
 mod oracle;
 
+use nut_cellar_core::text::TextSettings;
 use nut_cellar_core::{
-    Batch, Column, Find, Found, Key, Memory, Opened, Query, Record, Result, Schema, Search, Snapshot, View,
-    Words, search,
+    Batch, Column, Find, Found, Key, Kind, Language, Memory, Opened, Query, Record, Result, Schema, Search,
+    Snapshot, View, Words, search,
 };
 use oracle::{OracleClause, OracleColumn, OracleSearch};
 use proptest::prelude::*;
 use std::collections::BTreeMap;
 
-const WORDS: [&str; 8] = ["oak", "oaks", "elm", "Box", "boxes", "wi-fi", "BOX", "handle"];
+const WORDS: [&str; 11] =
+    ["oak", "oaks", "elm", "Box", "boxes", "wi-fi", "BOX", "handle", "Häuser", "qu'elm", "caféS"];
 
 fn schema() -> Schema {
     Schema::new("id")
         .with("title", Column::text("en").weighing(3.0))
         .with("notes", Column::text("none"))
-        .with("tags", Column::text("en"))
+        .with("tags", Column::read_as(several_languages()))
+        .with("lang", Column::of(Kind::Exact))
+}
+
+/// English, or French where the record says so.
+fn several_languages() -> TextSettings {
+    TextSettings {
+        languages: vec![Language::new("fr").unwrap()],
+        language_from: Some("lang".into()),
+        ..TextSettings::of(Language::new("en").unwrap())
+    }
 }
 
 #[derive(Clone, Debug)]
@@ -49,14 +61,18 @@ fn text() -> impl Strategy<Value = String> {
 }
 
 fn records() -> impl Strategy<Value = Record> {
-    (keys(), text(), prop::option::of(text()), prop::collection::vec(text(), 0..3)).prop_map(
-        |(key, title, notes, tags)| {
+    let language = prop::option::of(prop::sample::select(&["fr", "FR", "en", "fi"][..]));
+    (keys(), text(), prop::option::of(text()), prop::collection::vec(text(), 0..3), language).prop_map(
+        |(key, title, notes, tags, language)| {
             let mut record = Record::new(key).with("title", title);
             if let Some(notes) = notes {
                 record.add("notes", notes);
             }
             for tag in tags {
                 record.add("tags", tag);
+            }
+            if let Some(language) = language {
+                record.add("lang", language);
             }
             record
         },
@@ -129,8 +145,13 @@ impl Asked {
 
     fn oracle(&self) -> OracleSearch {
         let languages = ["en", "none", "en"];
-        let columns =
-            (0..3).map(|c| OracleColumn { name: NAMES[c], language: languages[c], weight: self.weights[c] });
+        let others = [None, None, Some(("fr", "lang"))];
+        let columns = (0..3).map(|c| OracleColumn {
+            name: NAMES[c],
+            language: languages[c],
+            others: others[c],
+            weight: self.weights[c],
+        });
         let clauses = self.clauses.iter().map(|(words, columns)| OracleClause {
             text: words.join(" "),
             columns: if columns.is_empty() { self.searched.clone() } else { columns.clone() },

@@ -2,9 +2,10 @@
 #![allow(clippy::unwrap_used, reason = "a test fails by panicking")]
 
 use nut_cellar_core::store::PieceWriter;
+use nut_cellar_core::text::TextSettings;
 use nut_cellar_core::{
-    Batch, Column, ErrorKind, Find, Found, Kind, Memory, Opened, PieceId, Query, Record, Result, Schema,
-    Search, Snapshot, Unit, Value, View, Words, search,
+    Batch, Column, ErrorKind, Find, Found, Highlighter, Kind, Language, Marks, Memory, Opened, PieceId,
+    Query, Record, Result, Schema, Search, Snapshot, Unit, Value, View, Words, search,
 };
 
 fn schema() -> Schema {
@@ -118,6 +119,82 @@ fn what_is_taken_otherwise_is_noted() {
         assert!(found.notes.iter().any(|said| said.contains(note)), "{query}: {:?}", found.notes);
         assert_eq!(ids(&found).join(" "), expected, "{query}");
     }
+}
+
+#[test]
+fn the_form_as_typed_comes_first_and_can_be_asked_for_alone() {
+    let place = Memory::new();
+    publish(&place, |batch| {
+        for (id, title) in [(1, "box"), (2, "boxes"), (3, "boxed"), (4, "Café"), (5, "cafe"), (6, "cafés")]
+        {
+            batch.put(&Record::new(id).with("title", title))?;
+        }
+        Ok(())
+    });
+    let best = |query: &str, find: Find| search(&place, query, &find).unwrap();
+    for (query, first, all) in
+        [("box", "1", 3), ("boxes", "2", 3), ("boxed", "3", 3), ("café", "4", 3), ("CAFE", "5", 3)]
+    {
+        let found = best(query, Find::new());
+        assert_eq!((found.hits[0].key.to_string().as_str(), found.total), (first, all), "{query}");
+        assert!(found.hits[0].score > found.hits[1].score, "{query}");
+        let exact = best(query, Find::new().exact_forms());
+        assert_eq!((ids(&exact).join(" ").as_str(), exact.total), (first, 1), "{query}");
+    }
+    assert_eq!(best("\"boxes\"", Find::new()).total, 3, "in a phrase, too");
+    assert_eq!(best("boxer", Find::new()).total, 0);
+}
+
+#[test]
+fn a_record_may_say_which_language_it_is_in() {
+    let settings = TextSettings {
+        languages: ["de", "fr"].map(|code| Language::new(code).unwrap()).to_vec(),
+        language_from: Some("lang".into()),
+        ..TextSettings::of(Language::new("en").unwrap())
+    };
+    let schema = Schema::new("id")
+        .with("text", Column::read_as(settings.clone()))
+        .with("lang", Column::of(Kind::Exact));
+    schema.check().unwrap();
+    let (place, opened) = (Memory::new(), Opened::new());
+    let mut unit = place.unit();
+    let mut batch = Batch::new(&mut unit, &opened, &schema).unwrap();
+    for (id, text, language) in [
+        (1, "l'eau des maisons", Some("fr-CA")),
+        (2, "l'eau, said the guard", Some("en")),
+        (3, "zwei alte Häuser", Some("DE")),
+        (4, "an unknown tongue", Some("xx")),
+        (5, "an old house", None),
+        (6, "qu'notre", Some("fr")),
+    ] {
+        let record = Record::new(id).with("text", text);
+        let record = if let Some(language) = language { record.with("lang", language) } else { record };
+        batch.put(&record).unwrap();
+    }
+    batch.publish().unwrap();
+    unit.commit().unwrap();
+    for (query, expected) in [
+        ("notre", "6"),
+        ("l'eau", "1 2"),
+        ("haus", "3"),
+        ("maison", "1"),
+        ("houses", "5"),
+        ("unknown tongues", "4"),
+    ] {
+        assert_eq!(ids(&search(&place, query, &Find::new()).unwrap()).join(" "), expected, "{query}");
+    }
+    let highlighter =
+        Highlighter::new(schema.clone().into(), &Query::read("haus maison").query, &Find::new()).unwrap();
+    let marked = |text| highlighter.mark("text", text, &Marks::new("[", "]")).unwrap();
+    assert_eq!(
+        (marked("zwei Häuser"), marked("des maisons")),
+        ("zwei [Häuser]".into(), "des [maisons]".into())
+    );
+    assert_eq!(Schema::from_toml(&schema.to_toml()).unwrap(), schema);
+    let no_column = Schema::new("id").with("text", Column::read_as(settings.clone()));
+    assert!(no_column.check().unwrap_err().to_string().contains("`lang`"));
+    let alone = TextSettings { language_from: None, ..settings };
+    assert!(Schema::new("id").with("text", Column::read_as(alone)).check().is_err());
 }
 
 #[test]

@@ -109,8 +109,8 @@ fn check(dice: &mut Dice, cellar: &SqliteCellar, connection: &Connection, at: &s
     let weights = [dice.pick(&[0.0_f32, 1.0, 3.5]), dice.pick(&[1.0_f32, 0.25])];
     let search = OracleSearch {
         columns: vec![
-            OracleColumn { name: "title", language: "en", weight: weights[0] },
-            OracleColumn { name: "notes", language: "none", weight: weights[1] },
+            OracleColumn { name: "title", language: "en", others: None, weight: weights[0] },
+            OracleColumn { name: "notes", language: "none", others: None, weight: weights[1] },
         ],
         clauses: clauses.into_iter().map(|text| OracleClause { text, columns: vec![0, 1] }).collect(),
         at_least: 1,

@@ -10,6 +10,8 @@ use std::collections::{BTreeMap, BTreeSet};
 pub struct OracleColumn {
     pub name: &'static str,
     pub language: &'static str,
+    /// Other languages that a record may be in, and the column that says which.
+    pub others: Option<(&'static str, &'static str)>,
     pub weight: f32,
 }
 
@@ -30,11 +32,10 @@ pub struct OracleSearch {
     pub b: f32,
 }
 
-/// A token of a column: its term, what the term's forms have in common, its position, and how many it spans.
+/// A token of a column: its term, its position, and how many it spans.
 #[derive(Clone, Debug)]
 struct Word {
     term: String,
-    key: Option<String>,
     at: u32,
     span: u32,
 }
@@ -78,7 +79,7 @@ pub fn search(records: &BTreeMap<Key, Record>, search: &OracleSearch) -> Vec<(Ke
         let read: Vec<Vec<Run>> = (0..search.columns.len())
             .map(|c| {
                 let searched = clause.columns.contains(&c);
-                if searched { runs(&clause.text, search.columns[c].language) } else { Vec::new() }
+                if searched { runs(&clause.text, &search.columns[c]) } else { Vec::new() }
             })
             .collect();
         if read.iter().all(Vec::is_empty) {
@@ -147,7 +148,9 @@ pub fn search(records: &BTreeMap<Key, Record>, search: &OracleSearch) -> Vec<(Ke
     for (key, columns) in &documents {
         let matched: Vec<bool> = clauses
             .iter()
-            .map(|(read, _)| read.iter().zip(columns).any(|(runs, c)| runs.iter().any(|run| occurs(run, c))))
+            .map(|(read, _)| {
+                read.iter().zip(columns).any(|(runs, c)| runs.iter().any(|run| occurs(run, c, &families)))
+            })
             .collect();
         let matching = matched.iter().filter(|m| **m).count();
         let needed = if search.at_least == 0 { clauses.len() } else { search.at_least.min(clauses.len()) };
@@ -218,31 +221,38 @@ fn length(column: &Tokens) -> u64 {
     column.iter().filter(|word| word.span == 1).count() as u64
 }
 
-/// What a typed text may stand for: its parts in a row, and its compounds as wholes in a row.
-fn runs(text: &str, language: &'static str) -> Vec<Run> {
-    let typed = |word: &Word| Typed { term: word.term.clone(), key: word.key.clone(), language };
-    let tokens = text_tokens(text, language);
-    let parts: Run = tokens.iter().filter(|word| word.span == 1).map(|word| (typed(word), word.at)).collect();
-    let mut wholes = Run::new();
-    let mut covered = 0;
-    for word in &tokens {
-        if word.at >= covered {
-            wholes.push((typed(word), wholes.len() as u32));
-            covered = word.at + word.span;
-        }
-    }
+/// What a typed text may stand for, in each language of a column: its parts in a row, and its compounds as wholes in a
+/// row.
+fn runs(text: &str, column: &OracleColumn) -> Vec<Run> {
     let mut runs = Vec::new();
-    for run in [parts, wholes] {
-        if !run.is_empty() && !runs.contains(&run) {
-            runs.push(run);
+    for language in [column.language].into_iter().chain(column.others.map(|(language, _)| language)) {
+        let recipe = Recipe::new(&Language::new(language).unwrap());
+        let typed = |word: &Word| Typed { term: word.term.clone(), key: recipe.key_of(&word.term), language };
+        let tokens = text_tokens(text, language);
+        let parts: Run =
+            tokens.iter().filter(|word| word.span == 1).map(|word| (typed(word), word.at)).collect();
+        let mut wholes = Run::new();
+        let mut covered = 0;
+        for word in &tokens {
+            if word.at >= covered {
+                wholes.push((typed(word), wholes.len() as u32));
+                covered = word.at + word.span;
+            }
+        }
+        for run in [parts, wholes] {
+            if !run.is_empty() && !runs.contains(&run) {
+                runs.push(run);
+            }
         }
     }
     runs
 }
 
-fn occurs(run: &Run, column: &Tokens) -> bool {
-    let is =
-        |typed: &Typed, word: &Word| word.term == typed.term || typed.key.is_some() && word.key == typed.key;
+fn occurs(run: &Run, column: &Tokens, families: &[Vec<Family>]) -> bool {
+    let is = |typed: &Typed, word: &Word| {
+        let family = families.iter().flatten().find(|(known, _)| known == typed);
+        family.is_some_and(|(_, family)| family.iter().any(|(term, _)| *term == word.term))
+    };
     column.iter().any(|start| {
         run.iter()
             .all(|(typed, offset)| column.iter().any(|word| word.at == start.at + offset && is(typed, word)))
@@ -250,22 +260,28 @@ fn occurs(run: &Run, column: &Tokens) -> bool {
 }
 
 fn text_tokens(text: &str, language: &str) -> Tokens {
-    let recipe = Recipe::new(&Language::new(language).unwrap());
     let mut tokens = Vec::new();
-    recipe.tokens(text, |token| {
-        let key = recipe.key_of(token.term);
-        tokens.push(Word { term: token.term.to_owned(), key, at: token.position, span: token.span });
+    Recipe::new(&Language::new(language).unwrap()).tokens(text, |token| {
+        tokens.push(Word { term: token.term.to_owned(), at: token.position, span: token.span });
     });
     tokens
 }
 
 fn column_tokens(record: &Record, column: &OracleColumn) -> Tokens {
     let mut tokens = Vec::new();
+    let said = column.others.filter(|(other, from)| {
+        record
+            .values(from)
+            .first()
+            .and_then(Value::as_text)
+            .is_some_and(|said| said.eq_ignore_ascii_case(other))
+    });
+    let language = said.map_or(column.language, |(language, _)| language);
     for (place, value) in (0..).zip(record.values(column.name)) {
         // Far enough apart that no phrase reaches from one value to the next.
         let base = place * 1_000_000;
         if let Value::Text(text) = value {
-            let words = text_tokens(text, column.language).into_iter();
+            let words = text_tokens(text, language).into_iter();
             tokens.extend(words.map(|word| Word { at: base + word.at, ..word }));
         }
     }
