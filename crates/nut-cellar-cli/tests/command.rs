@@ -506,3 +506,31 @@ fn an_interrupted_fill_is_told_and_taken_up_by_sync() {
     assert_eq!(desk.keys(target, "oak"), ["\"a\""]);
     assert_eq!(desk.json(&["info", target])["records"], 2);
 }
+
+/// A loader that is killed at any moment leaves whole batches, and nothing that is in the way of the next one.
+#[cfg(unix)]
+#[test]
+fn a_killed_loader_leaves_whole_batches() {
+    let desk = Desk::new();
+    desk.file("schema.toml", SCHEMA);
+    desk.file("items.ndjson", &oaks(2_000));
+    desk.file("first.ndjson", "{\"id\": -1, \"title\": \"elm\"}\n");
+    desk.done(&["load", "shed.cellar", "first.ndjson", "--schema", "schema.toml"]);
+    for delay in [1, 3, 7, 12, 20, 31, 45, 60] {
+        let mut loader = desk.command(&["load", "shed.cellar", "items.ndjson", "--batch", "50"]);
+        let mut loader = loader.stderr(std::process::Stdio::null()).spawn().unwrap();
+        std::thread::sleep(std::time::Duration::from_millis(delay));
+        loader.kill().unwrap();
+        loader.wait().unwrap();
+        let total = desk.json(&["find", "shed.cellar", "oak", "--limit", "0"])["total"].as_u64().unwrap();
+        assert_eq!(total % 50, 0, "after {delay} ms");
+        assert_eq!(desk.json(&["find", "shed.cellar", "elm"])["total"], 1);
+    }
+    desk.done(&["load", "shed.cellar", "items.ndjson"]);
+    let info = desk.json(&["info", "shed.cellar"]);
+    assert_eq!(info["records"], 2_001);
+    // One file for each shelf and mask that counts, and none besides.
+    let pieces = fs::read_dir(desk.path("shed.cellar/pieces")).unwrap().count() as u64;
+    let shelves = info["shelves"].as_u64().unwrap();
+    assert!((shelves..=2 * shelves).contains(&pieces), "{pieces} files for {shelves} shelves");
+}

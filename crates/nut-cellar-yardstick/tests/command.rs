@@ -1,0 +1,63 @@
+//! The yardstick's command, as it is called.
+#![allow(clippy::unwrap_used, reason = "a test fails by panicking")]
+
+use serde_json::Value;
+use std::collections::HashSet;
+use std::fs;
+use std::io::Write;
+use std::process::{Command, Stdio};
+
+fn call(arguments: &[&str], input: &str) -> String {
+    let mut child = Command::new(env!("CARGO_BIN_EXE_nut-cellar-yardstick"))
+        .args(arguments)
+        .stdin(Stdio::piped())
+        .stdout(Stdio::piped())
+        .stderr(Stdio::piped())
+        .spawn()
+        .unwrap();
+    child.stdin.take().unwrap().write_all(input.as_bytes()).unwrap();
+    let output = child.wait_with_output().unwrap();
+    assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+    String::from_utf8(output.stdout).unwrap()
+}
+
+#[test]
+fn records_are_as_many_as_asked_for_and_the_same_each_time() {
+    let folder = tempfile::tempdir().unwrap();
+    let out = folder.path().join("records.ndjson");
+    let shown = call(&["records", "500"], "");
+    call(&["records", "500", "--out", out.to_str().unwrap()], "");
+    assert_eq!(fs::read_to_string(&out).unwrap(), shown);
+    assert_ne!(call(&["records", "500", "--seed", "2"], ""), shown);
+    assert!(shown.starts_with(&call(&["records", "20"], "")), "more records do not change the first ones");
+    let mut ids = HashSet::new();
+    for line in shown.lines() {
+        let record: Value = serde_json::from_str(line).unwrap();
+        ids.insert(record["id"].as_u64().unwrap());
+        for text in ["title", "description", "category", "colour", "status"] {
+            assert!(!record[text].as_str().unwrap().is_empty());
+        }
+        assert_eq!(record["found_on"].as_str().unwrap().len(), 10);
+    }
+    assert_eq!(ids.len(), 500);
+}
+
+#[test]
+fn stems_are_printed_word_by_word() {
+    assert_eq!(call(&["stems", "en"], "umbrellas\nclosing\nBoxes\n"), "umbrella\nclose\nbox\n");
+    assert_eq!(call(&["stems", "de"], "häuser\nstraßen\n"), "haus\nstrass\n");
+    assert_eq!(call(&["stems", "fr"], "épées\n"), "épé\n");
+}
+
+#[test]
+fn reading_is_measured_on_the_corpora_that_are_there() {
+    let folder = tempfile::tempdir().unwrap();
+    let line = r#"{"key": "a", "title": "Two umbrellas", "body": "left on the footbridge, dripping, with an e-mail"}"#;
+    fs::write(folder.path().join("gloss.ndjson"), format!("{line}\n").repeat(50)).unwrap();
+    let path = folder.path().to_str().unwrap();
+    let measured: Value = serde_json::from_str(&call(&["text", path, "--json"], "")).unwrap();
+    assert_eq!(measured.as_array().unwrap().len(), 1);
+    assert_eq!((&measured[0]["corpus"], &measured[0]["tokens"]), (&"gloss".into(), &(50 * 12).into()));
+    assert!(measured[0]["tokens_mb_s"].as_f64().unwrap() > 0.0);
+    assert!(call(&["text", path], "").contains("| gloss (en) |"));
+}
