@@ -93,6 +93,9 @@ pub struct Find {
     /// How many of the words a record must have
     #[arg(long, value_name = "all|any|N", default_value = "all", value_parser = words)]
     pub words: nut_cellar::Words,
+    /// Let words stand for their synonyms, from lines like `brolly = umbrella` and `specs -> spectacles`
+    #[arg(long, value_name = "FILE.txt")]
+    pub expand: Option<PathBuf>,
     /// Take words in the form in which they are typed only
     #[arg(long)]
     pub exact_forms: bool,

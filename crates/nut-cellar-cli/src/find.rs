@@ -5,9 +5,10 @@ use crate::paint::{self, FAINT};
 use crate::say;
 use crate::target::{Open, Target};
 use comfy_table::Cell;
-use nut_cellar::{Find, Found, Highlighter, Hit, Query, Result, Schema, Value};
+use nut_cellar::{Error, ErrorKind, Expansions, Find, Found, Highlighter, Hit, Query, Result, Schema, Value};
 use serde::Serialize;
 use std::fmt::Write;
+use std::sync::Arc;
 use std::time::Instant;
 
 /// The characters that an excerpt gets where room has to be shared.
@@ -23,7 +24,7 @@ struct Answer<'a> {
 
 pub fn run(call: &arguments::Find) -> Result<()> {
     let open = Target::read(&call.target)?.open()?;
-    let find = request(call);
+    let find = request(call, open.schema())?;
     let reading = Query::read(&call.query);
     let started = Instant::now();
     let mut found = open.search(&reading.query, &find)?;
@@ -40,7 +41,7 @@ pub fn run(call: &arguments::Find) -> Result<()> {
     say(&shown(&open, &call.query, &find, &found, time_us)?)
 }
 
-fn request(call: &arguments::Find) -> Find {
+fn request(call: &arguments::Find, schema: &Schema) -> Result<Find> {
     let mut find = Find::new().words(call.words).limit(call.limit).skip(call.skip);
     if call.exact_forms {
         find = find.exact_forms();
@@ -48,7 +49,16 @@ fn request(call: &arguments::Find) -> Find {
     if let Some(columns) = &call.columns {
         find = find.columns(columns);
     }
-    call.weights.iter().fold(find, |find, (column, weight)| find.weight(column, *weight))
+    if let Some(path) = &call.expand {
+        let text = std::fs::read_to_string(path).map_err(|error| {
+            let message = format!("{}: reading the expansions failed: {error}.", path.display());
+            Error::caused(ErrorKind::Place, message, error)
+        })?;
+        let expansions = Expansions::read(&text, schema)
+            .map_err(|error| Error::new(error.kind(), format!("{}, {error}", path.display())))?;
+        find = find.expanding(&Arc::new(expansions));
+    }
+    Ok(call.weights.iter().fold(find, |find, (column, weight)| find.weight(column, *weight)))
 }
 
 fn shown(open: &Open, query: &str, find: &Find, found: &Found, time_us: f64) -> Result<String> {

@@ -149,6 +149,14 @@ fn loading_and_finding_in_a_folder() {
     let exact = desk.json(&["find", "shed.cellar", "boxes", "--exact-forms"]);
     assert_eq!((&exact["total"], &exact["hits"][0]["key"]), (&1.into(), &"b-2".into()));
 
+    desk.file("same.txt", "chest = box\nbrolly -> Regenschirm\n");
+    let expanded = desk.json(&["find", "shed.cellar", "brolly", "--expand", "same.txt"]);
+    assert_eq!(expanded["hits"][0]["key"], "c");
+    desk.file("wrong.txt", "chest = box\nbrolly\n");
+    let said = desk.refused(2, &["find", "shed.cellar", "oak", "--expand", "wrong.txt"]);
+    assert!(said.contains("wrong.txt, line 2: `brolly`"), "{said}");
+    desk.refused(1, &["find", "shed.cellar", "oak", "--expand", "nowhere.txt"]);
+
     let table = desk.done(&["find", "shed.cellar", "walnut box", "--skip", "1"]);
     assert!(table.contains("Box of fossils") && table.contains("3 records found"), "{table}");
     assert!(!table.contains('\u{1b}'), "no colours where there is no terminal");

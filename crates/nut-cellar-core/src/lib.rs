@@ -28,7 +28,7 @@ mod wire;
 
 pub use catalog::{Batch, Opened, Published, Snapshot};
 pub use error::{Error, ErrorKind, Result};
-pub use query::Query;
+pub use query::{Expansions, Query};
 pub use record::{Key, Record, Value};
 pub use schema::{Column, Kind, Schema};
 pub use search::{Find, Found, Hit, Progress, Search, Words};

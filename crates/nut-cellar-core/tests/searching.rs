@@ -4,9 +4,11 @@
 use nut_cellar_core::store::PieceWriter;
 use nut_cellar_core::text::TextSettings;
 use nut_cellar_core::{
-    Batch, Column, ErrorKind, Find, Found, Highlighter, Kind, Language, Marks, Memory, Opened, PieceId,
-    Query, Record, Result, Schema, Search, Snapshot, Unit, Value, View, Words, search,
+    Batch, Column, ErrorKind, Expansions, Find, Found, Highlighter, Kind, Language, Marks, Memory, Opened,
+    PieceId, Query, Record, Result, Schema, Search, Snapshot, Unit, Value, View, Words, search,
 };
+
+use std::sync::Arc;
 
 fn schema() -> Schema {
     Schema::new("id")
@@ -143,6 +145,61 @@ fn the_form_as_typed_comes_first_and_can_be_asked_for_alone() {
     }
     assert_eq!(best("\"boxes\"", Find::new()).total, 3, "in a phrase, too");
     assert_eq!(best("boxer", Find::new()).total, 0);
+}
+
+#[test]
+fn words_stand_for_their_synonyms_which_weigh_less() {
+    let place = Memory::new();
+    publish(&place, |batch| {
+        for (id, title) in [
+            (1, "umbrella"),
+            (2, "brolly"),
+            (3, "parasols"),
+            (4, "Quillmere Light Railway"),
+            (5, "QLR"),
+            (6, "light railway of Quillmere"),
+            (7, "pair of glasses"),
+            (8, "specs"),
+        ] {
+            batch.put(&Record::new(id).with("title", title))?;
+        }
+        Ok(())
+    });
+    let text = "# what passengers say\n\nbrolly = umbrella = parasol\nQLR -> Quillmere Light Railway\n\
+                specs -> spectacles, glasses\n quillmere light railway -> QLR";
+    let expansions = Arc::new(Expansions::read(text, &schema()).unwrap());
+    let expanding = || Find::new().expanding(&expansions);
+    for (query, expected, first) in [
+        ("brolly", "1 2 3", "2"),
+        ("brollies", "1 2 3", "2"),
+        ("umbrellas", "1 2 3", "1"),
+        ("parasol", "1 2 3", "3"),
+        ("qlr", "4 5", "5"),
+        ("\"quillmere light railway\"", "4 5", "4"),
+        ("quillmere railway", "4 6", "4"),
+        ("specs", "7 8", "8"),
+        ("glasses", "7", "7"),
+        ("title:brolly", "1 2 3", "2"),
+        ("notes:brolly", "", ""),
+        ("\"pair of specs\"", "", ""),
+    ] {
+        let found = search(&place, query, &expanding()).unwrap();
+        assert_eq!(ids(&found).join(" "), expected, "{query}");
+        assert_eq!(found.hits.first().map_or(String::new(), |hit| hit.key.to_string()), first, "{query}");
+    }
+    assert_eq!(search(&place, "brolly", &Find::new()).unwrap().total, 1);
+    let highlighter =
+        Highlighter::new(schema().into(), &Query::read("brolly qlr").query, &expanding()).unwrap();
+    let marked =
+        highlighter.mark("title", "umbrellas of the Quillmere Light Railway", &Marks::new("[", "]")).unwrap();
+    assert_eq!(marked, "[umbrellas] of the [Quillmere] [Light] [Railway]");
+    for (wrong, line) in [("brolly", 1), ("a = b\nc =", 2), ("-> b", 1), ("a -> , b", 1), ("a = - = b", 1)] {
+        let error = Expansions::read(wrong, &schema()).unwrap_err();
+        assert!(
+            error.is_bad_request() && error.to_string().starts_with(&format!("line {line}: ")),
+            "{error}"
+        );
+    }
 }
 
 #[test]

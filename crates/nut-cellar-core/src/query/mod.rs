@@ -1,4 +1,5 @@
-//! The query language: from what a person typed to a tree, and back. It knows nothing of shelves or schemas.
+//! The query language: from what a person typed to a tree, and back; and what its words may also stand for. It knows
+//! nothing of shelves.
 //!
 //! | what a person types | what it means |
 //! | --- | --- |
@@ -7,8 +8,11 @@
 //! | `title:oak`, `title,notes:"brass handle"` | in these columns only |
 //! | `\"`, `\:` | a backslash takes the next character as it is |
 
+mod expansions;
 mod parse;
 mod tree;
 
+pub use expansions::Expansions;
+pub(crate) use expansions::shared_forms;
 pub use parse::Reading;
 pub use tree::Query;

@@ -1,11 +1,13 @@
 //! What one search asks, and what it answers.
 
 use crate::error::{Error, ErrorKind, Result};
+use crate::query::Expansions;
 use crate::rank::{DEFAULT_B, DEFAULT_K1};
 use crate::record::{Key, Value};
 use crate::schema::{Column, ColumnSet, Schema};
 use indexmap::IndexMap;
 use serde::{Serialize, Serializer};
+use std::sync::Arc;
 
 /// How many of a query's words a record must have. Words in quotes or in columns of their own count as one.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -37,6 +39,7 @@ pub struct Find {
     b: f32,
     values: bool,
     exact_forms: bool,
+    expansions: Option<Arc<Expansions>>,
 }
 
 impl Default for Find {
@@ -51,6 +54,7 @@ impl Default for Find {
             b: DEFAULT_B,
             values: true,
             exact_forms: false,
+            expansions: None,
         }
     }
 }
@@ -117,11 +121,22 @@ impl Find {
         self
     }
 
+    /// Lets words stand for their synonyms too, which weigh less than what was typed.
+    #[must_use]
+    pub fn expanding(mut self, expansions: &Arc<Expansions>) -> Self {
+        self.expansions = Some(Arc::clone(expansions));
+        self
+    }
+
     /// Gives hits without the kept values.
     #[must_use]
     pub fn without_values(mut self) -> Self {
         self.values = false;
         self
+    }
+
+    pub(crate) fn expansions(&self) -> Option<&Expansions> {
+        self.expansions.as_deref()
     }
 
     pub(crate) fn wants_exact_forms(&self) -> bool {

@@ -6,7 +6,7 @@
 
 use super::find::{Find, Words};
 use crate::error::Result;
-use crate::query::Query;
+use crate::query::{Expansions, Query, shared_forms};
 use crate::schema::{ColumnSet, Schema};
 use crate::text::{Recipe, Recipes};
 
@@ -63,6 +63,8 @@ pub(crate) struct Word {
 pub(crate) struct Variant {
     pub term: usize,
     pub columns: ColumnSet,
+    /// 1 for what was typed, less for its synonyms.
+    pub likeness: f32,
 }
 
 /// A word or a phrase as it was typed.
@@ -91,7 +93,12 @@ pub(crate) struct Alternative {
     pub columns: ColumnSet,
     /// Terms by their places in the plan, with their positions counted from the first's.
     pub terms: Vec<(usize, u32)>,
+    /// 1 for what was typed, less for its synonyms.
+    pub likeness: f32,
 }
+
+/// How alike a synonym is to what was typed.
+pub const SYNONYM_LIKENESS: f32 = 0.5;
 
 impl Plan {
     /// Binds a query. What can't be bound is taken as plain words and noted.
@@ -102,7 +109,8 @@ impl Plan {
         let searched = find.searched(schema)?;
         let recipes = schema.text_columns().map(|(_, column)| Recipes::of(column.text_settings())).collect();
         let exact = find.wants_exact_forms();
-        let mut binder = Binder { schema, recipes, exact, plan: Self::default() };
+        let mut binder =
+            Binder { schema, recipes, exact, expansions: find.expansions(), plan: Self::default() };
         binder.bind(query, searched);
         let mut plan = binder.plan;
         plan.leave_out_weak();
@@ -129,6 +137,17 @@ impl Plan {
         }
     }
 
+    /// Reads a text by a recipe, and notes its terms.
+    fn read(&mut self, recipe: &Recipe, text: &str, exact: bool) -> Typed {
+        let mut typed = Typed { tokens: Vec::new(), weak: true };
+        recipe.tokens(text, |token| {
+            typed.weak &= token.weak || token.span > 1;
+            let term = self.term(&Lookup::new(recipe, token.term, exact));
+            typed.tokens.push((term, token.position, token.span));
+        });
+        typed
+    }
+
     fn term(&mut self, lookup: &Lookup) -> usize {
         place_of(&mut self.terms, |known| known == lookup, || lookup.clone())
     }
@@ -140,6 +159,7 @@ struct Binder<'a> {
     recipes: Vec<Recipes>,
     /// Whether only the forms as typed are wanted.
     exact: bool,
+    expansions: Option<&'a Expansions>,
     plan: Plan,
 }
 
@@ -193,7 +213,9 @@ impl Binder<'_> {
             known.times += 1;
             return;
         }
-        let longest = alternatives.iter().map(|alternative| alternative.terms.len()).max().unwrap_or(0);
+        // A synonym of more words than were typed counts by as many of them, so that it never outweighs them.
+        let typed = alternatives.iter().filter(|alternative| alternative.likeness >= 1.0);
+        let longest = typed.map(|alternative| alternative.terms.len()).max().unwrap_or(0);
         let words = (0..longest).map(|place| self.word(&alternatives, place)).collect();
         self.plan.clauses.push(Clause { alternatives, words, times: 1, weak: weak.then(|| text.to_owned()) });
     }
@@ -204,27 +226,21 @@ impl Binder<'_> {
         let mut alternatives: Vec<Alternative> = Vec::new();
         let mut all_weak = true;
         let (plan, exact) = (&mut self.plan, self.exact);
-        let readings =
-            columns.iter().flat_map(|column| self.recipes[column].all().map(move |recipe| (column, recipe)));
-        for (column, recipe) in readings {
-            let mut typed = Vec::new();
-            recipe.tokens(text, |token| {
-                all_weak &= token.weak || token.span > 1;
-                let term = plan.term(&Lookup::new(recipe, token.term, exact));
-                typed.push((term, token.position, token.span));
-            });
-            let parts = typed.iter().filter(|(_, _, span)| *span == 1).map(|&(term, at, _)| (term, at));
-            for terms in [parts.collect(), wholes(&typed)] {
-                if terms.is_empty() {
-                    continue;
+        let mut synonyms = Vec::new();
+        for column in columns.iter() {
+            for (place, recipe) in self.recipes[column].all().enumerate() {
+                let typed = plan.read(recipe, text, exact);
+                all_weak &= typed.weak;
+                typed.add(&mut alternatives, column, 1.0);
+                let Some(expansions) = self.expansions else { continue };
+                for synonym in expansions.of(column, place, &shared_forms(recipe, text)) {
+                    synonyms.push((column, plan.read(recipe, synonym, exact)));
                 }
-                let same = place_of(
-                    &mut alternatives,
-                    |known| known.terms == terms,
-                    || Alternative { columns: ColumnSet::default(), terms: terms.clone() },
-                );
-                alternatives[same].columns = alternatives[same].columns.with(column);
             }
+        }
+        // What was typed comes first, in whatever column.
+        for (column, synonym) in synonyms {
+            synonym.add(&mut alternatives, column, SYNONYM_LIKENESS);
         }
         (alternatives, all_weak)
     }
@@ -234,10 +250,11 @@ impl Binder<'_> {
         let mut variants: Vec<Variant> = Vec::new();
         for alternative in alternatives {
             let Some(&(term, _)) = alternative.terms.get(place) else { continue };
+            let likeness = alternative.likeness;
             let same = place_of(
                 &mut variants,
                 |known| known.term == term,
-                || Variant { term, columns: ColumnSet::default() },
+                || Variant { term, columns: ColumnSet::default(), likeness },
             );
             variants[same].columns = variants[same].columns.or(alternative.columns);
         }
@@ -247,6 +264,32 @@ impl Binder<'_> {
             self.plan.words.push(word);
             self.plan.words.len() - 1
         })
+    }
+}
+
+/// How one recipe reads a text.
+struct Typed {
+    /// Terms by their places in the plan, positions, and how many of them each spans.
+    tokens: Vec<(usize, u32, u32)>,
+    /// Whether there are stop words only.
+    weak: bool,
+}
+
+impl Typed {
+    /// Adds the runs of terms that the text may stand for in a column: its parts, and its compounds as wholes.
+    fn add(&self, alternatives: &mut Vec<Alternative>, column: usize, likeness: f32) {
+        let parts = self.tokens.iter().filter(|(_, _, span)| *span == 1).map(|&(term, at, _)| (term, at));
+        for terms in [parts.collect(), wholes(&self.tokens)] {
+            if terms.is_empty() {
+                continue;
+            }
+            let same = place_of(
+                alternatives,
+                |known| known.terms == terms,
+                || Alternative { columns: ColumnSet::default(), terms: terms.clone(), likeness },
+            );
+            alternatives[same].columns = alternatives[same].columns.with(column);
+        }
     }
 }
 

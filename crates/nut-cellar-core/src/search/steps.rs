@@ -260,13 +260,18 @@ impl Search {
     }
 }
 
-/// The terms of a word, each once: those that were typed, then their forms. Languages of one column and columns of
-/// different languages may have terms in common.
+/// The terms of a word, each once, the most alike first: those that were typed, then their forms, then synonyms.
+/// Languages of one column and columns of different languages may have terms in common.
 fn parts(word: &Word, families: &[Vec<String>]) -> Vec<Part> {
-    let typed = word.variants.iter().map(|variant| (variant, 0..1, 1.0));
-    let forms = word.variants.iter().map(|variant| (variant, 1..families[variant.term].len(), FORM_LIKENESS));
+    let typed = word.variants.iter().map(|variant| (variant, 0..1, variant.likeness));
+    let forms = word
+        .variants
+        .iter()
+        .map(|variant| (variant, 1..families[variant.term].len(), variant.likeness * FORM_LIKENESS));
+    let mut all: Vec<_> = typed.chain(forms).collect();
+    all.sort_by(|(_, _, a), (_, _, b)| b.total_cmp(a));
     let mut parts: Vec<Part> = Vec::new();
-    for (variant, slots, likeness) in typed.chain(forms) {
+    for (variant, slots, likeness) in all {
         for slot in slots {
             let term = &families[variant.term][slot];
             match parts.iter_mut().find(|known| families[known.family][known.slot] == *term) {
