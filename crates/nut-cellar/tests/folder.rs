@@ -130,6 +130,38 @@ fn what_is_no_cellar_is_told_so() {
     assert_eq!(fs::read_dir(&other).unwrap().count(), 1, "nothing was made beside it");
 }
 
+#[test]
+fn a_cellar_that_needs_what_the_program_lacks_is_told_so() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("shed.cellar");
+    let cellar = Cellar::create_in(&path, schema()).unwrap();
+    put(&cellar, 0..5, "oak");
+    // As another program would write it: the same manifest with another stemmer, or a step that is not offered here.
+    let manifest = Folder::at(&path).view().unwrap().manifest().unwrap().unwrap();
+    let written = String::from_utf8(manifest.encode()[16..].to_vec()).unwrap();
+    for (from, to, says) in [
+        ("snowball 3.0 english", "snowball 9.1 english", "\"snowball 9.1 english\""),
+        (
+            "\"kind\":\"text\"",
+            "\"kind\":\"text\",\"steps\":[\"twist\"]",
+            "`twist`, which this program does not offer",
+        ),
+        ("\"kind\":\"text\"", "\"kind\":\"sound\"", "sound"),
+    ] {
+        assert!(written.contains(from), "{written}");
+        let body = written.replace(from, to);
+        let mut bytes = manifest.encode()[..12].to_vec();
+        bytes.extend(crc32fast::hash(body.as_bytes()).to_le_bytes());
+        bytes.extend(body.as_bytes());
+        fs::write(path.join("manifest"), bytes).unwrap();
+        let error = Cellar::open_in(&path).unwrap_err();
+        assert_eq!(error.kind(), ErrorKind::BadSchema);
+        assert!(error.to_string().contains(says), "{error}");
+    }
+    fs::write(path.join("manifest"), manifest.encode()).unwrap();
+    assert_eq!(total(&Cellar::open_in(&path).unwrap(), "oak"), 5);
+}
+
 /// Every bit of a small cellar's files, one after the other, and every length: an answer is right, or it is an error.
 #[test]
 fn every_flipped_bit_is_noticed_or_does_no_harm() {

@@ -75,6 +75,8 @@ struct Raw {
     language_from: Option<String>,
     reading: Option<Reading>,
     accents: Option<Accents>,
+    #[serde(default)]
+    steps: Vec<String>,
     stem: Option<bool>,
     stemmer: Option<String>,
     forms: Option<Forms>,
@@ -105,6 +107,7 @@ impl TryFrom<Raw> for Column {
             language_from,
             reading,
             accents,
+            steps,
             stem,
             stemmer,
             forms,
@@ -113,8 +116,18 @@ impl TryFrom<Raw> for Column {
             from,
             kept,
         } = raw;
-        let text =
-            TextSettings { language, languages, language_from, reading, accents, stem, stemmer, forms, stop };
+        let text = TextSettings {
+            language,
+            languages,
+            language_from,
+            reading,
+            accents,
+            steps,
+            stem,
+            stemmer,
+            forms,
+            stop,
+        };
         let column = Self { kind, text, weight, from, kept };
         column.check()?;
         Ok(column.naming_its_stemmer())

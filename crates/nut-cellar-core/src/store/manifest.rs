@@ -89,7 +89,7 @@ impl Manifest {
     ///
     /// # Errors
     /// [`ErrorKind::NotACellar`] if it is something else or of a later version, [`ErrorKind::Damaged`] if its bytes
-    /// were altered.
+    /// were altered, [`ErrorKind::BadSchema`] if its schema names what this program lacks, such as a step or a stemmer.
     pub fn decode(bytes: &[u8]) -> Result<Self> {
         let mut reader = Reader::new(bytes);
         if reader.array() != Ok(MAGIC) {
@@ -113,8 +113,15 @@ impl Manifest {
         if crc32fast::hash(body) != checksum {
             return Err(Error::damaged("the checksum of the manifest does not fit"));
         }
-        let manifest: Self = serde_json::from_slice(body)
-            .map_err(|error| Error::damaged(format_args!("the manifest can't be read ({error})")))?;
+        // The checksum fits, so this is what was written: by a program that has what this one lacks.
+        let manifest: Self = serde_json::from_slice(body).map_err(|error| {
+            let said = error.to_string();
+            let said = said.split(" at line ").next().unwrap_or_default();
+            Error::new(
+                ErrorKind::BadSchema,
+                format!("This program can't use the cellar as it was made: {said}."),
+            )
+        })?;
         manifest.check()?;
         Ok(manifest)
     }

@@ -8,6 +8,7 @@ mod accents;
 mod fold;
 mod language;
 mod memory;
+mod offered;
 mod pieces;
 mod recipe;
 mod recipes;
@@ -18,6 +19,7 @@ mod stop;
 
 pub use language::Language;
 pub(crate) use memory::Memory;
+pub use offered::{OwnStep, offer_step};
 pub(crate) use recipe::read;
 pub use recipe::{Change, MAX_TERM_BYTES, Reader, Recipe, Token, TracedToken};
 pub(crate) use recipes::Recipes;

@@ -5,6 +5,7 @@
 //! | cut | cuts pieces out of the text, as the [`Reading`](super::Reading) says | |
 //! | elide | takes off what a language puts before an apostrophe: `l'eau` | `elide` |
 //! | fold | compatibility forms and letter case | `fold` |
+//! | own | steps of the program's own | `own` |
 //! | weigh | tells whether it is a stop word | `weak` |
 //! | stem | word forms to their stem | `stem` |
 //! | bare | accents off | `accents` |
@@ -12,6 +13,7 @@
 
 use super::language::Language;
 use super::memory::Memory;
+use super::offered::{OwnStep, offered};
 use super::pieces::{Piece, pieces};
 use super::settings::{Reading, Stop, TextSettings};
 use super::{accents, fold, stem, stop};
@@ -56,6 +58,8 @@ pub struct Recipe {
     reading: Reading,
     elided: &'static [&'static str],
     turkic: bool,
+    /// Steps of the program's own.
+    own: Vec<OwnStep>,
     stemmer: Option<Algorithm>,
     /// The letters that stay where accents are folded.
     own_letters: Option<&'static str>,
@@ -122,6 +126,7 @@ impl Recipe {
             reading,
             elided: if of_words { habits.elided } else { &[] },
             turkic: habits.turkic,
+            own: settings.steps.iter().filter_map(|name| offered(name)).collect(),
             stemmer: settings.algorithm(),
             own_letters: settings.folds_accents().then_some(habits.own_letters),
             stop: words.into_iter().map(folded).collect(),
@@ -198,6 +203,13 @@ impl Recipe {
             note("elide", raw, bare);
             note("fold", bare, term);
         }
+        for own in &self.own {
+            let before = note.as_ref().map(|_| term.clone());
+            own(term);
+            if let (Some(note), Some(before)) = (&mut note, before) {
+                note("own", &before, term);
+            }
+        }
         let weak = self.stop.contains(term.as_str());
         if self.ranked.is_none() {
             self.unify(term, note);
@@ -239,7 +251,7 @@ impl Recipe {
     /// Whether words of ASCII become terms by folding their case and nothing else.
     fn only_folds_ascii(&self) -> bool {
         let keeps_forms = self.ranked.is_some() || self.stemmer.is_none();
-        keeps_forms && self.stop.is_empty() && self.elided.is_empty() && !self.turkic
+        keeps_forms && self.own.is_empty() && self.stop.is_empty() && self.elided.is_empty() && !self.turkic
     }
 }
 
@@ -403,6 +415,33 @@ mod tests {
             assert!(settings.check().unwrap_err().to_string().contains(says));
         }
         assert_eq!(of("en").stemmer().unwrap(), "snowball 3.0 english");
+    }
+
+    #[test]
+    fn steps_of_the_programs_own_are_taken_and_those_it_lacks_are_told() {
+        use crate::text::offer_step;
+        fn without_vowels(word: &mut String) {
+            word.retain(|letter| !"aeiou".contains(letter));
+        }
+        let settings = TextSettings { steps: vec!["no vowels".into()], ..TextSettings::default() };
+        let error = settings.check().unwrap_err();
+        assert!(error.to_string().contains("`no vowels`, which this program does not offer"), "{error}");
+        offer_step("no vowels", without_vowels).unwrap();
+        offer_step("no vowels", without_vowels).unwrap();
+        assert!(offer_step("no vowels", String::clear).unwrap_err().is_bad_request());
+        settings.check().unwrap();
+        let traced = Recipe::of(&settings).trace("Umbrella");
+        assert_eq!(traced[0].term, "mbrll");
+        assert_eq!(traced[0].steps.last().map(|change| change.step), Some("own"));
+        let english =
+            TextSettings { steps: settings.steps, ..TextSettings::of(Language::new("en").unwrap()) };
+        assert_eq!(terms_of(&english, "umbrellas"), ["mbrlls"]);
+    }
+
+    fn terms_of(settings: &TextSettings, text: &str) -> Vec<String> {
+        let mut terms = Vec::new();
+        Recipe::of(settings).tokens(text, |token| terms.push(token.term.to_owned()));
+        terms
     }
 
     #[test]

@@ -1,6 +1,7 @@
 //! How one column's text is read, as plain data: what stands in a schema.
 
 use super::language::Language;
+use super::offered::offered;
 use super::stem;
 use crate::error::{Error, ErrorKind, Result};
 use serde::{Deserialize, Serialize};
@@ -69,6 +70,9 @@ pub struct TextSettings {
     /// What becomes of accents.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub accents: Option<Accents>,
+    /// Steps of the program's own, by the names under which it [offers](super::offer_step) them, in order.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub steps: Vec<String>,
     /// Whether words are stemmed.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub stem: Option<bool>,
@@ -161,6 +165,11 @@ impl TextSettings {
             return bad(format!(
                 "`stop` is set, and there is no list of stop words for \"{}\"",
                 self.language()
+            ));
+        }
+        if let Some(missing) = self.steps.iter().find(|name| offered(name).is_none()) {
+            return bad(format!(
+                "`steps` names `{missing}`, which this program does not offer; offer it before"
             ));
         }
         if self.language_from.is_some() == self.languages.is_empty() {
