@@ -125,7 +125,11 @@ fn excerpt(highlighter: &Highlighter, name: &str, hit: &Hit, room: usize) -> Res
         }
     }
     match chosen {
-        Some(text) => highlighter.excerpt(name, text, room, &paint::marks()),
+        Some(text) => {
+            // Some characters take two columns.
+            let characters = room * text.chars().count() / paint::width_of(text).max(1);
+            highlighter.excerpt(name, text, characters, &paint::marks())
+        }
         None => Ok(String::new()),
     }
 }
