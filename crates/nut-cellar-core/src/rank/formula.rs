@@ -8,8 +8,8 @@
 //! score    = Σ_t  idf(t) · (k1 + 1) / (1 + k1 / tf~)
 //! ```
 //!
-//! A word that stands for several terms (its forms, synonyms) is one group: tf~ = Σ_v q_v · tf~(v,d) over its terms v,
-//! with q_v = 1 for the term as typed and less for the others, and n = the largest n_v.
+//! A word that stands for several terms (its forms, synonyms) is one group: `tf~ = Σ_v q_v · tf~(v,d)` over its terms v,
+//! with `q_v` = 1 for the term as typed and less for the others, and n the largest `n_v`.
 //!
 //! Source: S. Robertson, H. Zaragoza, M. Taylor, "Simple BM25 Extension to Multiple Weighted Fields" (CIKM 2004). The
 //! score is written so that in `f32` it never falls when tf~ rises.
