@@ -395,3 +395,32 @@ fn a_piece_that_is_not_finished_is_not_there() {
     assert!(unit.read(&[(finished, 1..6)]).unwrap_err().is_damaged());
     assert_ne!(dropped, finished);
 }
+
+/// What could be too much: a value of many megabytes, a million tokens of one letter, words without an end, zero bytes.
+#[test]
+fn large_and_odd_values_are_read_and_found() {
+    let place = Memory::new();
+    let letters: String = ('a'..='z').cycle().take(1_000_000).flat_map(|letter| [letter, ' ']).collect();
+    publish(&place, |batch| {
+        batch.put(&Record::new(1).with("title", format!("{letters} periscope")))?;
+        batch.put(&Record::new(2).with("notes", "x".repeat(5_000_000)))?;
+        batch.put(&Record::new(3).with("title", "oak\0box \u{fffd} \u{feff}elm\u{202e}"))?;
+        batch.put(&Record::new(4).with("title", "'-_.".repeat(200_000)))
+    });
+    for (query, expected) in [
+        ("periscope", "1"),
+        ("\"y z a b c\"", "1"),
+        ("\"k l periscope\"", ""),
+        ("\"m n periscope\"", "1"),
+        (&*"x".repeat(300), "2"),
+        (&*"x".repeat(254), ""),
+        ("oak box elm", "3"),
+    ] {
+        let found = search(&place, query, &Find::new().without_values()).unwrap();
+        let shown: String = query.chars().take(30).collect();
+        assert_eq!(ids(&found).join(" "), expected, "{shown}");
+    }
+    let many: Vec<_> = (0..2_000).map(|n| format!("w{n}")).chain(["periscope".into()]).collect();
+    let found = search(&place, &many.join(" "), &Find::new().words(Words::Any).without_values()).unwrap();
+    assert_eq!(ids(&found).join(" "), "1", "a query of two thousand words");
+}

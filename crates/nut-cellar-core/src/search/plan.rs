@@ -79,14 +79,6 @@ pub(crate) struct Clause {
     weak: Option<String>,
 }
 
-impl Clause {
-    /// How often a word was typed in it.
-    pub fn count(&self, word: usize) -> u32 {
-        let here = self.words.iter().filter(|known| **known == word).count();
-        self.times * u32::try_from(here).unwrap_or(u32::MAX)
-    }
-}
-
 /// One way to match a clause: these terms next to each other in one of these columns.
 #[derive(Clone, Debug, PartialEq)]
 pub(crate) struct Alternative {

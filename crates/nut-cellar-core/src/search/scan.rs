@@ -91,6 +91,8 @@ struct Scan<'a> {
     current: Option<u32>,
     /// For each clause whether the current record matches it.
     matched: Vec<bool>,
+    /// For each word how often it was typed in clauses that the current record matches.
+    times: Vec<u32>,
 }
 
 impl<'a> Scan<'a> {
@@ -120,7 +122,8 @@ impl<'a> Scan<'a> {
         }
         hand.complete()?;
         let matched = vec![false; plan.clauses.len()];
-        Ok(Self { plan, families, lengths, current: None, matched })
+        let times = vec![0; plan.words.len()];
+        Ok(Self { plan, families, lengths, current: None, matched, times })
     }
 
     /// Goes to the next record that has a term of the plan.
@@ -187,9 +190,15 @@ impl<'a> Scan<'a> {
     /// The score of the current record: words in query order, columns in schema order. A word counts as often as it
     /// was typed in clauses that the record matches.
     fn score(&mut self, hand: &mut Hand, ordinal: u32, ranking: &Ranking<'_>) -> Step<f32> {
+        self.times.fill(0);
+        for (clause, _) in self.plan.clauses.iter().zip(&self.matched).filter(|(_, matched)| **matched) {
+            for &word in &clause.words {
+                self.times[word] += clause.times;
+            }
+        }
         let mut score = 0.0;
         for place in 0..self.plan.words.len() {
-            let times = self.times(place);
+            let times = self.times[place];
             if times == 0 {
                 continue;
             }
@@ -212,11 +221,6 @@ impl<'a> Scan<'a> {
         }
         hand.complete()?;
         Ok(score)
-    }
-
-    fn times(&self, word: usize) -> u32 {
-        let matched = self.plan.clauses.iter().zip(&self.matched).filter(|(_, matched)| **matched);
-        matched.map(|(clause, _)| clause.count(word)).sum()
     }
 }
 
