@@ -226,6 +226,9 @@ fn densest(found: &[(usize, Range<usize>)], reach: usize) -> Option<&Range<usize
     Some(best.1)
 }
 
+/// What is longer than this is no word that would have to stay whole, but a script without spaces.
+const LONG_WORD: usize = 24;
+
 /// About `characters` characters around a match: a third of them before it, more where the text ends soon after,
 /// cut between words where there are some.
 fn window(text: &str, first: Option<&Range<usize>>, characters: usize) -> Range<usize> {
@@ -243,6 +246,7 @@ fn window(text: &str, first: Option<&Range<usize>>, characters: usize) -> Range<
         text[start..].char_indices().nth(characters).map_or(text.len(), |(at, _)| start + at).max(keep);
     if end < text.len()
         && let Some(space) = text[keep..end].rfind(char::is_whitespace)
+        && text[keep + space..end].chars().count() <= LONG_WORD
     {
         end = keep + text[keep..keep + space].trim_end().len();
     }
