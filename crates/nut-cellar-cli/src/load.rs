@@ -7,7 +7,7 @@ use crate::propose;
 use crate::source::{Fields, Source};
 use crate::target::Target;
 use nut_cellar::{
-    Batch, Cellar, Column, Error, ErrorKind, Folder, Key, Kind, Record, Result, Schema, Value as CellarValue,
+    Batch, Cellar, Error, ErrorKind, Folder, Key, Kind, Record, Result, Schema, Value as CellarValue,
 };
 use serde_json::Value;
 use std::collections::BTreeSet;
@@ -150,20 +150,13 @@ impl Loader<'_> {
 
 fn is_used(schema: &Schema, field: &str) -> bool {
     field == schema.key()
-        || schema.columns().any(|(name, column)| sources(name, column).any(|from| from == field))
-}
-
-/// The fields that a column is filled from.
-fn sources<'a>(name: &'a str, column: &'a Column) -> impl Iterator<Item = &'a str> {
-    let from = column.from();
-    let own = from.is_none().then_some(name);
-    own.into_iter().chain(from.into_iter().flatten().map(String::as_str))
+        || schema.columns().any(|(name, column)| column.sources(name).any(|from| from == field))
 }
 
 fn record(schema: &Schema, fields: &Fields, as_text: bool) -> Result<Record> {
     let mut record = Record::new(key(schema, fields, as_text)?);
     for (name, column) in schema.columns() {
-        for value in sources(name, column).filter_map(|source| fields.get(source)) {
+        for value in column.sources(name).filter_map(|source| fields.get(source)) {
             let values = match value {
                 Value::Null => &[][..],
                 Value::Array(values) => values,

@@ -217,6 +217,13 @@ impl Column {
         }
     }
 
+    /// The columns of the source that it is filled from: those it names, or the one of its own name.
+    pub fn sources<'a>(&'a self, name: &'a str) -> impl Iterator<Item = &'a str> {
+        let from = self.from();
+        let own = from.is_none().then_some(name);
+        own.into_iter().chain(from.into_iter().flatten().map(String::as_str))
+    }
+
     /// Whether its values are kept for showing.
     pub fn kept(&self) -> bool {
         self.kept

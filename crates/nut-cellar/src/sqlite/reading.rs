@@ -7,11 +7,6 @@ use nut_cellar_core::{Column, Error, ErrorKind, Key, Kind, Record, Result, Schem
 use rusqlite::types::ValueRef;
 use rusqlite::{Connection, Row};
 
-/// The columns of the table that a column of the schema is filled from.
-pub(super) fn sources<'a>(name: &'a str, column: &'a Column) -> Vec<&'a str> {
-    column.from().map_or_else(|| vec![name], |names| names.iter().map(String::as_str).collect())
-}
-
 /// Reads rows of a table by a schema.
 pub(super) struct Rows<'s> {
     schema: &'s Schema,
@@ -38,7 +33,7 @@ impl<'s> Rows<'s> {
         let key = quoted(table.key(schema)?);
         let mut columns = vec![key.clone()];
         for (name, column) in schema.columns() {
-            for source in sources(name, column) {
+            for source in column.sources(name) {
                 columns.push(quoted(table.column(source)?));
             }
         }
@@ -92,7 +87,7 @@ impl<'s> Rows<'s> {
         let mut record = Record::new(key);
         let mut place = 1;
         for (name, column) in self.schema.columns() {
-            for _ in sources(name, column) {
+            for _ in column.sources(name) {
                 let value = value_ref(row, place)?;
                 place += 1;
                 match read_value(value, column) {

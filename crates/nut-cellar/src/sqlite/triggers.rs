@@ -37,7 +37,7 @@ pub(super) fn triggers(names: &Names, table: &Table, schema: &Schema) -> Result<
     all.push(trigger("after_insert", "AFTER INSERT", None, &put(&format!("VALUES (new.{key})"))));
     let mut watched = vec![changed(&key, false)];
     for (name, column) in schema.columns() {
-        for source in super::reading::sources(name, column) {
+        for source in column.sources(name) {
             let source = table.column(source)?;
             watched.push(changed(&quoted(source), table.mixes_types(source)));
         }
