@@ -3,6 +3,7 @@
 //! Words of up to 15 bytes, which most are, lie in the table itself, as one number; their terms follow one another in
 //! one text. A memory that is full takes no more: what comes often came early.
 
+use super::pieces::Compound;
 use foldhash::fast::FixedState;
 use hashbrown::{HashMap, HashTable};
 use std::hash::BuildHasher;
@@ -23,6 +24,10 @@ pub(crate) struct Memory {
     terms: String,
     /// Where a term is made; reused.
     pub(super) scratch: String,
+    /// Where hyphenated words are put together; reused.
+    pub(super) compound: Compound,
+    /// Where a stretch of text is folded; reused.
+    pub(super) small: String,
 }
 
 #[derive(Clone, Copy, Debug)]

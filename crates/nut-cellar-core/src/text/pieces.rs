@@ -4,14 +4,13 @@
 //! What always holds: positions never fall, each position has one part, and a whole spans at least two of them.
 
 use super::settings::Reading;
-use super::split;
-use std::borrow::Cow;
+use super::split::{self, TakeWords};
 use std::ops::Range;
 
 /// A part or a whole.
-pub(super) struct Piece<'t> {
+pub(super) struct Piece<'p> {
     /// As it stands in the text, but for hyphens.
-    pub raw: Cow<'t, str>,
+    pub raw: &'p str,
     /// Where it stands.
     pub range: Range<usize>,
     /// The position of its first part.
@@ -20,58 +19,101 @@ pub(super) struct Piece<'t> {
     pub span: u32,
 }
 
+/// Told the pieces of a text.
+pub(super) trait TakePieces {
+    /// A part of letters and digits of ASCII, shorter than 64 bytes: where it stands, and its position.
+    fn plain(&mut self, range: Range<usize>, position: u32);
+
+    /// Any other piece.
+    fn piece(&mut self, piece: Piece<'_>);
+}
+
+/// Where hyphenated words are put together; used again from text to text.
+#[derive(Clone, Debug, Default)]
+pub(super) struct Compound {
+    parts: Vec<Range<usize>>,
+    whole: String,
+}
+
 /// Gives each piece of a text to `take`; tells how many positions there are. Takes time in proportion to the text.
-pub(super) fn pieces<'t>(reading: Reading, text: &'t str, take: impl FnMut(Piece<'t>)) -> u32 {
-    let mut cutter = Cutter { text, position: 0, take };
+#[inline]
+pub(super) fn pieces(
+    reading: Reading,
+    text: &str,
+    compound: &mut Compound,
+    take: &mut impl TakePieces,
+) -> u32 {
+    let mut cutter = Cutter { text, offset: 0, position: 0, compound: std::mem::take(compound), take };
     match reading {
         Reading::Words => cutter.words(0..text.len()),
         Reading::Code => cutter.code(),
         Reading::Web => cutter.web(),
         Reading::Whole => cutter.value(),
     }
+    *compound = cutter.compound;
     cutter.position
 }
 
-struct Cutter<'t, F> {
+struct Cutter<'t, T> {
     text: &'t str,
+    /// Where the words that are being read begin in the text.
+    offset: usize,
     position: u32,
-    take: F,
+    compound: Compound,
+    take: &'t mut T,
 }
 
-impl<'t, F: FnMut(Piece<'t>)> Cutter<'t, F> {
+impl<T: TakePieces> TakeWords for Cutter<'_, T> {
+    #[inline]
+    fn plain(&mut self, range: Range<usize>) {
+        if !self.compound.parts.is_empty() {
+            return self.word(range);
+        }
+        let position = self.position;
+        self.position += 1;
+        self.take.plain(range.start + self.offset..range.end + self.offset, position);
+    }
+
+    fn word(&mut self, range: Range<usize>) {
+        let word = range.start + self.offset..range.end + self.offset;
+        if let Some(last) = self.compound.parts.last() {
+            if matches!(&self.text[last.end..word.start], "-" | "‐" | "‑") {
+                return self.compound.parts.push(word);
+            }
+            self.end_compound();
+        }
+        // Only what a hyphen may follow has to wait for the next word.
+        match self.text.as_bytes().get(word.end) {
+            Some(b'-' | 0xe2) => self.compound.parts.push(word),
+            _ => self.part(word),
+        }
+    }
+}
+
+impl<T: TakePieces> Cutter<'_, T> {
     /// Words; those that only hyphens stand between are parts of one.
+    #[inline]
     fn words(&mut self, range: Range<usize>) {
-        let (text, offset) = (self.text, range.start);
-        let mut compound: Vec<Range<usize>> = Vec::new();
-        split::words(&text[range], |word, _| {
-            let word = word.start + offset..word.end + offset;
-            if let Some(last) = compound.last() {
-                if matches!(&text[last.end..word.start], "-" | "‐" | "‑") {
-                    return compound.push(word);
-                }
-                self.compound(&mut compound);
-            }
-            // Only what a hyphen may follow has to wait for the next word.
-            match text.as_bytes().get(word.end) {
-                Some(b'-' | 0xe2) => compound.push(word),
-                _ => self.part(word),
-            }
-        });
-        self.compound(&mut compound);
+        self.offset = range.start;
+        split::words(&self.text[range], self);
+        self.end_compound();
     }
 
     /// Gives the parts of a hyphenated word, and the whole without hyphens unless it is all digits; empties the list.
-    fn compound(&mut self, parts: &mut Vec<Range<usize>>) {
+    fn end_compound(&mut self) {
+        let Compound { mut parts, mut whole } = std::mem::take(&mut self.compound);
         if let [first, .., last] = &parts[..] {
-            let whole = first.start..last.end;
-            if self.text[whole.clone()].contains(char::is_alphabetic) {
-                let raw: String = parts.iter().map(|part| &self.text[part.clone()]).collect();
-                self.give(Cow::Owned(raw), whole, parts.len());
+            let range = first.start..last.end;
+            if self.text[range.clone()].contains(char::is_alphabetic) {
+                whole.clear();
+                whole.extend(parts.iter().map(|part| &self.text[part.clone()]));
+                self.give(&whole, range, parts.len());
             }
         }
         for part in parts.drain(..) {
             self.part(part);
         }
+        self.compound = Compound { parts, whole };
     }
 
     /// Identifiers, versions and paths: what white space, brackets, quotation marks and operators stand between.
@@ -123,7 +165,7 @@ impl<'t, F: FnMut(Piece<'t>)> Cutter<'t, F> {
     ) {
         let text = self.text;
         if parts.len() > 1 {
-            self.give(Cow::Borrowed(&text[whole.clone()]), whole.clone(), parts.len());
+            self.give(&text[whole.clone()], whole.clone(), parts.len());
         }
         let inner: Vec<_> = inner(text, whole.clone())
             .into_iter()
@@ -135,7 +177,7 @@ impl<'t, F: FnMut(Piece<'t>)> Cutter<'t, F> {
             while let Some(range) = inner.next_if(|range| range.start <= part.start) {
                 let span = parts[place..].iter().take_while(|part| part.end <= range.end).count();
                 if span > 1 {
-                    self.give(Cow::Borrowed(&text[range.clone()]), range, span);
+                    self.give(&text[range.clone()], range, span);
                 }
             }
             self.part(part.clone());
@@ -143,13 +185,13 @@ impl<'t, F: FnMut(Piece<'t>)> Cutter<'t, F> {
     }
 
     fn part(&mut self, range: Range<usize>) {
-        self.give(Cow::Borrowed(&self.text[range.clone()]), range, 1);
+        self.give(&self.text[range.clone()], range, 1);
         self.position += 1;
     }
 
-    fn give(&mut self, raw: Cow<'t, str>, range: Range<usize>, span: usize) {
+    fn give(&mut self, raw: &str, range: Range<usize>, span: usize) {
         let span = u32::try_from(span).unwrap_or(u32::MAX);
-        (self.take)(Piece { raw, range, position: self.position, span });
+        self.take.piece(Piece { raw, range, position: self.position, span });
     }
 }
 
@@ -210,13 +252,27 @@ mod tests {
     use super::*;
     use proptest::prelude::*;
 
+    /// What a test does with each piece of a text.
+    struct Each<'t, F>(&'t str, F);
+
+    impl<F: FnMut(Piece<'_>)> TakePieces for Each<'_, F> {
+        fn plain(&mut self, range: Range<usize>, position: u32) {
+            self.1(Piece { raw: &self.0[range.clone()], range, position, span: 1 });
+        }
+
+        fn piece(&mut self, piece: Piece<'_>) {
+            self.1(piece);
+        }
+    }
+
     /// Each piece as `raw@position`, and `+span` for a whole.
     fn cut(reading: Reading, text: &str) -> Vec<String> {
         let mut all = Vec::new();
-        let count = pieces(reading, text, |piece| {
+        let mut each = Each(text, |piece: Piece<'_>| {
             let span = if piece.span > 1 { format!("+{}", piece.span) } else { String::new() };
             all.push(format!("{}@{}{span}", piece.raw, piece.position));
         });
+        let count = pieces(reading, text, &mut Compound::default(), &mut each);
         assert_eq!(all.iter().filter(|piece| !piece.contains('+')).count(), count as usize);
         all
     }
@@ -282,12 +338,13 @@ mod tests {
         fn pieces_slice_the_text_and_positions_never_fall(text in "([a-zA-Z0-9é傘]{1,3}|[-_./@: '‐]|://|www\\.){0,20}", which in 0_usize..4) {
             let reading = [Reading::Words, Reading::Code, Reading::Web, Reading::Whole][which];
             let mut last = 0;
-            let count = pieces(reading, &text, |piece| {
+            let mut each = Each(&text, |piece: Piece<'_>| {
                 let slice = &text[piece.range.clone()];
                 assert!(slice == piece.raw || slice.replace(['-', '‐', '‑'], "") == piece.raw);
                 assert!(piece.position >= last && piece.span >= 1);
                 last = piece.position;
             });
+            let count = pieces(reading, &text, &mut Compound::default(), &mut each);
             prop_assert!(count == 0 && last == 0 || last < count);
         }
     }

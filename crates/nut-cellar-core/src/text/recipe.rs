@@ -14,11 +14,12 @@
 use super::language::Language;
 use super::memory::Memory;
 use super::offered::{OwnStep, offered};
-use super::pieces::{Piece, pieces};
+use super::pieces::{Compound, Piece, TakePieces, pieces};
 use super::settings::{Reading, Stop, TextSettings};
 use super::{accents, fold, stem, stop};
 use serde::Serialize;
 use std::collections::HashSet;
+use std::ops::Range;
 use waken_snowball::Algorithm;
 
 /// The longest term, in bytes. A longer one is cut at the last character boundary before, in texts and in queries
@@ -164,35 +165,9 @@ impl Recipe {
 
     /// The tokens of `text`, each with what the steps made of it.
     pub fn trace(&self, text: &str) -> Vec<TracedToken> {
-        let mut tokens = Vec::new();
-        pieces(self.reading, text, |Piece { raw, range, position, span }| {
-            let (mut term, mut steps) = (String::new(), Vec::new());
-            let mut note = |step, before: &str, after: &str| {
-                if before != after {
-                    steps.push(Change { step, before: before.to_owned(), after: after.to_owned() });
-                }
-            };
-            let weak = self.make(&raw, span, &mut term, Some(&mut note));
-            let key = self.ranked.is_some().then(|| {
-                let mut key = term.clone();
-                self.unify(&mut key, Some(&mut note));
-                key
-            });
-            if weak {
-                steps.push(Change { step: "weak", before: term.clone(), after: term.clone() });
-            }
-            tokens.push(TracedToken {
-                term,
-                key,
-                start: range.start,
-                end: range.end,
-                position,
-                span,
-                weak,
-                steps,
-            });
-        });
-        tokens
+        let mut tracer = Tracer { recipe: self, text, tokens: Vec::new() };
+        pieces(self.reading, text, &mut Compound::default(), &mut tracer);
+        tracer.tokens
     }
 
     /// Makes a term of a piece and tells whether it is weak; `note` is told each step with what it had before and after.
@@ -273,30 +248,118 @@ impl Reader<'_> {
 }
 
 /// Gives each token of `text` to `take`, in order of position; tells how many positions there are.
-pub(crate) fn read(recipe: &Recipe, memory: &mut Memory, text: &str, mut take: impl FnMut(Token<'_>)) -> u32 {
+pub(crate) fn read(recipe: &Recipe, memory: &mut Memory, text: &str, take: impl FnMut(Token<'_>)) -> u32 {
+    let mut compound = std::mem::take(&mut memory.compound);
+    let small = std::mem::take(&mut memory.small);
     let only_folds = recipe.only_folds_ascii();
-    pieces(recipe.reading, text, |Piece { raw, range, position, span }| {
-        let mut give = |term: &str, weak| {
-            take(Token { term, start: range.start, end: range.end, position, span, weak });
-        };
-        if only_folds
-            && raw.len() <= MAX_TERM_BYTES
-            && raw.bytes().all(|b| b.is_ascii() && !b.is_ascii_uppercase())
-        {
-            return give(&raw, false);
+    let mut making = Making { recipe, memory, only_folds, text, small, folded: 0..0, take };
+    let count = pieces(recipe.reading, text, &mut compound, &mut making);
+    (memory.compound, memory.small) = (compound, making.small);
+    count
+}
+
+/// So many bytes of a text are folded at once.
+const FOLDED: usize = 1 << 14;
+
+/// Makes tokens of pieces.
+struct Making<'m, F> {
+    recipe: &'m Recipe,
+    memory: &'m mut Memory,
+    /// Whether words of ASCII become terms by folding their case and nothing else.
+    only_folds: bool,
+    text: &'m str,
+    /// A stretch of the text with its capitals of ASCII folded: at once, and not word by word, for speed.
+    small: String,
+    /// Where that stretch stands.
+    folded: Range<usize>,
+    take: F,
+}
+
+impl<F> Making<'_, F> {
+    /// Folds the stretch that begins at a word.
+    #[cold]
+    fn fold_from(&mut self, start: usize) {
+        let end = self.text.floor_char_boundary(start + FOLDED);
+        self.small.clear();
+        self.small.push_str(&self.text[start..end]);
+        self.small.make_ascii_lowercase();
+        self.folded = start..end;
+    }
+}
+
+impl<F: FnMut(Token<'_>)> TakePieces for Making<'_, F> {
+    #[inline]
+    fn plain(&mut self, range: Range<usize>, position: u32) {
+        if !self.only_folds {
+            return self.piece(Piece { raw: &self.text[range.clone()], range, position, span: 1 });
         }
-        let remembers = span == 1 && !(only_folds && raw.is_ascii());
-        if remembers && let Some((term, weak)) = memory.recall(&raw) {
-            return give(term, weak);
+        if range.end > self.folded.end {
+            self.fold_from(range.start);
         }
-        let mut term = std::mem::take(&mut memory.scratch);
-        let weak = recipe.make(&raw, span, &mut term, None);
-        give(&term, weak);
-        memory.scratch = term;
+        let Range { start, end } = range;
+        let term = &self.small[start - self.folded.start..end - self.folded.start];
+        (self.take)(Token { term, start, end, position, span: 1, weak: false });
+    }
+
+    #[inline(never)]
+    fn piece(&mut self, piece: Piece<'_>) {
+        let memory = &mut *self.memory;
+        if self.only_folds && piece.raw.is_ascii() {
+            memory.scratch.clear();
+            memory.scratch.push_str(&piece.raw[..piece.raw.len().min(MAX_TERM_BYTES)]);
+            memory.scratch.make_ascii_lowercase();
+            return (self.take)(piece.token(&memory.scratch, false));
+        }
+        let remembers = piece.span == 1;
+        if remembers && let Some((term, weak)) = memory.recall(piece.raw) {
+            return (self.take)(piece.token(term, weak));
+        }
+        let weak = self.recipe.make(piece.raw, piece.span, &mut memory.scratch, None);
+        (self.take)(piece.token(&memory.scratch, weak));
         if remembers {
-            memory.learn(&raw, weak);
+            memory.learn(piece.raw, weak);
         }
-    })
+    }
+}
+
+impl Piece<'_> {
+    fn token<'t>(&self, term: &'t str, weak: bool) -> Token<'t> {
+        let Range { start, end } = self.range;
+        Token { term, start, end, position: self.position, span: self.span, weak }
+    }
+}
+
+/// Makes tokens of pieces, and notes what each step does.
+struct Tracer<'r> {
+    recipe: &'r Recipe,
+    text: &'r str,
+    tokens: Vec<TracedToken>,
+}
+
+impl TakePieces for Tracer<'_> {
+    fn plain(&mut self, range: Range<usize>, position: u32) {
+        self.piece(Piece { raw: &self.text[range.clone()], range, position, span: 1 });
+    }
+
+    fn piece(&mut self, Piece { raw, range, position, span }: Piece<'_>) {
+        let (mut term, mut steps) = (String::new(), Vec::new());
+        let mut note = |step, before: &str, after: &str| {
+            if before != after {
+                steps.push(Change { step, before: before.to_owned(), after: after.to_owned() });
+            }
+        };
+        let weak = self.recipe.make(raw, span, &mut term, Some(&mut note));
+        let key = self.recipe.ranked.is_some().then(|| {
+            let mut key = term.clone();
+            self.recipe.unify(&mut key, Some(&mut note));
+            key
+        });
+        if weak {
+            steps.push(Change { step: "weak", before: term.clone(), after: term.clone() });
+        }
+        let Range { start, end } = range;
+        self.tokens.push(TracedToken { term, key, start, end, position, span, weak, steps });
+    }
 }
 
 #[cfg(test)]

@@ -1,10 +1,12 @@
 //! Word boundaries as UAX #29 draws them by default, fast where text is plain.
 //!
-//! Letters of the Latin, Greek and Cyrillic blocks, digits and common punctuation are decided here, by a table of
-//! classes; a stretch with any other character is handed to the crate `unicode-segmentation`, from the character before
-//! it up to a place that is surely a boundary. Every character is looked at at most twice.
+//! Words of ASCII are found by bit masks where nothing next to them has a say. Letters of the Latin, Greek and Cyrillic
+//! blocks, digits and common punctuation are decided by a table of classes; a stretch with any other character is handed
+//! to the crate `unicode-segmentation`, from the character before it up to a place that is surely a boundary. Every
+//! character is looked at a few times at most.
 
-use std::ops::Range;
+use super::TakeRuns;
+use super::blocks::Blocks;
 use std::sync::LazyLock;
 use unicode_segmentation::UnicodeSegmentation;
 
@@ -83,84 +85,48 @@ fn class_at(classes: &[Class; TWO_BYTES], bytes: &[u8], at: usize) -> (Class, us
     }
 }
 
-/// What a byte is, as far as most words ask.
-#[derive(Clone, Copy, PartialEq, Eq)]
-enum Byte {
-    /// Ends a word, and begins none.
-    Plain,
-    /// A letter or digit of ASCII.
-    Alphanumeric,
-    /// Ends a word, unless what follows joins it.
-    Joining,
-    /// An underscore, or a part of a longer character.
-    Other,
-}
-
-static BYTES: [Byte; 256] = {
-    let mut bytes = [Byte::Other; 256];
-    let mut at = 0_u8;
-    while at < 0x80 {
-        bytes[at as usize] = match at {
-            b'0'..=b'9' | b'A'..=b'Z' | b'a'..=b'z' => Byte::Alphanumeric,
-            b':' | b'.' | b',' | b';' | b'\'' => Byte::Joining,
-            b'_' => Byte::Other,
-            _ => Byte::Plain,
-        };
-        at += 1;
-    }
-    bytes
-};
-
-fn byte_at(bytes: &[u8], at: usize) -> Byte {
-    bytes.get(at).map_or(Byte::Plain, |byte| BYTES[usize::from(*byte)])
-}
-
 /// Gives each run of a text to `take`: a word by UAX #29 that holds a letter or a digit, or a run of a script without
-/// spaces (`true`), which has to be split by other means.
-pub(super) fn runs<'t>(text: &'t str, unspaced: bool, mut take: impl FnMut(Range<usize>, &'t str, bool)) {
-    let (bytes, classes) = (text.as_bytes(), &*CLASSES);
-    let mut at = 0;
+/// spaces, which has to be split by other means.
+#[inline]
+pub(super) fn runs(text: &str, unspaced: bool, take: &mut impl TakeRuns) {
+    let mut blocks = Blocks::new(text.as_bytes());
     // The end of the last word or stretch: a boundary.
     let mut floor = 0;
-    while at < bytes.len() {
-        match byte_at(bytes, at) {
-            Byte::Plain | Byte::Joining => {
-                at += 1;
-                continue;
-            }
-            Byte::Alphanumeric => {
-                let mut end = at + 1;
-                while byte_at(bytes, end) == Byte::Alphanumeric {
-                    end += 1;
-                }
-                if byte_at(bytes, end) == Byte::Plain {
-                    take(at..end, &text[at..end], false);
-                    (floor, at) = (end, end);
-                    continue;
-                }
-            }
-            Byte::Other => {}
-        }
-        let (class, length) = class_at(classes, bytes, at);
-        match class {
-            Class::Letter | Class::Digit | Class::Connector => {
-                let Some((end, alphanumeric)) = word_end(classes, bytes, at) else {
-                    at = stretch(text, at, at, unspaced, &mut take);
-                    floor = at;
-                    continue;
-                };
-                if alphanumeric {
-                    take(at..end, &text[at..end], false);
-                }
-                (floor, at) = (end, end);
-            }
-            Class::Complex => {
-                at = stretch(text, segment_start(text, floor, at), at, unspaced, &mut take);
-                floor = at;
-            }
-            _ => at += length,
-        }
+    while let Some(start) = blocks.sure_words(|word| {
+        floor = word.end;
+        take.plain(word);
+    }) {
+        let at;
+        (floor, at) = by_the_rules(text, floor, start, unspaced, take);
+        blocks.go_on(at);
     }
+}
+
+/// Gives what begins at a character that is no plain end of words. Tells the last boundary, and where to go on.
+#[inline(never)]
+fn by_the_rules(
+    text: &str,
+    floor: usize,
+    at: usize,
+    unspaced: bool,
+    take: &mut impl TakeRuns,
+) -> (usize, usize) {
+    let (bytes, classes) = (text.as_bytes(), &*CLASSES);
+    let (class, length) = class_at(classes, bytes, at);
+    let end = match class {
+        Class::Letter | Class::Digit | Class::Connector => match word_end(classes, bytes, at) {
+            Some((end, alphanumeric)) => {
+                if alphanumeric {
+                    take.word(at..end);
+                }
+                end
+            }
+            None => stretch(text, at, at, unspaced, take),
+        },
+        Class::Complex => stretch(text, segment_start(text, floor, at), at, unspaced, take),
+        _ => return (floor, at + length),
+    };
+    (end, end)
 }
 
 /// Where the segment begins that a complex character may belong to: at the character before it, and at the first of
@@ -211,13 +177,7 @@ fn word_end(classes: &[Class; TWO_BYTES], bytes: &[u8], start: usize) -> Option<
 }
 
 /// Hands over from `start`, a boundary, up to a boundary after the complex character at `complex`, which it gives.
-fn stretch<'t>(
-    text: &'t str,
-    start: usize,
-    complex: usize,
-    unspaced: bool,
-    take: &mut impl FnMut(Range<usize>, &'t str, bool),
-) -> usize {
+fn stretch(text: &str, start: usize, complex: usize, unspaced: bool, take: &mut impl TakeRuns) -> usize {
     let end = stretch_end(text, complex);
     let mut at = start;
     while at < end {
@@ -225,13 +185,13 @@ fn stretch<'t>(
         let is_run = |character| unspaced && super::unspaced::is_unspaced(character);
         let run = rest.find(|character| !is_run(character)).unwrap_or(rest.len());
         if run > 0 {
-            take(at..at + run, &rest[..run], true);
+            take.unspaced(at..at + run, &rest[..run]);
             at += run;
             continue;
         }
         let spaced = rest.find(is_run).unwrap_or(rest.len());
         for (offset, word) in rest[..spaced].unicode_word_indices() {
-            take(at + offset..at + offset + word.len(), word, false);
+            take.word(at + offset..at + offset + word.len());
         }
         at += spaced;
     }
@@ -265,13 +225,28 @@ fn stretch_end(text: &str, from: usize) -> usize {
 
 #[cfg(test)]
 mod tests {
+    use super::super::TakeWords;
     use super::*;
     use proptest::prelude::*;
+    use std::ops::Range;
+
+    struct Words<'t>(&'t str, Vec<(Range<usize>, &'t str)>);
+
+    impl TakeWords for Words<'_> {
+        fn plain(&mut self, range: Range<usize>) {
+            assert!(self.0[range.clone()].bytes().all(|byte| byte.is_ascii_alphanumeric()));
+            self.word(range);
+        }
+
+        fn word(&mut self, range: Range<usize>) {
+            self.1.push((range.clone(), &self.0[range]));
+        }
+    }
 
     fn words(text: &str) -> Vec<(Range<usize>, &str)> {
-        let mut words = Vec::new();
-        runs(text, false, |range, word, _| words.push((range, word)));
-        words
+        let mut words = Words(text, Vec::new());
+        runs(text, false, &mut words);
+        words.1
     }
 
     fn plain(text: &str) -> Vec<(Range<usize>, &str)> {
