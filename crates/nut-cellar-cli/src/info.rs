@@ -4,7 +4,7 @@ use crate::arguments;
 use crate::target::Target;
 use crate::{paint, say};
 use comfy_table::Cell;
-use nut_cellar::{Column, Kind, Result, Schema};
+use nut_cellar::{Column, Result, Schema};
 use serde_json::{Map, Value, json};
 
 pub fn run(call: &arguments::Info) -> Result<()> {
@@ -45,7 +45,7 @@ fn columns(schema: &Schema) -> comfy_table::Table {
     let mut table = paint::table(&["column", "kind", "language", ">weight"]);
     table.add_row([schema.key(), "the key", "", ""]);
     for (name, column) in schema.columns() {
-        let text = column.kind() == Kind::Text;
+        let text = column.has_words();
         let language = if text { column.language().to_string() } else { String::new() };
         let weight = if text { Column::weight(column).to_string() } else { String::new() };
         table.add_row([name.to_owned(), column.kind().to_string(), language, weight]);

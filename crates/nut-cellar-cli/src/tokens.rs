@@ -17,12 +17,12 @@ struct Named {
 }
 
 pub fn run(call: &arguments::Tokens) -> Result<()> {
-    let (name, settings) = settings(call)?;
-    let one = Named { name, tokens: Recipe::of(&settings).trace(&call.text) };
+    let (name, settings, text) = asked(call)?;
+    let one = Named { name, tokens: Recipe::of(&settings).trace(&text) };
     let other = match &call.against {
         Some(code) => {
             let recipe = Recipe::new(&language("--against", code)?);
-            Some(Named { name: code.clone(), tokens: recipe.trace(&call.text) })
+            Some(Named { name: code.clone(), tokens: recipe.trace(&text) })
         }
         None => None,
     };
@@ -43,27 +43,33 @@ pub fn run(call: &arguments::Tokens) -> Result<()> {
         return Ok(());
     }
     say(&match other {
-        None => alone(&call.text, &one.tokens),
-        Some(other) => side_by_side(&call.text, &one, &other),
+        None => alone(&text, &one.tokens),
+        Some(other) => side_by_side(&text, &one, &other),
     })
 }
 
-/// The recipe that is asked for, with its name.
-fn settings(call: &arguments::Tokens) -> Result<(String, TextSettings)> {
+/// The recipe that is asked for, with its name, and the text to read: a day is read as people write it.
+fn asked(call: &arguments::Tokens) -> Result<(String, TextSettings, String)> {
     let (Some(path), Some(name)) = (&call.schema, &call.column) else {
-        return Ok((call.language.clone(), TextSettings::of(language("--language", &call.language)?)));
+        let settings = TextSettings::of(language("--language", &call.language)?);
+        return Ok((call.language.clone(), settings, call.text.clone()));
     };
     let schema = read_schema(path)?;
-    match schema.column(name) {
-        Some(column) if column.kind() == Kind::Text => Ok((name.clone(), column.text_settings().clone())),
-        _ => {
-            let known: Vec<_> = schema.text_columns().map(|(name, _)| name).collect();
-            Err(Error::new(
-                ErrorKind::BadRequest,
-                format!("--column: the schema has no text column `{name}`; it has {}.", known.join(", ")),
-            ))
-        }
-    }
+    let Some(column) = schema.column(name).filter(|column| column.has_words()) else {
+        let known: Vec<_> = schema.text_columns().map(|(name, _)| name).collect();
+        return Err(Error::new(
+            ErrorKind::BadRequest,
+            format!("--column: the schema has no column `{name}` with words; it has {}.", known.join(", ")),
+        ));
+    };
+    let text = if column.kind() == Kind::Text {
+        call.text.clone()
+    } else {
+        let texts = column.texts(&nut_cellar::Value::read(column.kind(), &call.text)?).join(" · ");
+        anstream::eprintln!("A {} is read as people write it: {texts}", column.kind());
+        texts
+    };
+    Ok((name.clone(), column.text_settings().clone(), text))
 }
 
 fn language(option: &str, code: &str) -> Result<Language> {

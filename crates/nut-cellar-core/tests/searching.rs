@@ -2,7 +2,7 @@
 #![allow(clippy::unwrap_used, reason = "a test fails by panicking")]
 
 use nut_cellar_core::store::PieceWriter;
-use nut_cellar_core::text::TextSettings;
+use nut_cellar_core::text::{Forms, TextSettings};
 use nut_cellar_core::{
     Batch, Column, ErrorKind, Expansions, Find, Found, Highlighter, Kind, Language, Marks, Memory, Opened,
     PieceId, Query, Record, Result, Schema, Search, Snapshot, Unit, Value, View, Words, search,
@@ -176,7 +176,10 @@ fn words_stand_for_their_synonyms_which_weigh_less() {
         ("parasol", "1 2 3", "3"),
         ("qlr", "4 5", "5"),
         ("\"quillmere light railway\"", "4 5", "4"),
+        ("quillmere light railways", "4 5 6", "4"),
         ("quillmere railway", "4 6", "4"),
+        ("quillmere light", "4 6", "4"),
+        ("light quillmere railway", "4 6", "4"),
         ("specs", "7 8", "8"),
         ("glasses", "7", "7"),
         ("title:brolly", "1 2 3", "2"),
@@ -252,6 +255,109 @@ fn a_record_may_say_which_language_it_is_in() {
     assert!(no_column.check().unwrap_err().to_string().contains("`lang`"));
     let alone = TextSettings { language_from: None, ..settings };
     assert!(Schema::new("id").with("text", Column::read_as(alone)).check().is_err());
+}
+
+#[test]
+fn days_are_found_as_people_write_them() {
+    let found_on = Column::of(Kind::Date).in_words("en").written(["day.month.year"]).weighing(0.5);
+    let moved = Column::of(Kind::Moment).in_words("de");
+    let schema =
+        Schema::new("id").with("title", Column::text("en")).with("found_on", found_on).with("moved", moved);
+    let place = Memory::new();
+    let opened = Opened::new();
+    let mut unit = place.unit();
+    let mut batch = Batch::new(&mut unit, &opened, &schema).unwrap();
+    for (id, found_on, moved) in [
+        (1, "2031-04-17", "2031-05-01T23:30:00Z"),
+        (2, "2031-03-04", "2031-05-02T00:30:00+02:00"),
+        (3, "2030-04-17", "2030-12-24T12:00:00Z"),
+    ] {
+        let record = Record::new(id).with("title", "a scarf");
+        batch.put(&record.with("found_on", found_on).with("moved", moved)).unwrap();
+    }
+    batch.publish().unwrap();
+    unit.commit().unwrap();
+    for (query, expected) in [
+        ("found_on:2031", "1 2"),
+        ("april scarf", "1 3"),
+        ("april 2031", "1"),
+        ("\"april 17, 2031\"", "1"),
+        ("2031-04-17", "1"),
+        ("17.4.2031", "1"),
+        ("17.04.2031", "1"),
+        ("4.3.2031 scarf", "2"),
+        ("apr 2030", "3"),
+        // A moment counts by its day in UTC, in the language of its column.
+        ("\"1. mai 2031\"", "1 2"),
+        ("dezember", "3"),
+        ("december", ""),
+        ("scarf 2029", ""),
+    ] {
+        assert_eq!(ids(&search(&place, query, &Find::new()).unwrap()).join(" "), expected, "{query}");
+    }
+    let highlighter =
+        Highlighter::new(schema.into(), &Query::read("2031 april").query, &Find::new()).unwrap();
+    assert_eq!(highlighter.mark("found_on", "2031-04-17", &Marks::new("[", "]")).unwrap(), "[2031]-04-17");
+}
+
+/// What one column makes of a few texts: which of them each query finds, by their places from 1.
+fn found_in(settings: TextSettings, texts: &[&str], cases: &[(&str, &str)]) {
+    let schema = Schema::new("id").with("text", Column::read_as(settings));
+    let (place, opened) = (Memory::new(), Opened::new());
+    let mut unit = place.unit();
+    let mut batch = Batch::new(&mut unit, &opened, &schema).unwrap();
+    for (id, text) in (1..).zip(texts) {
+        batch.put(&Record::new(id).with("text", *text)).unwrap();
+    }
+    batch.publish().unwrap();
+    unit.commit().unwrap();
+    for (query, expected) in cases {
+        assert_eq!(ids(&search(&place, query, &Find::new()).unwrap()).join(" "), *expected, "{query}");
+    }
+}
+
+#[test]
+fn symbols_case_and_elision_can_be_switched() {
+    let english = TextSettings::of(Language::new("en").unwrap());
+    let texts = ["a 😀 hat", "a hat", "C++ and C", "C or D", "€5", "5 coins"];
+    let with_symbols = TextSettings { symbols: true, ..english.clone() };
+    found_in(
+        with_symbols,
+        &texts,
+        &[("😀", "1"), ("hat 😀", "1"), ("hat", "1 2"), ("C++", "3"), ("c", "3 4"), ("€5", "5")],
+    );
+    found_in(english.clone(), &texts, &[("😀", ""), ("hat 😀", "1 2"), ("C++", "3 4"), ("€5", "5 6")]);
+    let with_case = TextSettings { fold: Some(false), ..english };
+    found_in(with_case, &["Polish hat", "polish tin"], &[("Polish", "1"), ("polish", "2")]);
+    let french = TextSettings::of(Language::new("fr").unwrap());
+    found_in(french.clone(), &["l'eau", "eau"], &[("eau", "1 2"), ("l'eau", "1 2")]);
+    let whole = TextSettings { elide: Some(false), stem: Some(false), ..french };
+    found_in(whole, &["l'eau", "eau"], &[("eau", "2"), ("l'eau", "1")]);
+}
+
+#[test]
+fn the_language_of_a_record_may_be_detected() {
+    let settings = TextSettings {
+        languages: vec![Language::new("de").unwrap()],
+        detect: Some(80),
+        ..TextSettings::of(Language::new("en").unwrap())
+    };
+    if cfg!(not(feature = "detection")) {
+        let error = Schema::new("id").with("text", Column::read_as(settings)).check().unwrap_err();
+        assert!(error.to_string().contains("feature `detection`"), "{error}");
+        return;
+    }
+    let settings = TextSettings { forms: Some(Forms::Same), ..settings };
+    let german =
+        "Zwei alte Häuser aus Holz, als Spielzeug, gefunden im letzten Wagen des Abendzugs am Freitag";
+    let english = "Two old houses of wood, which are toys, found in the last carriage of the evening train";
+    // What is too short to tell is English, where `Häusern` is no form of `Haus`.
+    let cases = [("house", "2"), ("haus", "1"), ("hauses", "1"), ("toy", "2")];
+    found_in(settings.clone(), &[german, english, "Häusern"], &cases);
+    let schema = Schema::new("id").with("text", Column::read_as(settings));
+    assert!(schema.to_toml().contains("detector = \"whatlang 0.18\""), "{}", schema.to_toml());
+    let other = schema.to_toml().replace("whatlang 0.18", "whatlang 0.1");
+    assert!(Schema::from_toml(&other).unwrap_err().to_string().contains("rebuild the cellar"));
 }
 
 #[test]

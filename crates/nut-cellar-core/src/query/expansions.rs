@@ -7,8 +7,8 @@
 //! specs -> spectacles, glasses
 //! ```
 //!
-//! `=` goes both ways and `->` one way; a comma separates several. A side may have several words; where several words are
-//! on the side that is looked for, they are looked for in quotation marks. A line that begins with `#` says nothing.
+//! `=` goes both ways and `->` one way; a comma separates several. A side may have several words; they are
+//! looked for where they are typed one after the other, in quotation marks or not. A line that begins with `#` says nothing.
 
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::Schema;
@@ -30,6 +30,8 @@ use std::sync::Arc;
 pub struct Expansions {
     /// For each text column, for each of its recipes: what a text may also stand for, by what its words' forms share.
     columns: Vec<Vec<Arc<Rules>>>,
+    /// The most words that stand for something else together.
+    longest: usize,
 }
 
 type Rules = HashMap<Vec<String>, Vec<String>>;
@@ -61,7 +63,15 @@ impl Expansions {
             let recipes = Recipes::of(column.text_settings());
             recipes.all().map(rules).collect()
         });
-        Ok(Self { columns: columns.collect() })
+        let columns: Vec<Vec<Arc<Rules>>> = columns.collect();
+        let longest =
+            columns.iter().flatten().flat_map(|rules| rules.keys()).map(Vec::len).max().unwrap_or(0);
+        Ok(Self { columns, longest })
+    }
+
+    /// The most words that stand for something else together.
+    pub(crate) fn longest(&self) -> usize {
+        self.longest
     }
 
     /// What a text that a column reads by this recipe, by its place, may also stand for.

@@ -95,6 +95,18 @@ impl Value {
         }
     }
 
+    /// The day, if this is one; that of a moment in UTC.
+    pub(crate) fn day(&self) -> Option<jiff::civil::Date> {
+        match self {
+            Self::Date(days) => day_of(*days),
+            Self::Moment(micros) => {
+                let moment = jiff::Timestamp::from_microsecond(*micros).ok()?;
+                Some(jiff::tz::TimeZone::UTC.to_datetime(moment).date())
+            }
+            _ => None,
+        }
+    }
+
     fn checked(self) -> Result<Self> {
         let fits = match &self {
             Self::Float(number) => number.is_finite(),

@@ -1,8 +1,10 @@
 //! One column of a schema.
 
 use crate::error::{Error, ErrorKind, Result};
-use crate::text::{Accents, Forms, Language, Reading, Stop, TextSettings};
+use crate::record::Value;
+use crate::text::{Accents, Forms, Language, Reading, Recipes, Stop, TextSettings};
 use serde::{Deserialize, Serialize};
+use std::borrow::Cow;
 use std::fmt;
 
 /// What the values of a column are.
@@ -73,7 +75,13 @@ struct Raw {
     #[serde(default)]
     languages: Vec<Language>,
     language_from: Option<String>,
+    detect: Option<u8>,
+    detector: Option<String>,
     reading: Option<Reading>,
+    #[serde(default)]
+    symbols: bool,
+    elide: Option<bool>,
+    fold: Option<bool>,
     accents: Option<Accents>,
     #[serde(default)]
     steps: Vec<String>,
@@ -81,6 +89,8 @@ struct Raw {
     stemmer: Option<String>,
     forms: Option<Forms>,
     stop: Option<Stop>,
+    #[serde(default)]
+    written: Vec<String>,
     weight: Option<f32>,
     from: Option<From>,
     #[serde(default = "yes")]
@@ -105,13 +115,19 @@ impl TryFrom<Raw> for Column {
             language,
             languages,
             language_from,
+            detect,
+            detector,
             reading,
+            symbols,
+            elide,
+            fold,
             accents,
             steps,
             stem,
             stemmer,
             forms,
             stop,
+            written,
             weight,
             from,
             kept,
@@ -120,17 +136,23 @@ impl TryFrom<Raw> for Column {
             language,
             languages,
             language_from,
+            detect,
+            detector,
             reading,
+            symbols,
+            elide,
+            fold,
             accents,
             steps,
             stem,
             stemmer,
             forms,
             stop,
+            written,
         };
         let column = Self { kind, text, weight, from, kept };
         column.check()?;
-        Ok(column.naming_its_stemmer())
+        Ok(column.naming_what_it_depends_on())
     }
 }
 
@@ -157,13 +179,37 @@ impl Column {
     /// assert_eq!(column.text_settings().reading(), Reading::Code);
     /// ```
     pub fn read_as(settings: TextSettings) -> Self {
-        Self { text: settings, ..Self::of(Kind::Text) }.naming_its_stemmer()
+        Self { text: settings, ..Self::of(Kind::Text) }.naming_what_it_depends_on()
     }
 
-    /// The column with the stemmer named that this program reads it with, so that a schema that is kept says it.
-    fn naming_its_stemmer(mut self) -> Self {
-        if self.kind == Kind::Text {
-            self.text.stemmer = self.text.stemmer.take().or_else(|| self.text.stemmer());
+    /// A column of days or moments that words find as well, as the language writes days: `2031`, `april 2031`. A moment
+    /// is found by its day in UTC.
+    ///
+    /// ```
+    /// use nut_cellar_core::{Column, Kind, Value};
+    ///
+    /// let found_on = Column::of(Kind::Date).in_words("de").written(["day.month.year"]);
+    /// let texts = found_on.texts(&Value::read(Kind::Date, "2031-04-17").unwrap());
+    /// assert_eq!(texts, ["2031-04-17", "17. april 2031", "17. apr. 2031", "17.4.2031", "17.04.2031"]);
+    /// ```
+    #[must_use]
+    pub fn in_words(mut self, language: &str) -> Self {
+        self.text.language = Some(Language::named(language));
+        self.naming_what_it_depends_on()
+    }
+
+    /// The column of days or moments with other forms in which words find them: with `day`, `month` and `year` for the
+    /// numbers.
+    #[must_use]
+    pub fn written<S: Into<String>>(mut self, forms: impl IntoIterator<Item = S>) -> Self {
+        self.text.written = forms.into_iter().map(Into::into).collect();
+        self
+    }
+
+    /// The column with what its reading depends on named, so that a schema that is kept says it.
+    fn naming_what_it_depends_on(mut self) -> Self {
+        if self.has_words() {
+            self.text = self.text.naming_what_it_depends_on();
         }
         self
     }
@@ -192,6 +238,20 @@ impl Column {
     /// What its values are.
     pub fn kind(&self) -> Kind {
         self.kind
+    }
+
+    /// Whether words are looked for in it: in text, and in days that are read in a language.
+    pub fn has_words(&self) -> bool {
+        match self.kind {
+            Kind::Text => true,
+            Kind::Date | Kind::Moment => self.text.language.is_some(),
+            _ => false,
+        }
+    }
+
+    /// The texts that words find a value by, in the column's language: the text itself, or the day as people write it.
+    pub fn texts(&self, value: &Value) -> Vec<String> {
+        Recipes::of(&self.text).texts(0, value).into_iter().map(Cow::into_owned).collect()
     }
 
     /// The language its text is read in.
@@ -231,17 +291,29 @@ impl Column {
 
     pub(super) fn check(&self) -> Result<()> {
         let bad = |message: String| Err(Error::new(ErrorKind::BadSchema, message));
-        if self.kind == Kind::Text {
+        if self.has_words() {
             self.text.check()?;
         } else if self.text != TextSettings::default() {
+            let days = matches!(self.kind, Kind::Date | Kind::Moment);
+            let rather = if days { "; give the column a `language` as well" } else { "" };
             return bad(format!(
-                "`language` and what else says how text is read belong to columns of kind \"text\", not \"{}\"",
+                "What says how text is read belongs to columns that are searched for words, which this one of kind \"{}\" \
+                 is not{rather}",
                 self.kind
             ));
         }
+        if self.kind == Kind::Text && !self.text.written.is_empty() {
+            return bad(
+                "`written` says how days are written, and belongs to columns of kind \"date\" and \"moment\""
+                    .into(),
+            );
+        }
         if let Some(weight) = self.weight {
-            if self.kind != Kind::Text {
-                return bad(format!("`weight` belongs to columns of kind \"text\", not \"{}\"", self.kind));
+            if !self.has_words() {
+                return bad(format!(
+                    "`weight` belongs to columns that are searched for words, which this one of kind \"{}\" is not",
+                    self.kind
+                ));
             }
             if !(weight.is_finite() && weight >= 0.0) {
                 return bad(format!(

@@ -106,7 +106,7 @@ impl Schema {
 
     /// The columns that words are looked for in, in order. Their places in this list are what [`ColumnSet`] names.
     pub fn text_columns(&self) -> impl Iterator<Item = (&str, &Column)> {
-        self.columns().filter(|(_, column)| column.kind() == Kind::Text)
+        self.columns().filter(|(_, column)| column.has_words())
     }
 
     /// The place of a text column among the text columns.

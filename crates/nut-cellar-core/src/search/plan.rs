@@ -158,13 +158,20 @@ struct Binder<'a> {
 impl Binder<'_> {
     fn bind(&mut self, query: &Query, columns: ColumnSet) {
         match query {
-            Query::All(parts) => parts.iter().for_each(|part| self.bind(part, columns)),
-            Query::Word(text) | Query::Phrase(text) => self.clause(text, columns),
+            Query::All(parts) => {
+                for (place, part) in parts.iter().enumerate() {
+                    match part {
+                        Query::Word(text) => self.clause(text, &self.runs(parts, place), columns),
+                        part => self.bind(part, columns),
+                    }
+                }
+            }
+            Query::Word(text) | Query::Phrase(text) => self.clause(text, &Runs::default(), columns),
             Query::Within(names, part) => {
                 let known = self.known(names);
                 if known.is_empty() {
                     for name in names {
-                        self.clause(name, columns);
+                        self.clause(name, &Runs::default(), columns);
                     }
                     self.bind(part, columns);
                 } else {
@@ -172,6 +179,25 @@ impl Binder<'_> {
                 }
             }
         }
+    }
+
+    /// The runs of words typed one after the other that the word at a place is in, as far as runs so long may stand for
+    /// something else.
+    fn runs(&self, parts: &[Query], place: usize) -> Runs {
+        let word = |part: &Query| if let Query::Word(text) = part { Some(text.clone()) } else { None };
+        let longest = self.expansions.map_or(0, Expansions::longest);
+        let mut runs = Runs::default();
+        for length in 2..=longest {
+            for start in (place + 1).saturating_sub(length)..=place {
+                let run = parts.get(start..start + length).unwrap_or_default().iter().map(word);
+                let Some(run) = run.collect::<Option<Vec<_>>>().filter(|run| !run.is_empty()) else {
+                    continue;
+                };
+                let kind = if start == place { &mut runs.begun } else { &mut runs.gone_on };
+                kind.push(run.join(" "));
+            }
+        }
+        runs
     }
 
     /// Those of the names that are text columns; the others are noted.
@@ -195,8 +221,9 @@ impl Binder<'_> {
         known
     }
 
-    fn clause(&mut self, text: &str, columns: ColumnSet) {
-        let (alternatives, weak) = self.alternatives(text, columns);
+    /// Adds a clause for a text, which may also stand for what the `runs` that it is in stand for.
+    fn clause(&mut self, text: &str, runs: &Runs, columns: ColumnSet) {
+        let (alternatives, scoring, weak) = self.alternatives(text, runs, columns);
         if alternatives.is_empty() {
             self.plan.notes.push(format!("`{text}` has no letter or digit; it was left out."));
             return;
@@ -208,33 +235,49 @@ impl Binder<'_> {
         // A synonym of more words than were typed counts by as many of them, so that it never outweighs them.
         let typed = alternatives.iter().filter(|alternative| alternative.likeness >= 1.0);
         let longest = typed.map(|alternative| alternative.terms.len()).max().unwrap_or(0);
-        let words = (0..longest).map(|place| self.word(&alternatives, place)).collect();
+        let words = (0..longest).map(|place| self.word(&alternatives[..scoring], place)).collect();
         self.plan.clauses.push(Clause { alternatives, words, times: 1, weak: weak.then(|| text.to_owned()) });
     }
 
     /// How the columns read the text: one alternative for each different run of terms, in schema order, in each column
-    /// by its languages in order, and in each language the parts of compounds before the wholes. Also tells whether every column takes it for weak.
-    fn alternatives(&mut self, text: &str, columns: ColumnSet) -> (Vec<Alternative>, bool) {
+    /// by its languages in order, and in each language the parts of compounds before the wholes. Also tells how many of
+    /// them, from the first, score, and whether every column takes the text for weak.
+    fn alternatives(
+        &mut self,
+        text: &str,
+        runs: &Runs,
+        columns: ColumnSet,
+    ) -> (Vec<Alternative>, usize, bool) {
         let mut alternatives: Vec<Alternative> = Vec::new();
         let mut all_weak = true;
         let (plan, exact) = (&mut self.plan, self.exact);
-        let mut synonyms = Vec::new();
+        let (mut scoring, mut matching) = (Vec::new(), Vec::new());
         for column in columns.iter() {
             for (place, recipe) in self.recipes[column].all().enumerate() {
                 let typed = plan.read(recipe, text, exact);
                 all_weak &= typed.weak;
                 typed.add(&mut alternatives, column, 1.0);
                 let Some(expansions) = self.expansions else { continue };
-                for synonym in expansions.of(column, place, &shared_forms(recipe, text)) {
-                    synonyms.push((column, plan.read(recipe, synonym, exact)));
-                }
+                let mut expand = |text: &str, synonyms: &mut Vec<_>| {
+                    for synonym in expansions.of(column, place, &shared_forms(recipe, text)) {
+                        synonyms.push((column, plan.read(recipe, synonym, exact)));
+                    }
+                };
+                expand(text, &mut scoring);
+                runs.begun.iter().for_each(|run| expand(run, &mut scoring));
+                runs.gone_on.iter().for_each(|run| expand(run, &mut matching));
             }
         }
-        // What was typed comes first, in whatever column.
-        for (column, synonym) in synonyms {
-            synonym.add(&mut alternatives, column, SYNONYM_LIKENESS);
-        }
-        (alternatives, all_weak)
+        // What was typed comes first, in whatever column, and what scores before what does not.
+        let mut add = |synonyms: Vec<(usize, Typed)>| {
+            for (column, synonym) in synonyms {
+                synonym.add(&mut alternatives, column, SYNONYM_LIKENESS);
+            }
+            alternatives.len()
+        };
+        let scoring = add(scoring);
+        add(matching);
+        (alternatives, scoring, all_weak)
     }
 
     /// The word at a place of a clause: what each alternative has there, as one group.
@@ -257,6 +300,16 @@ impl Binder<'_> {
             self.plan.words.len() - 1
         })
     }
+}
+
+/// Runs of words typed one after the other, around one of them. What stands for a run stands for each of its words, so
+/// that a record with it matches; it scores once, by the first.
+#[derive(Default)]
+struct Runs {
+    /// Those that begin with the word.
+    begun: Vec<String>,
+    /// The others.
+    gone_on: Vec<String>,
 }
 
 /// How one recipe reads a text.

@@ -11,7 +11,7 @@ use super::terms::{TermEntry, TermWriter};
 use super::{forms, kept, keys, lengths};
 use crate::error::{Error, ErrorKind, Result};
 use crate::record::{Key, Record, Value};
-use crate::schema::{Column, Kind, Schema};
+use crate::schema::{Column, Schema};
 use crate::store::{PieceId, ShelfEntry, Unit};
 use crate::text::{Memory, Recipe, Recipes, read};
 use hashbrown::HashMap;
@@ -169,18 +169,18 @@ impl Builder {
     }
 
     fn take_texts(&mut self, arrival: u32, values: &[Vec<Value>]) {
-        let texts = self.schema.columns().zip(values).filter(|((_, column), _)| column.kind() == Kind::Text);
+        let texts = self.schema.columns().zip(values).filter(|((_, column), _)| column.has_words());
         let value = |name: &str| {
             let column = self.schema.columns().position(|(known, _)| known == name)?;
             values[column].first()?.as_text()
         };
         for (place, ((recipes, memories), (_, values))) in (0_u8..).zip(self.recipes.iter_mut().zip(texts)) {
             let language = recipes.named_by().and_then(value);
-            let chosen = language.map_or(0, |language| recipes.place_of(language));
+            let chosen = recipes.place_of(language, values.first().and_then(Value::as_text));
             let (recipe, memory) = (recipes.get(chosen), &mut memories[chosen]);
             let (mut length, mut base) = (0, 0);
-            for text in values.iter().filter_map(Value::as_text) {
-                let positions = read(recipe, memory, text, |token| {
+            for text in values.iter().flat_map(|value| recipes.texts(chosen, value)) {
+                let positions = read(recipe, memory, &text, |token| {
                     let next = u32::try_from(self.terms.len()).expect("fewer terms than tokens in memory");
                     let term = *self.terms.entry_ref(token.term).or_insert_with(|| {
                         self.term_bytes += token.term.len();

@@ -5,6 +5,8 @@
 //! text always gives the same tokens. [`TextSettings`] are a recipe as plain data, as a schema keeps it.
 
 mod accents;
+mod dates;
+mod detect;
 mod fold;
 mod language;
 mod memory;

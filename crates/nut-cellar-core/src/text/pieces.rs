@@ -35,15 +35,24 @@ pub(super) struct Compound {
     whole: String,
 }
 
+/// How pieces are cut.
+#[derive(Clone, Copy, Debug)]
+pub(super) struct Cut {
+    pub reading: Reading,
+    /// Whether symbols are words.
+    pub symbols: bool,
+}
+
 /// Gives each piece of a text to `take`; tells how many positions there are. Takes time in proportion to the text.
 #[inline]
 pub(super) fn pieces(
-    reading: Reading,
+    Cut { reading, symbols }: Cut,
     text: &str,
     compound: &mut Compound,
     take: &mut impl TakePieces,
 ) -> u32 {
-    let mut cutter = Cutter { text, offset: 0, position: 0, compound: std::mem::take(compound), take };
+    let mut cutter =
+        Cutter { text, symbols, offset: 0, position: 0, compound: std::mem::take(compound), take };
     match reading {
         Reading::Words => cutter.words(0..text.len()),
         Reading::Code => cutter.code(),
@@ -56,6 +65,7 @@ pub(super) fn pieces(
 
 struct Cutter<'t, T> {
     text: &'t str,
+    symbols: bool,
     /// Where the words that are being read begin in the text.
     offset: usize,
     position: u32,
@@ -95,7 +105,7 @@ impl<T: TakePieces> Cutter<'_, T> {
     #[inline]
     fn words(&mut self, range: Range<usize>) {
         self.offset = range.start;
-        split::words(&self.text[range], self);
+        split::words(&self.text[range], self.symbols, self);
         self.end_compound();
     }
 
@@ -272,7 +282,7 @@ mod tests {
             let span = if piece.span > 1 { format!("+{}", piece.span) } else { String::new() };
             all.push(format!("{}@{}{span}", piece.raw, piece.position));
         });
-        let count = pieces(reading, text, &mut Compound::default(), &mut each);
+        let count = pieces(Cut { reading, symbols: false }, text, &mut Compound::default(), &mut each);
         assert_eq!(all.iter().filter(|piece| !piece.contains('+')).count(), count as usize);
         all
     }
@@ -344,7 +354,7 @@ mod tests {
                 assert!(piece.position >= last && piece.span >= 1);
                 last = piece.position;
             });
-            let count = pieces(reading, &text, &mut Compound::default(), &mut each);
+            let count = pieces(Cut { reading, symbols: false }, &text, &mut Compound::default(), &mut each);
             prop_assert!(count == 0 && last == 0 || last < count);
         }
     }

@@ -14,7 +14,7 @@
 use super::language::Language;
 use super::memory::Memory;
 use super::offered::{OwnStep, offered};
-use super::pieces::{Compound, Piece, TakePieces, pieces};
+use super::pieces::{Compound, Cut, Piece, TakePieces, pieces};
 use super::settings::{Reading, Stop, TextSettings};
 use super::{accents, fold, stem, stop};
 use serde::Serialize;
@@ -56,7 +56,8 @@ pub struct Token<'a> {
 /// ```
 #[derive(Clone, Debug)]
 pub struct Recipe {
-    reading: Reading,
+    cut: Cut,
+    folds: bool,
     elided: &'static [&'static str],
     turkic: bool,
     /// Steps of the program's own.
@@ -119,13 +120,16 @@ impl Recipe {
             Some(Stop::Words(words)) => words.iter().map(String::as_str).collect(),
         };
         let folded = |word: &str| {
-            let mut out = String::new();
-            fold::fold(word, habits.turkic, &mut out);
+            let mut out = word.to_owned();
+            if settings.folds() {
+                fold::fold(word, habits.turkic, &mut out);
+            }
             out
         };
         Self {
-            reading,
-            elided: if of_words { habits.elided } else { &[] },
+            cut: Cut { reading, symbols: settings.symbols },
+            folds: settings.folds(),
+            elided: if of_words && settings.elide != Some(false) { habits.elided } else { &[] },
             turkic: habits.turkic,
             own: settings.steps.iter().filter_map(|name| offered(name)).collect(),
             stemmer: settings.algorithm(),
@@ -166,14 +170,19 @@ impl Recipe {
     /// The tokens of `text`, each with what the steps made of it.
     pub fn trace(&self, text: &str) -> Vec<TracedToken> {
         let mut tracer = Tracer { recipe: self, text, tokens: Vec::new() };
-        pieces(self.reading, text, &mut Compound::default(), &mut tracer);
+        pieces(self.cut, text, &mut Compound::default(), &mut tracer);
         tracer.tokens
     }
 
     /// Makes a term of a piece and tells whether it is weak; `note` is told each step with what it had before and after.
     fn make(&self, raw: &str, span: u32, term: &mut String, mut note: Option<Note<'_>>) -> bool {
         let bare = if span == 1 { self.without_elision(raw) } else { raw };
-        fold::fold(bare, self.turkic, term);
+        if self.folds {
+            fold::fold(bare, self.turkic, term);
+        } else {
+            term.clear();
+            term.push_str(bare);
+        }
         if let Some(note) = &mut note {
             note("elide", raw, bare);
             note("fold", bare, term);
@@ -226,7 +235,12 @@ impl Recipe {
     /// Whether words of ASCII become terms by folding their case and nothing else.
     fn only_folds_ascii(&self) -> bool {
         let keeps_forms = self.ranked.is_some() || self.stemmer.is_none();
-        keeps_forms && self.own.is_empty() && self.stop.is_empty() && self.elided.is_empty() && !self.turkic
+        self.folds
+            && keeps_forms
+            && self.own.is_empty()
+            && self.stop.is_empty()
+            && self.elided.is_empty()
+            && !self.turkic
     }
 }
 
@@ -253,7 +267,7 @@ pub(crate) fn read(recipe: &Recipe, memory: &mut Memory, text: &str, take: impl 
     let small = std::mem::take(&mut memory.small);
     let only_folds = recipe.only_folds_ascii();
     let mut making = Making { recipe, memory, only_folds, text, small, folded: 0..0, take };
-    let count = pieces(recipe.reading, text, &mut compound, &mut making);
+    let count = pieces(recipe.cut, text, &mut compound, &mut making);
     (memory.compound, memory.small) = (compound, making.small);
     count
 }

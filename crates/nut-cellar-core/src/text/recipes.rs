@@ -2,33 +2,51 @@
 
 use super::recipe::Recipe;
 use super::settings::TextSettings;
+use super::{dates, detect};
+use crate::record::Value;
+use std::borrow::Cow;
 
 /// The recipes of a column, the default one first.
 #[derive(Clone, Debug)]
 pub(crate) struct Recipes {
-    /// By language code.
-    recipes: Vec<(String, Recipe)>,
+    /// With the codes of the languages.
+    by_language: Vec<(String, Recipe)>,
     /// The column whose value says which language a record is in.
     named_by: Option<String>,
+    /// How sure detection has to be, in percent, if languages are detected.
+    detect: Option<u8>,
+    /// The forms that the schema lists for days.
+    written: Vec<String>,
 }
 
 impl Recipes {
     pub fn of(settings: &TextSettings) -> Self {
         let recipe = |one: TextSettings| (one.language().code().to_owned(), Recipe::of(&one));
         Self {
-            recipes: settings.each_language().map(recipe).collect(),
+            by_language: settings.each_language().map(recipe).collect(),
             named_by: settings.language_from.clone(),
+            detect: settings.detect,
+            written: settings.written.clone(),
         }
     }
 
     /// All of them, the default one first.
     pub fn all(&self) -> impl ExactSizeIterator<Item = &Recipe> {
-        self.recipes.iter().map(|(_, recipe)| recipe)
+        self.by_language.iter().map(|(_, recipe)| recipe)
     }
 
     /// A recipe by its place in [`all`](Self::all).
     pub fn get(&self, place: usize) -> &Recipe {
-        &self.recipes[place].1
+        &self.by_language[place].1
+    }
+
+    /// The texts of a value, in the language of the recipe at a place: the text itself, or the day as people write it.
+    pub fn texts<'v>(&self, place: usize, value: &'v Value) -> Vec<Cow<'v, str>> {
+        if let Some(text) = value.as_text() {
+            return vec![Cow::Borrowed(text)];
+        }
+        let spelled = value.day().map(|day| dates::spellings(&self.by_language[place].0, &self.written, day));
+        spelled.unwrap_or_default().into_iter().map(Cow::Owned).collect()
     }
 
     /// The column whose value says which language a record is in.
@@ -36,10 +54,18 @@ impl Recipes {
         self.named_by.as_deref()
     }
 
-    /// The place of the recipe for a record that says it is in this language (`de`, `DE`, `de-AT`); the default one's for
-    /// a language that is not among them.
-    pub fn place_of(&self, language: &str) -> usize {
-        let primary = language.split(['-', '_']).next().unwrap_or_default().trim();
-        self.recipes.iter().position(|(code, _)| code.eq_ignore_ascii_case(primary)).unwrap_or(0)
+    /// The place of the recipe for a record that says it is in a language (`de`, `DE`, `de-AT`), or has this text in the
+    /// column; the default one's if neither tells one of the languages.
+    pub fn place_of(&self, says: Option<&str>, text: Option<&str>) -> usize {
+        let place = |language: &str| {
+            let primary = language.split(['-', '_']).next().unwrap_or_default().trim();
+            self.by_language.iter().position(|(code, _)| code.eq_ignore_ascii_case(primary))
+        };
+        says.and_then(place)
+            .or_else(|| {
+                let codes = self.by_language.iter().map(|(code, _)| code.as_str());
+                place(detect::language_of(text?, codes, self.detect?)?)
+            })
+            .unwrap_or(0)
     }
 }

@@ -1,5 +1,7 @@
 //! How one column's text is read, as plain data: what stands in a schema.
 
+use super::dates;
+use super::detect;
 use super::language::Language;
 use super::offered::offered;
 use super::stem;
@@ -64,9 +66,25 @@ pub struct TextSettings {
     /// The column of the schema whose value says, by its code, which of the languages a record is in.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub language_from: Option<String>,
+    /// For records whose language no column says: it is detected from the start of the text, if that is at least so many
+    /// percent sure, and else is the default. Takes the feature `detection`.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub detect: Option<u8>,
+    /// What languages are detected with, and its version; kept as [`stemmer`](Self::stemmer) is.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub detector: Option<String>,
     /// How text is cut into tokens; words without.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub reading: Option<Reading>,
+    /// Whether symbols are words too: emoji, currency signs, arrows, the signs of arithmetic.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub symbols: bool,
+    /// Whether what the language puts before an apostrophe is taken off; it is without.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub elide: Option<bool>,
+    /// Whether compatibility forms and letter case are folded; they are without.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub fold: Option<bool>,
     /// What becomes of accents.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub accents: Option<Accents>,
@@ -86,6 +104,10 @@ pub struct TextSettings {
     /// Words that say little; none without.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub stop: Option<Stop>,
+    /// For days: how else they are written than by ISO 8601 and as the language does, with the words `day`, `month` and
+    /// `year` for the numbers, such as `day.month.year`.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub written: Vec<String>,
 }
 
 impl TextSettings {
@@ -118,6 +140,7 @@ impl TextSettings {
             language: Some(language.clone()),
             languages: Vec::new(),
             language_from: None,
+            detect: None,
             ..self.clone()
         };
         let first = Self { language: self.language.clone(), ..one(&self.language()) };
@@ -127,6 +150,20 @@ impl TextSettings {
     pub(super) fn algorithm(&self) -> Option<waken_snowball::Algorithm> {
         let usual = matches!(self.reading(), Reading::Words | Reading::Web);
         self.language().habits().stemmer.filter(|_| self.stem.unwrap_or(usual))
+    }
+
+    pub(super) fn folds(&self) -> bool {
+        self.fold != Some(false)
+    }
+
+    /// The settings with the stemmer and the detector named that this program reads with, so that a schema that is kept
+    /// says it.
+    pub(crate) fn naming_what_it_depends_on(mut self) -> Self {
+        self.stemmer = self.stemmer.take().or_else(|| self.stemmer());
+        if self.detect.is_some() {
+            self.detector = self.detector.take().or_else(|| detect::NAME.map(str::to_owned));
+        }
+        self
     }
 
     pub(super) fn folds_accents(&self) -> bool {
@@ -172,11 +209,38 @@ impl TextSettings {
                 "`steps` names `{missing}`, which this program does not offer; offer it before"
             ));
         }
-        if self.language_from.is_some() == self.languages.is_empty() {
-            return bad("`languages` and `language_from` belong together: name what a record may be in, and the column \
-                        that says which"
+        if self.symbols && !matches!(self.reading(), Reading::Words | Reading::Web) {
+            return bad("`symbols` belongs to the readings \"words\" and \"web\"".into());
+        }
+        if (self.language_from.is_some() || self.detect.is_some()) == self.languages.is_empty() {
+            return bad("`languages` belongs together with `language_from` or `detect`: name what a record may be in, and \
+                        the column that says which, or how sure detection has to be"
                 .into());
         }
+        self.check_detection()?;
+        self.written.iter().try_for_each(|form| dates::check(form))?;
         self.languages.iter().try_for_each(Language::check)
+    }
+
+    /// Tells whether languages can be detected so.
+    fn check_detection(&self) -> Result<()> {
+        let bad = |message: String| Err(Error::new(ErrorKind::BadSchema, message));
+        let Some(percent) = self.detect else { return Ok(()) };
+        let Some(ours) = detect::NAME else {
+            return bad("`detect` is set, and this program was built without the feature `detection`".into());
+        };
+        if percent > 100 {
+            return bad(format!("`detect` is {percent}; it is a percentage, from 0 to 100"));
+        }
+        if let Some(named) = self.detector.as_ref().filter(|named| *named != ours) {
+            return bad(format!(
+                "`detector` is \"{named}\" and this program has \"{ours}\"; rebuild the cellar with it"
+            ));
+        }
+        let languages = self.languages.iter().chain(&self.language);
+        match languages.map(Language::code).find(|code| *code != "none" && !detect::knows(code)) {
+            Some(unknown) => bad(format!("`detect` is set, and \"{unknown}\" can't be told from its text")),
+            None => Ok(()),
+        }
     }
 }

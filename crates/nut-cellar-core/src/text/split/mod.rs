@@ -5,6 +5,7 @@
 
 mod blocks;
 mod boundaries;
+mod symbols;
 mod unspaced;
 
 use std::ops::Range;
@@ -33,8 +34,13 @@ impl<T: TakeWords> TakeRuns for T {
     }
 }
 
-/// Gives each word of a text to `take`: by UAX #29, and scripts without spaces as [`unspaced`] says.
+/// Gives each word of a text to `take`: by UAX #29, scripts without spaces as [`unspaced`] says, and symbols if they are
+/// wanted.
 #[inline]
-pub(super) fn words(text: &str, take: &mut impl TakeWords) {
-    boundaries::runs(text, true, take);
+pub(super) fn words(text: &str, symbols: bool, take: &mut impl TakeWords) {
+    if symbols {
+        symbols::runs(text, take);
+    } else {
+        boundaries::runs(text, true, take);
+    }
 }
