@@ -530,3 +530,25 @@ fn large_and_odd_values_are_read_and_found() {
     let found = search(&place, &many.join(" "), &Find::new().words(Words::Any).without_values()).unwrap();
     assert_eq!(ids(&found).join(" "), "1", "a query of two thousand words");
 }
+
+#[test]
+fn a_value_of_fifty_megabytes_is_read_found_and_kept() {
+    let place = Memory::new();
+    let value = format!("{} periscope", "umbrella stand ".repeat(50_000_000 / 15));
+    publish(&place, |batch| batch.put(&Record::new(1).with("title", value.as_str())));
+    let found = search(&place, "\"stand periscope\"", &Find::new()).unwrap();
+    assert_eq!(found.total, 1);
+    assert!(found.hits[0].values["title"] == [Value::from(value)]);
+}
+
+/// Every letter there is, each a token of its own, so often that there are a million of them.
+#[test]
+fn a_million_tokens_of_one_letter_are_no_trouble() {
+    let place = Memory::new();
+    let letters: String = ('\0'..=char::MAX).filter(|c| c.is_alphabetic()).flat_map(|c| [c, ' ']).collect();
+    let times = 1_000_000 / (letters.chars().count() / 2) + 1;
+    publish(&place, |batch| batch.put(&Record::new(1).with("notes", letters.repeat(times))));
+    for query in ["q", "\"p q r\"", "ж", "ก", "\u{10400}"] {
+        assert_eq!(search(&place, query, &Find::new().without_values()).unwrap().total, 1, "{query}");
+    }
+}

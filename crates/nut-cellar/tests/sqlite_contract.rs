@@ -306,3 +306,22 @@ fn values_that_are_not_what_the_schema_says_are_left_out_and_counted() {
     db.execute_batch("UPDATE items SET n = 1.0 WHERE id = 3").unwrap();
     assert!(!hit("elm").unwrap().values.contains_key("n"));
 }
+
+#[test]
+fn bytes_that_are_no_utf8_are_read_with_replacement_characters() {
+    let db = shop(3);
+    let cellar = SqliteCellar::adopt(&db, "items", &schema()).unwrap();
+    // A text that breaks off in a character, a text with a stray byte, and one with a NUL in it.
+    db.execute_batch(
+        "INSERT INTO items VALUES ('broken', CAST(X'656C6D20E284' AS TEXT), CAST(X'61FF62' AS TEXT));
+         INSERT INTO items VALUES ('nul', 'larch' || char(0) || 'beech', NULL)",
+    )
+    .unwrap();
+    let before = (total(&cellar, &db, "elm a b"), total(&cellar, &db, "larch beech"));
+    assert_eq!(before, (1, 1), "by the overlay");
+    let mut db = db;
+    cellar.sync(&mut db).unwrap();
+    assert_eq!((total(&cellar, &db, "elm a b"), total(&cellar, &db, "larch beech")), (1, 1), "by the shelf");
+    let found = cellar.find(&db, "elm", &Find::new()).unwrap();
+    assert_eq!(found.hits[0].values["title"], ["elm \u{fffd}".into()]);
+}
