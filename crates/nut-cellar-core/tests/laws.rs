@@ -166,8 +166,9 @@ impl Asked {
     }
 }
 
-/// Plays a history on a place and on a plain map; `budget` is small where shelves should be many.
-fn play(steps: &[Step], budget: usize) -> Result<(Memory, BTreeMap<Key, Record>)> {
+/// Plays a history on a place and on a plain map; `budget` is small where shelves should be many, `block` where blocks
+/// should.
+fn play(steps: &[Step], budget: usize, block: u8) -> Result<(Memory, BTreeMap<Key, Record>)> {
     let place = Memory::new();
     let opened = Opened::new();
     let mut live = BTreeMap::new();
@@ -175,6 +176,7 @@ fn play(steps: &[Step], budget: usize) -> Result<(Memory, BTreeMap<Key, Record>)
         let mut unit = place.unit();
         let mut batch = Batch::new(&mut unit, &opened, &schema())?;
         batch.set_budget(budget);
+        batch.set_block(block);
         let mut next = live.clone();
         for step in chunk {
             match step {
@@ -217,8 +219,9 @@ proptest! {
         steps in histories(),
         searches in prop::collection::vec(searches(), 1..6),
         budget in prop_oneof![Just(0_usize), Just(3_000), Just(usize::MAX)],
+        block in prop_oneof![Just(4_u8), Just(1), Just(128)],
     ) {
-        let (place, live) = play(&steps, budget).unwrap();
+        let (place, live) = play(&steps, budget, block).unwrap();
         prop_assume!(place.view().manifest().unwrap().is_some());
         for asked in searches {
             let found = find(&place, &asked.query(), &asked.find()).unwrap();

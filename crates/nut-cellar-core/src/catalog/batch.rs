@@ -74,6 +74,14 @@ impl<'u> Batch<'u> {
         self.budget = bytes;
     }
 
+    /// Packs postings in blocks of so many, from 1 to 128; see [`Builder::set_block`].
+    ///
+    /// # Panics
+    /// If there are no such blocks.
+    pub fn set_block(&mut self, postings: u8) {
+        self.builder.set_block(postings);
+    }
+
     /// Puts a record; one with the same key is replaced.
     ///
     /// # Errors

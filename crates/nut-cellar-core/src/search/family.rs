@@ -2,15 +2,14 @@
 
 use crate::error::Result;
 use crate::schema::ColumnSet;
-use crate::shelf::{Postings, positions_in};
-use bytes::Bytes;
+use crate::shelf::{Positions, Postings};
 
 /// One term of a family.
 #[derive(Debug)]
 pub(super) struct Member {
     pub postings: Postings,
     /// All its positions, where a phrase may ask for them.
-    pub positions: Option<Bytes>,
+    pub positions: Option<Positions>,
     /// Whether there are no more postings.
     done: bool,
 }
@@ -24,7 +23,7 @@ pub(super) struct Family {
 
 impl Family {
     /// Adds the next member, which stands before its first posting.
-    pub fn add(&mut self, mut postings: Postings, positions: Option<Bytes>) -> Result<()> {
+    pub fn add(&mut self, mut postings: Postings, positions: Option<Positions>) -> Result<()> {
         let done = !postings.advance()?;
         self.members.push(Some(Member { postings, positions, done }));
         self.find_next();
@@ -52,6 +51,20 @@ impl Family {
         Ok(())
     }
 
+    /// Goes on to the first record that is not below `ordinal`; tells whether it had to move.
+    pub fn seek(&mut self, ordinal: u32) -> Result<bool> {
+        if self.ordinal.is_none_or(|here| here >= ordinal) {
+            return Ok(false);
+        }
+        for member in self.members.iter_mut().flatten() {
+            if !member.done && member.postings.ordinal() < ordinal {
+                member.done = !member.postings.seek(ordinal)?;
+            }
+        }
+        self.find_next();
+        Ok(true)
+    }
+
     fn find_next(&mut self) {
         let left = self.members.iter().flatten().filter(|member| !member.done);
         self.ordinal = left.map(|member| member.postings.ordinal()).min();
@@ -77,11 +90,14 @@ impl Family {
     }
 
     /// Where in these columns of the record the terms stand: (column, position), ascending.
-    pub fn places(&self, columns: ColumnSet) -> Result<Vec<(usize, u32)>> {
+    pub fn places(&mut self, columns: ColumnSet) -> Result<Vec<(usize, u32)>> {
         let mut places = Vec::new();
-        for member in self.here() {
-            if let Some(positions) = &member.positions {
-                positions_in(&member.postings, positions, columns, &mut places)?;
+        for member in self.members.iter_mut().flatten() {
+            if !member.done
+                && Some(member.postings.ordinal()) == self.ordinal
+                && let Some(positions) = &mut member.positions
+            {
+                positions.of(&member.postings, columns, &mut places)?;
             }
         }
         places.sort_unstable();

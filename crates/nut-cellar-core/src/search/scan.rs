@@ -1,7 +1,7 @@
 //! One shelf, record by record: which records match the plan, and what they score.
 //!
-//! Every posting of the plan's terms is visited once, in ascending order of records; positions are read for phrases
-//! only, and lengths for matches only.
+//! Records are visited in ascending order: where all clauses are needed those that have the terms of each, and else all that
+//! have a term. Positions are read for phrases only, and lengths for matches only.
 
 use super::family::Family;
 use super::plan::{Alternative, Clause, Plan};
@@ -126,15 +126,44 @@ impl<'a> Scan<'a> {
         Ok(Self { plan, families, lengths, current: None, matched, times })
     }
 
-    /// Goes to the next record that has a term of the plan.
+    /// Goes to the next record that may match: where all clauses are needed, one that has the terms of each.
     fn next_record(&mut self) -> Result<Option<u32>> {
         if self.current.is_some() {
             for family in self.families.iter_mut().filter(|family| family.ordinal() == self.current) {
                 family.advance()?;
             }
         }
-        self.current = self.families.iter().filter_map(Family::ordinal).min();
+        self.current = if self.plan.needed == self.plan.clauses.len() {
+            self.next_of_all()?
+        } else {
+            self.families.iter().filter_map(Family::ordinal).min()
+        };
         Ok(self.current)
+    }
+
+    /// The next record in which every clause has the terms of one of its alternatives. Families go on to the first
+    /// record that is possible for all, until none has to.
+    fn next_of_all(&mut self) -> Result<Option<u32>> {
+        loop {
+            let mut possible = 0;
+            for clause in &self.plan.clauses {
+                let of_alternative = |alternative: &Alternative| {
+                    let ordinals = alternative.terms.iter().map(|&(term, _)| self.families[term].ordinal());
+                    ordinals.collect::<Option<Vec<_>>>()?.into_iter().max()
+                };
+                let Some(first) = clause.alternatives.iter().filter_map(of_alternative).min() else {
+                    return Ok(None);
+                };
+                possible = possible.max(first);
+            }
+            let mut moved = false;
+            for family in &mut self.families {
+                moved |= family.seek(possible)?;
+            }
+            if !moved {
+                return Ok((!self.plan.clauses.is_empty()).then_some(possible));
+            }
+        }
     }
 
     /// The family of a term, if the record has one of it.
@@ -144,7 +173,8 @@ impl<'a> Scan<'a> {
 
     /// Whether the record matches as many clauses as are needed; notes which.
     fn matches(&mut self, ordinal: u32) -> Result<bool> {
-        for (place, clause) in self.plan.clauses.iter().enumerate() {
+        let plan = self.plan;
+        for (place, clause) in plan.clauses.iter().enumerate() {
             let mut matched = false;
             for alternative in &clause.alternatives {
                 matched = matched || self.has(alternative, ordinal)?;
@@ -155,7 +185,7 @@ impl<'a> Scan<'a> {
         Ok(count >= self.plan.needed && count > 0)
     }
 
-    fn has(&self, alternative: &Alternative, ordinal: u32) -> Result<bool> {
+    fn has(&mut self, alternative: &Alternative, ordinal: u32) -> Result<bool> {
         let mut columns = alternative.columns;
         for &(term, _) in &alternative.terms {
             match self.at(term, ordinal) {
@@ -163,17 +193,15 @@ impl<'a> Scan<'a> {
                 None => return Ok(false),
             }
         }
-        Ok(!columns.is_empty()
-            && (alternative.terms.len() == 1 || self.in_a_row(alternative, columns, ordinal)?))
+        Ok(!columns.is_empty() && (alternative.terms.len() == 1 || self.in_a_row(alternative, columns)?))
     }
 
     /// Whether the terms stand next to each other in one of the columns, which all of them are in.
-    fn in_a_row(&self, alternative: &Alternative, columns: ColumnSet, ordinal: u32) -> Result<bool> {
+    fn in_a_row(&mut self, alternative: &Alternative, columns: ColumnSet) -> Result<bool> {
         // The places where the phrase could begin, narrowed down term by term.
         let mut starts: Option<Vec<(usize, u32)>> = None;
         for &(term, offset) in &alternative.terms {
-            let Some(family) = self.at(term, ordinal) else { return Ok(false) };
-            let places = family.places(columns)?;
+            let places = self.families[term].places(columns)?;
             let here = places.iter().filter_map(|&(column, at)| Some((column, at.checked_sub(offset)?)));
             let narrowed: Vec<_> = match &starts {
                 None => here.collect(),

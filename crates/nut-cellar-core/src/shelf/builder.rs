@@ -22,10 +22,15 @@ use std::sync::Arc;
 /// Between two values of one column this many positions are left out, so that no phrase reaches from one to the next.
 pub(crate) const VALUE_GAP: u32 = 16;
 
+/// Postings in a block, unless something else is asked for.
+const BLOCK: u8 = 128;
+
 /// Gathers records in memory until they are sealed as a shelf.
 #[derive(Debug)]
 pub struct Builder {
     schema: Arc<Schema>,
+    /// The number of postings in a block.
+    block: u8,
     /// For each text column how it is read, and what became of words that were read before.
     recipes: Vec<(Recipes, Vec<Memory>)>,
     terms: HashMap<String, u32>,
@@ -83,6 +88,7 @@ impl Builder {
         let recipes = schema.text_columns().map(|(_, column)| recipe(column)).collect();
         Self {
             schema,
+            block: BLOCK,
             recipes,
             terms: HashMap::new(),
             term_bytes: 0,
@@ -93,6 +99,16 @@ impl Builder {
             latest: HashMap::new(),
             key_bytes: 0,
         }
+    }
+
+    /// Packs postings in blocks of so many, from 1 to 128. What is found does not depend on it; short blocks let tests
+    /// have many of them.
+    ///
+    /// # Panics
+    /// If there are no such blocks.
+    pub fn set_block(&mut self, postings: u8) {
+        assert!((1..=BLOCK).contains(&postings), "a block has 1 to {BLOCK} postings, and not {postings}");
+        self.block = postings;
     }
 
     /// Takes a record; one with the same key that came before no longer counts.
@@ -206,7 +222,8 @@ impl Builder {
     /// # Errors
     /// If the place can't be written.
     pub fn seal(&mut self, unit: &mut dyn Unit) -> Result<Option<Sealed>> {
-        let built = std::mem::replace(self, Self::new(Arc::clone(&self.schema)));
+        let next = Self { block: self.block, ..Self::new(Arc::clone(&self.schema)) };
+        let built = std::mem::replace(self, next);
         if built.is_empty() {
             return Ok(None);
         }
@@ -238,7 +255,7 @@ impl Builder {
 
         let lists = self.write_lists(&mut out, &order, |out| end(Section::Postings, out))?;
         end(Section::Positions, &out);
-        let mut terms = TermWriter::new();
+        let mut terms = TermWriter::new(self.recipes.len());
         for (term, entry) in &lists {
             terms.push(&mut out, term, entry)?;
         }
@@ -252,7 +269,8 @@ impl Builder {
         end(Section::FormIndex, &out);
 
         let records = u32::try_from(order.keys.len()).expect("no more records than arrivals");
-        let tail = Directory { records, widths, ends, checksums: out.checksums()? }.encode();
+        let tail =
+            Directory { records, block: self.block, widths, ends, checksums: out.checksums()? }.encode();
         let bytes = out.finish(&tail)?;
         let tail = tail.len() as u64;
         Ok(Sealed {
@@ -301,28 +319,20 @@ impl Builder {
         let mut terms: Vec<_> = std::mem::take(&mut self.terms).into_iter().collect();
         terms.sort_unstable();
         let mut lists = Vec::with_capacity(terms.len());
-        let mut positions = Vec::new();
-        let mut writer = PostingWriter::default();
+        let columns = self.recipes.len();
+        let (mut postings, mut positions) = (Vec::new(), Vec::new());
+        let mut writer = PostingWriter::new(self.block.into(), columns);
         let mut written = 0;
         for (term, id) in terms {
-            let id = id as usize;
-            writer.clear();
-            write_term(&mut writer, &mut places[starts[id]..starts[id + 1]], &order.ordinals);
-            if writer.records == 0 {
-                continue;
+            let places = &mut places[starts[id as usize]..starts[id as usize + 1]];
+            let length = |arrival: u32, column| self.lengths[arrival as usize * columns + column];
+            write_term(&mut writer, places, &order.ordinals, length);
+            if let Some(entry) = writer.finish((&mut postings, written), (&mut positions, 0)) {
+                lists.push((term, entry));
             }
-            out.append(&writer.postings)?;
-            let start = positions.len() as u64;
-            positions.extend_from_slice(&writer.positions);
-            lists.push((
-                term,
-                TermEntry {
-                    records: writer.records,
-                    postings: written..written + writer.postings.len() as u64,
-                    positions: start..positions.len() as u64,
-                },
-            ));
-            written += writer.postings.len() as u64;
+            out.append(&postings)?;
+            written += postings.len() as u64;
+            postings.clear();
         }
         between(out);
         out.append(&positions)?;
@@ -381,14 +391,20 @@ struct Place {
 
 /// Writes the lists of one term. Places ascend within a record; records are put in the order of their ordinals, and the
 /// superseded ones left out.
-fn write_term(writer: &mut PostingWriter, places: &mut [Place], ordinals: &[Option<u32>]) {
+fn write_term(
+    writer: &mut PostingWriter,
+    places: &mut [Place],
+    ordinals: &[Option<u32>],
+    length: impl Fn(u32, usize) -> u32,
+) {
     let ordinal = |place: &Place| ordinals[place.arrival as usize];
     if !places.is_sorted_by_key(ordinal) {
         places.sort_by_key(ordinal);
     }
     for record in places.chunk_by(|a, b| a.arrival == b.arrival) {
         if let Some(ordinal) = ordinal(&record[0]) {
-            writer.push(ordinal, record.iter().map(|place| (place.column, place.position)));
+            let places = record.iter().map(|place| (place.column, place.position));
+            writer.push(ordinal, places, |column| length(record[0].arrival, column));
         }
     }
 }

@@ -1,6 +1,6 @@
 //! The directory: the tail of a shelf, which says where everything else is and how to check it.
 
-use super::lengths;
+use super::{lengths, pack};
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::MAX_TEXT_COLUMNS;
 use crate::wire::{Broken, Reader};
@@ -13,7 +13,7 @@ pub const CHUNK: u64 = 64 * 1024;
 /// The first bytes of a shelf, and the last.
 const MAGIC: [u8; 8] = *b"NUTSHELF";
 /// The version of the layout.
-const VERSION: u32 = 1;
+const VERSION: u32 = 2;
 /// The label and the version.
 pub(super) const HEADER_BYTES: u64 = 12;
 /// Checksum and length of the tail, and the label again.
@@ -87,6 +87,8 @@ impl fmt::Display for Section {
 pub(super) struct Directory {
     /// The number of records.
     pub records: u32,
+    /// The number of postings in a block, and of positions in a chunk, from 1 to 128.
+    pub block: u8,
     /// For each text column the bytes that one length takes: 1, 2 or 4.
     pub widths: Vec<u8>,
     /// Where each section ends; the next one begins there.
@@ -119,6 +121,7 @@ impl Directory {
     pub fn encode(&self) -> Vec<u8> {
         let mut out = VERSION.to_le_bytes().to_vec();
         out.extend_from_slice(&self.records.to_le_bytes());
+        out.push(self.block);
         out.push(u8::try_from(self.widths.len()).expect("a schema has at most 64 text columns"));
         out.extend_from_slice(&self.widths);
         for end in self.ends {
@@ -160,7 +163,12 @@ impl Directory {
             return Err(Error::new(
                 ErrorKind::NotACellar,
                 format!(
-                    "A shelf has layout {version} and this program reads layout {VERSION}; use a newer one."
+                    "A shelf has layout {version} and this program reads layout {VERSION}; {}.",
+                    if version > VERSION {
+                        "use a newer one"
+                    } else {
+                        "make the cellar anew, from its source"
+                    }
                 ),
             ));
         }
@@ -177,6 +185,10 @@ impl Directory {
 
     fn fields(reader: &mut Reader<'_>, bytes: u64, tail: u64) -> Result<Self, Broken> {
         let records = reader.u32()?;
+        let block = reader.u8()?;
+        if block == 0 || usize::from(block) > pack::LONGEST {
+            return Err(Broken("the length of the blocks"));
+        }
         let columns = usize::from(reader.u8()?);
         let widths = reader.take(columns)?.to_vec();
         if columns > MAX_TEXT_COLUMNS || !widths.iter().all(|width| matches!(width, 1 | 2 | 4)) {
@@ -198,6 +210,6 @@ impl Directory {
         while !reader.is_empty() {
             checksums.push(reader.u32()?);
         }
-        Ok(Self { records, widths, ends, checksums })
+        Ok(Self { records, block, widths, ends, checksums })
     }
 }

@@ -7,6 +7,7 @@
 //! What always holds: records are numbered in key order (their *ordinals*), so inside a shelf a lower ordinal is a lower
 //! key; every chunk is checked against its checksum before a byte of it is used.
 
+mod bounds;
 mod builder;
 mod directory;
 mod forms;
@@ -15,6 +16,8 @@ mod kept;
 mod keys;
 mod lengths;
 mod output;
+mod pack;
+mod positions;
 mod postings;
 mod reader;
 mod sorted;
@@ -26,6 +29,7 @@ pub use builder::{Builder, Sealed};
 pub use directory::{CHUNK, Section};
 pub(crate) use hand::{Hand, Step, Stop, if_at_hand};
 pub(crate) use lengths::LengthColumn;
-pub(crate) use postings::{Postings, positions_in};
+pub(crate) use positions::Positions;
+pub(crate) use postings::Postings;
 pub use reader::Shelf;
 pub(crate) use terms::TermEntry;

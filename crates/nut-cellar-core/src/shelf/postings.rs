@@ -1,93 +1,215 @@
-//! Postings and positions: in which records a term is, how often in which column, and where.
+//! Postings: in which records a term is, and how often in which column.
 //!
-//! A posting is, in varints: the gap to the ordinal before (the first counts from -1), the set of columns, for each of
-//! them how often, and how many bytes of positions belong to it. Its positions are, for each of the columns in order,
-//! gaps as well. So a search that asks for no phrase never reads a position.
+//! They are packed in blocks: the gaps between the ordinals, then the *shapes*. A shape is one number for column and
+//! frequency, as most postings are in one column: (frequency - 1) · (columns + 1) + column, where a schema has more than one
+//! column, and else the frequency less 1. The shape that is the number of columns says that there are several; which,
+//! and how often in each, stands behind the shapes of the block.
+//!
+//! A list of more than one block begins with a table: for each block its last ordinal, how many bytes and occurrences it
+//! has, and what bounds its scores. Short lists have none.
 
+use super::bounds::Bounds;
 use super::directory::Section;
 use super::hand::{Hand, Step};
+use super::pack;
+use super::positions::PositionWriter;
 use super::reader::Shelf;
-use super::terms::TermEntry;
+use super::terms::{Lists, TermEntry};
 use crate::error::Error;
 use crate::schema::ColumnSet;
-use crate::wire::{Broken, Reader, put_varint};
+use crate::wire::{Broken, Reader, put_bytes, put_varint};
 use bytes::Bytes;
 use std::ops::Range;
 use std::sync::Arc;
 
-/// Collects the lists of one term.
-#[derive(Default)]
+/// Collects the lists of one term after the other.
 pub(super) struct PostingWriter {
-    /// The bytes of the postings so far.
-    pub postings: Vec<u8>,
-    /// The bytes of the positions so far.
-    pub positions: Vec<u8>,
-    /// How many postings there are.
-    pub records: u32,
+    per_block: usize,
+    columns: u32,
+    gaps: Vec<u32>,
+    shapes: Vec<u32>,
+    /// Which columns, and how often, of those postings of the block that are in several.
+    several: Vec<u8>,
+    bounds: Bounds,
+    block_occurrences: u64,
+    /// The ordinal after the last of the block before.
+    block_start: u32,
     next_ordinal: u32,
-    tf: Vec<u32>,
+    table: Vec<u8>,
+    blocks: Vec<u8>,
+    positions: PositionWriter,
+    records: u32,
+    /// The first occurrence: ordinal, column, position.
+    first: (u32, u8, u32),
+    tf: Vec<(u8, u32)>,
 }
 
 impl PostingWriter {
-    /// Forgets the term before.
-    pub fn clear(&mut self) {
-        self.postings.clear();
-        self.positions.clear();
-        self.records = 0;
-        self.next_ordinal = 0;
+    /// For a schema of so many text columns.
+    pub fn new(per_block: usize, columns: usize) -> Self {
+        Self {
+            per_block,
+            columns: u32::try_from(columns).expect("a schema has at most 64 text columns"),
+            gaps: Vec::new(),
+            shapes: Vec::new(),
+            several: Vec::new(),
+            bounds: Bounds::new(columns),
+            block_occurrences: 0,
+            block_start: 0,
+            next_ordinal: 0,
+            table: Vec::new(),
+            blocks: Vec::new(),
+            positions: PositionWriter::new(per_block),
+            records: 0,
+            first: (0, 0, 0),
+            tf: Vec::new(),
+        }
     }
 
-    /// Appends a posting. `places` are the (column, position) of a term in one record, ascending.
-    pub fn push(&mut self, ordinal: u32, places: impl Iterator<Item = (u8, u32)>) {
-        let start = self.positions.len();
-        let mut columns = ColumnSet::default();
-        let mut last = None;
+    /// Appends a posting. `places` are the (column, position) of the term in one record, ascending; `length` tells how long
+    /// a column of the record is.
+    pub fn push(
+        &mut self,
+        ordinal: u32,
+        places: impl Iterator<Item = (u8, u32)>,
+        length: impl Fn(usize) -> u32,
+    ) {
+        if self.gaps.len() == self.per_block {
+            self.end_block();
+        }
         self.tf.clear();
+        let mut before = 0;
         for (column, position) in places {
-            let same_column = last.filter(|(before, _)| *before == column).map(|(_, position)| position);
-            if let Some(before) = same_column {
-                put_varint(&mut self.positions, u64::from(position - before));
-                *self.tf.last_mut().expect("a column was begun") += 1;
+            if let Some((_, tf)) = self.tf.last_mut().filter(|(known, _)| *known == column) {
+                *tf += 1;
             } else {
-                put_varint(&mut self.positions, u64::from(position));
-                columns = columns.with(usize::from(column));
-                self.tf.push(1);
+                if self.positions.count() == 0 {
+                    self.first = (ordinal, column, position);
+                }
+                self.tf.push((column, 1));
+                before = 0;
             }
-            last = Some((column, position));
+            self.positions.push(position - before);
+            before = position;
         }
-        put_varint(&mut self.postings, u64::from(ordinal - self.next_ordinal) + 1);
-        put_varint(&mut self.postings, columns.0);
-        for &tf in &self.tf {
-            put_varint(&mut self.postings, u64::from(tf));
+        for &(column, tf) in &self.tf {
+            self.bounds.add(column.into(), tf, length(column.into()));
+            self.block_occurrences += u64::from(tf);
         }
-        put_varint(&mut self.postings, (self.positions.len() - start) as u64);
+        self.shapes.push(match self.tf[..] {
+            [(_, tf)] if self.columns == 1 => tf - 1,
+            [(column, tf)] if tf <= u32::MAX / (self.columns + 1) => {
+                (tf - 1) * (self.columns + 1) + u32::from(column)
+            }
+            _ => self.columns,
+        });
+        if self.columns > 1 && self.shapes.last() == Some(&self.columns) {
+            let columns: ColumnSet = self.tf.iter().map(|(column, _)| usize::from(*column)).collect();
+            put_varint(&mut self.several, columns.0);
+            self.tf.iter().for_each(|(_, tf)| put_varint(&mut self.several, u64::from(*tf) - 1));
+        }
+        self.gaps.push(ordinal - self.next_ordinal);
         self.next_ordinal = ordinal + 1;
         self.records += 1;
     }
+
+    fn end_block(&mut self) {
+        let start = self.blocks.len();
+        pack::put(&mut self.blocks, &self.gaps);
+        pack::put(&mut self.blocks, &self.shapes);
+        self.blocks.append(&mut self.several);
+        put_varint(&mut self.table, u64::from(self.next_ordinal - self.block_start));
+        put_varint(&mut self.table, (self.blocks.len() - start) as u64);
+        put_varint(&mut self.table, self.block_occurrences);
+        let mut bounds = Vec::new();
+        self.bounds.put(&mut bounds);
+        put_bytes(&mut self.table, &bounds);
+        self.gaps.clear();
+        self.shapes.clear();
+        self.block_occurrences = 0;
+        self.block_start = self.next_ordinal;
+    }
+
+    /// Ends the list: appends it and its positions to `postings` and `positions`, which begin at these offsets of their
+    /// sections, and begins anew. None if there is no posting.
+    pub fn finish(
+        &mut self,
+        (postings, postings_start): (&mut Vec<u8>, u64),
+        (positions, positions_start): (&mut Vec<u8>, u64),
+    ) -> Option<TermEntry> {
+        let records = std::mem::take(&mut self.records);
+        let occurrences = self.positions.count();
+        if records == 0 {
+            return None;
+        }
+        self.end_block();
+        let lists = if occurrences == 1 {
+            let (ordinal, column, position) = self.first;
+            self.positions.finish(&mut Vec::new());
+            Lists::Once { ordinal, column, position }
+        } else {
+            let starts = (postings_start + postings.len() as u64, positions_start + positions.len() as u64);
+            if records as usize > self.per_block {
+                put_varint(postings, self.table.len() as u64);
+                postings.extend_from_slice(&self.table);
+            }
+            postings.extend_from_slice(&self.blocks);
+            self.positions.finish(positions);
+            Lists::Written {
+                occurrences,
+                postings: starts.0..postings_start + postings.len() as u64,
+                positions: starts.1..positions_start + positions.len() as u64,
+            }
+        };
+        self.table.clear();
+        self.blocks.clear();
+        (self.block_start, self.next_ordinal) = (0, 0);
+        Some(TermEntry { records, lists })
+    }
+}
+
+/// What the table of a list says of one block.
+#[derive(Debug)]
+struct Block {
+    /// The ordinal of its last posting.
+    last: u32,
+    /// Where it begins in the list.
+    start: usize,
+    /// The occurrences in the blocks before.
+    occurrences: u64,
+    /// Where in the list that stands which bounds its scores.
+    bounds: Range<usize>,
 }
 
 /// Walks through the postings of one term in one shelf.
 ///
-/// What always holds: ordinals ascend and are below the number of records, the columns are columns of the shelf, and
-/// the ranges of positions lie inside the term's positions.
+/// What always holds: ordinals ascend and are below the number of records, and the columns are columns of the shelf.
 #[derive(Debug)]
 pub(crate) struct Postings {
     shelf: Arc<Shelf>,
     bytes: Bytes,
+    /// One for each block, if there is more than one.
+    table: Vec<Block>,
+    /// Blocks that were begun.
+    begun: usize,
+    /// What was not read of the list yet begins here.
     at: usize,
+    /// Postings in the blocks that were not begun.
     left: u32,
-    positions_end: u64,
-    all_positions: u64,
-    ordinal: u32,
+    /// The ordinals and the shapes of the block, and at which of them it stands.
+    ordinals: Vec<u32>,
+    shapes: Vec<u32>,
+    here: usize,
     columns: ColumnSet,
     tf: Vec<u32>,
-    positions: Range<u64>,
+    first_occurrence: u64,
+    next_occurrence: u64,
 }
 
 impl Postings {
-    /// Whether it stands at a posting, and at which record's.
+    /// The record at which it stands.
     pub fn ordinal(&self) -> u32 {
-        self.ordinal
+        self.ordinals[self.here]
     }
 
     /// The columns of the record that the term is in.
@@ -100,93 +222,185 @@ impl Postings {
         self.columns.iter().zip(self.tf.iter().copied())
     }
 
-    /// Where the positions of this posting are among the term's positions.
-    pub fn positions(&self) -> Range<usize> {
-        let place = |offset| usize::try_from(offset).expect("checked against a list that is in memory");
-        place(self.positions.start)..place(self.positions.end)
+    /// Which of the term's occurrences is the first of this posting.
+    pub fn first_occurrence(&self) -> u64 {
+        self.first_occurrence
     }
 
     /// Goes to the next posting, if there is one.
     pub fn advance(&mut self) -> Result<bool, Error> {
-        if self.left == 0 {
-            return Ok(false);
+        self.step().map_err(|what| self.shelf.broken(Section::Postings, what))
+    }
+
+    /// Goes on to the first posting whose record is not below `ordinal`, if there is one; blocks in between are not
+    /// unpacked. Has to stand at a posting.
+    pub fn seek(&mut self, ordinal: u32) -> Result<bool, Error> {
+        if !self.table.is_empty() && self.ordinals.last().is_some_and(|last| *last < ordinal) {
+            self.skip(self.table[self.begun..].partition_point(|block| block.last < ordinal));
         }
-        self.read().map_err(|what| self.shelf.broken(Section::Postings, what))?;
+        while self.ordinal() < ordinal {
+            if !self.advance()? {
+                return Ok(false);
+            }
+        }
         Ok(true)
     }
 
-    fn read(&mut self) -> Result<(), Broken> {
+    /// Leaves the block and so many of the next ones.
+    fn skip(&mut self, blocks: usize) {
+        let postings = u32::try_from(blocks * self.shelf.block()).unwrap_or(u32::MAX);
+        self.begun += blocks;
+        self.left = self.left.saturating_sub(postings);
+        let last = &self.table[self.begun - 1];
+        self.ordinals.clear();
+        self.ordinals.push(last.last);
+        self.shapes.clear();
+        self.shapes.push(0);
+        self.here = 0;
+        if let Some(next) = self.table.get(self.begun) {
+            (self.at, self.next_occurrence) = (next.start, next.occurrences);
+        }
+    }
+
+    fn step(&mut self) -> Result<bool, Broken> {
+        self.here += 1;
+        if self.here >= self.ordinals.len() {
+            if self.left == 0 {
+                self.here = self.ordinals.len().saturating_sub(1);
+                return Ok(false);
+            }
+            self.begin_block()?;
+        }
+        let (columns, shape) = (self.shelf.columns(), self.shapes[self.here]);
+        let (less_one, column) = match u32::try_from(columns) {
+            Ok(columns @ 2..) => (shape / (columns + 1), shape as usize % (columns as usize + 1)),
+            _ => (shape, 0),
+        };
+        self.tf.clear();
+        if column < columns {
+            self.columns = ColumnSet::default().with(column);
+            self.tf.push(less_one.checked_add(1).ok_or(Broken("a frequency"))?);
+        } else {
+            self.several()?;
+        }
+        self.first_occurrence = self.next_occurrence;
+        let occurrences = self.tf.iter().map(|tf| u64::from(*tf)).sum::<u64>();
+        self.next_occurrence = self.first_occurrence.saturating_add(occurrences);
+        Ok(true)
+    }
+
+    /// Reads the columns of a posting that is in several.
+    fn several(&mut self) -> Result<(), Broken> {
         let mut reader = Reader::new(&self.bytes[self.at..]);
-        let gap = reader.varint_u32()?;
-        let first = self.at == 0;
-        let ordinal = if first { gap.checked_sub(1) } else { self.ordinal.checked_add(gap) };
-        self.ordinal = ordinal
-            .filter(|&ordinal| gap > 0 && ordinal < self.shelf.records())
-            .ok_or(Broken("the record of a posting"))?;
         self.columns = ColumnSet(reader.varint()?);
         if self.columns.is_empty() || self.columns.0 >> (self.shelf.columns() - 1) > 1 {
             return Err(Broken("the columns of a posting"));
         }
-        self.tf.clear();
         for _ in self.columns.iter() {
-            self.tf.push(reader.varint_u32()?);
+            self.tf.push(reader.varint_u32()?.checked_add(1).ok_or(Broken("a frequency"))?);
         }
-        let start = self.positions_end;
-        self.positions_end = start
-            .checked_add(reader.varint()?)
-            .filter(|&end| end <= self.all_positions)
-            .ok_or(Broken("the positions of a posting"))?;
-        self.positions = start..self.positions_end;
         self.at = self.bytes.len() - reader.left();
-        self.left -= 1;
         Ok(())
     }
-}
 
-/// The positions of one posting, in the columns of `wanted`, appended to `out` as (column, position), ascending.
-pub(crate) fn positions_in(
-    postings: &Postings,
-    positions: &[u8],
-    wanted: ColumnSet,
-    out: &mut Vec<(usize, u32)>,
-) -> Result<(), Error> {
-    let read = |out: &mut Vec<(usize, u32)>| {
-        let mut reader =
-            Reader::new(positions.get(postings.positions()).ok_or(Broken("a run of positions"))?);
-        for (column, tf) in postings.frequencies() {
-            let mut position = 0_u32;
-            for _ in 0..tf {
-                position = position.checked_add(reader.varint_u32()?).ok_or(Broken("a position"))?;
-                if wanted.has(column) {
-                    out.push((column, position));
-                }
-            }
+    fn begin_block(&mut self) -> Result<(), Broken> {
+        let count = (self.left as usize).min(self.shelf.block());
+        let mut next = match self.ordinals.last() {
+            Some(last) => last.checked_add(1).ok_or(Broken("the record of a posting"))?,
+            None => 0,
+        };
+        let mut reader = Reader::new(&self.bytes[self.at..]);
+        pack::get(&mut reader, count, &mut self.ordinals)?;
+        pack::get(&mut reader, count, &mut self.shapes)?;
+        for ordinal in &mut self.ordinals {
+            *ordinal = next
+                .checked_add(*ordinal)
+                .filter(|ordinal| *ordinal < self.shelf.records())
+                .ok_or(Broken("the record of a posting"))?;
+            next = *ordinal + 1;
+        }
+        self.at = self.bytes.len() - reader.left();
+        self.left -= u32::try_from(count).unwrap_or(self.left);
+        self.begun += 1;
+        self.here = 0;
+        Ok(())
+    }
+
+    /// The bounds of each block, with the ordinal of its last posting; nothing for a list of one block.
+    pub fn bounds(&self) -> impl Iterator<Item = Result<(u32, Bounds), Error>> {
+        self.table.iter().map(|block| {
+            let bytes = self.bytes.get(block.bounds.clone()).unwrap_or_default();
+            Bounds::get(&mut Reader::new(bytes), self.shelf.columns())
+                .map(|bounds| (block.last, bounds))
+                .map_err(|what| self.shelf.broken(Section::Postings, what))
+        })
+    }
+
+    /// Reads the table of a list of several blocks; checks that the blocks lie in the list.
+    fn read_table(&mut self, blocks: usize) -> Result<(), Broken> {
+        let mut whole = Reader::new(&self.bytes);
+        let mut reader = Reader::new(whole.bytes()?);
+        self.at = self.bytes.len() - whole.left();
+        let (mut last, mut start, mut occurrences) = (None, self.at, 0_u64);
+        for _ in 0..blocks {
+            let gap = reader.varint_u32()?;
+            last = match last {
+                None => gap.checked_sub(1),
+                Some(before) => u32::checked_add(before, gap),
+            };
+            let size = reader.size()?;
+            let here = reader.varint()?;
+            let bounds = reader.bytes()?.len();
+            let bounds = self.at - reader.left() - bounds..self.at - reader.left();
+            let ordinal =
+                last.filter(|last| *last < self.shelf.records()).ok_or(Broken("the end of a block"))?;
+            self.table.push(Block { last: ordinal, start, occurrences, bounds });
+            start = start
+                .checked_add(size)
+                .filter(|end| *end <= self.bytes.len())
+                .ok_or(Broken("the size of a block"))?;
+            occurrences = occurrences.checked_add(here).ok_or(Broken("the occurrences of a block"))?;
         }
         Ok(())
-    };
-    read(out).map_err(|what| postings.shelf.broken(Section::Positions, what))
+    }
 }
 
 impl Shelf {
     /// The postings of a term, standing before the first.
     pub(crate) fn postings(self: &Arc<Self>, hand: &mut Hand, entry: &TermEntry) -> Step<Postings> {
-        let bytes = hand.get(self, self.within(Section::Postings, entry.postings.clone())?)?;
-        Ok(Postings {
+        let mut postings = Postings {
             shelf: Arc::clone(self),
-            bytes,
+            bytes: Bytes::new(),
+            table: Vec::new(),
+            begun: 0,
             at: 0,
             left: entry.records,
-            positions_end: 0,
-            all_positions: entry.positions.end - entry.positions.start,
-            ordinal: 0,
+            ordinals: Vec::new(),
+            shapes: Vec::new(),
+            here: usize::MAX - 1,
             columns: ColumnSet::default(),
             tf: Vec::new(),
-            positions: 0..0,
-        })
-    }
-
-    /// All positions of a term.
-    pub(crate) fn positions(self: &Arc<Self>, hand: &mut Hand, entry: &TermEntry) -> Step<Bytes> {
-        hand.get(self, self.within(Section::Positions, entry.positions.clone())?)
+            first_occurrence: 0,
+            next_occurrence: 0,
+        };
+        match &entry.lists {
+            Lists::Once { ordinal, column, .. } => {
+                if *ordinal >= self.records() || usize::from(*column) >= self.columns() {
+                    return Err(self.broken(Section::Terms, Broken("an occurrence")).into());
+                }
+                let mut bytes = Vec::new();
+                pack::put(&mut bytes, &[*ordinal]);
+                pack::put(&mut bytes, &[u32::from(*column)]);
+                postings.bytes = bytes.into();
+            }
+            Lists::Written { postings: range, .. } => {
+                postings.bytes = hand.get(self, self.within(Section::Postings, range.clone())?)?;
+                let blocks = (entry.records as usize).div_ceil(self.block());
+                if blocks > 1 {
+                    postings.read_table(blocks).map_err(|what| self.broken(Section::Postings, what))?;
+                }
+            }
+        }
+        Ok(postings)
     }
 }

@@ -62,6 +62,11 @@ impl Shelf {
         self.directory.widths.len()
     }
 
+    /// The number of postings in a block, and of positions in a chunk.
+    pub(super) fn block(&self) -> usize {
+        self.directory.block.into()
+    }
+
     pub(super) fn widths(&self) -> &[u8] {
         &self.directory.widths
     }

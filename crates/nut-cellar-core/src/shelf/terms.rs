@@ -18,31 +18,74 @@ const PER_BLOCK: usize = 64;
 pub(crate) struct TermEntry {
     /// The number of records it is in, the removed ones included.
     pub records: u32,
-    /// Its postings, counted from the beginning of their section.
-    pub postings: Range<u64>,
-    /// Its positions, counted from the beginning of their section.
-    pub positions: Range<u64>,
+    /// Where they are.
+    pub lists: Lists,
+}
+
+/// Where the lists of a term are.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) enum Lists {
+    /// The term occurs once, as most do: here.
+    Once {
+        /// The record.
+        ordinal: u32,
+        /// The text column.
+        column: u8,
+        /// The position in it.
+        position: u32,
+    },
+    /// It has lists.
+    Written {
+        /// How often the term occurs.
+        occurrences: u64,
+        /// Its postings, counted from the beginning of their section.
+        postings: Range<u64>,
+        /// Its positions, counted from the beginning of their section.
+        positions: Range<u64>,
+    },
 }
 
 /// Writes the terms section. The lists of the terms follow one another without gaps, so an entry needs only their
 /// lengths; the first of a block also says where they begin.
 pub(super) struct TermWriter {
     blocks: SortedWriter,
+    columns: u64,
+    ends: Ends,
+}
+
+/// Where the lists of the terms so far end in their sections.
+#[derive(Clone, Copy, Debug, Default)]
+struct Ends {
+    postings: u64,
+    positions: u64,
 }
 
 impl TermWriter {
-    pub fn new() -> Self {
-        Self { blocks: SortedWriter::new(PER_BLOCK) }
+    /// For a schema of so many text columns.
+    pub fn new(columns: usize) -> Self {
+        Self { blocks: SortedWriter::new(PER_BLOCK), columns: columns as u64, ends: Ends::default() }
     }
 
     pub fn push(&mut self, out: &mut Output<'_>, term: &str, entry: &TermEntry) -> Result<()> {
+        let (columns, ends) = (self.columns, &mut self.ends);
         self.blocks.push(out, term.as_bytes(), |block, first| {
-            put_varint(block, u64::from(entry.records));
-            for range in [&entry.postings, &entry.positions] {
-                if first {
-                    put_varint(block, range.start);
+            if first {
+                put_varint(block, ends.postings);
+                put_varint(block, ends.positions);
+            }
+            match &entry.lists {
+                Lists::Once { ordinal, column, position } => {
+                    put_varint(block, 0);
+                    put_varint(block, u64::from(*ordinal));
+                    put_varint(block, u64::from(*position) * columns + u64::from(*column));
                 }
-                put_varint(block, range.end - range.start);
+                Lists::Written { occurrences, postings, positions } => {
+                    put_varint(block, u64::from(entry.records));
+                    put_varint(block, occurrences - u64::from(entry.records));
+                    put_varint(block, postings.end - postings.start);
+                    put_varint(block, positions.end - positions.start);
+                    *ends = Ends { postings: postings.end, positions: positions.end };
+                }
             }
         })
     }
@@ -56,12 +99,13 @@ impl TermWriter {
 /// Walks through one block of terms.
 struct TermEntries<'a> {
     entries: Entries<'a>,
-    before: Option<TermEntry>,
+    columns: u64,
+    ends: Option<Ends>,
 }
 
 impl<'a> TermEntries<'a> {
-    fn new(block: &'a [u8]) -> Self {
-        Self { entries: Entries::new(block), before: None }
+    fn new(block: &'a [u8], columns: usize) -> Self {
+        Self { entries: Entries::new(block), columns: columns as u64, ends: None }
     }
 
     fn advance(&mut self) -> Result<Option<TermEntry>, Broken> {
@@ -69,26 +113,31 @@ impl<'a> TermEntries<'a> {
             return Ok(None);
         }
         let from = self.entries.payload();
-        let records = from.varint_u32()?;
-        let (postings, positions) = match &self.before {
-            None => (range_at(None, from)?, range_at(None, from)?),
-            Some(before) => {
-                (range_at(Some(before.postings.end), from)?, range_at(Some(before.positions.end), from)?)
-            }
+        let ends = match &mut self.ends {
+            Some(ends) => ends,
+            none => none.insert(Ends { postings: from.varint()?, positions: from.varint()? }),
         };
-        let entry = TermEntry { records, postings, positions };
-        self.before = Some(entry.clone());
-        Ok(Some(entry))
+        let records = from.varint_u32()?;
+        if records == 0 {
+            let ordinal = from.varint_u32()?;
+            let place = from.varint()?;
+            let column = u8::try_from(place % self.columns).map_err(|_| Broken("a column"))?;
+            let position = u32::try_from(place / self.columns).map_err(|_| Broken("a position"))?;
+            return Ok(Some(TermEntry { records: 1, lists: Lists::Once { ordinal, column, position } }));
+        }
+        let occurrences =
+            from.varint()?.checked_add(records.into()).ok_or(Broken("the occurrences of a term"))?;
+        let postings = next_range(&mut ends.postings, from)?;
+        let positions = next_range(&mut ends.positions, from)?;
+        Ok(Some(TermEntry { records, lists: Lists::Written { occurrences, postings, positions } }))
     }
 }
 
-fn range_at(start: Option<u64>, from: &mut Reader<'_>) -> Result<Range<u64>, Broken> {
-    let start = match start {
-        Some(start) => start,
-        None => from.varint()?,
-    };
-    let end = start.checked_add(from.varint()?).ok_or(Broken("the length of a list"))?;
-    Ok(start..end)
+/// The range from the end before, which becomes the end of this one.
+fn next_range(end: &mut u64, from: &mut Reader<'_>) -> Result<Range<u64>, Broken> {
+    let start = *end;
+    *end = start.checked_add(from.varint()?).ok_or(Broken("the length of a list"))?;
+    Ok(start..*end)
 }
 
 impl Shelf {
@@ -130,7 +179,7 @@ impl Shelf {
     ) -> Step<Option<T>> {
         let range = index.block(block).map_err(|what| self.broken(Section::TermIndex, what))?;
         let bytes = hand.get(self, self.within(Section::Terms, range)?)?;
-        let mut entries = TermEntries::new(&bytes);
+        let mut entries = TermEntries::new(&bytes, self.columns());
         while let Some(entry) = entries.advance().map_err(|what| self.broken(Section::Terms, what))? {
             if let Some(answer) = found(entries.entries.entry(), &entry) {
                 return Ok(Some(answer));

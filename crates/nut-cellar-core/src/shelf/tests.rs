@@ -6,7 +6,6 @@ use super::directory::{CHUNK, Directory, Section};
 use super::hand::{Hand, Step, Stop};
 use super::kept;
 use super::output::Output;
-use super::postings::positions_in;
 use super::reader::Shelf;
 use super::sorted::{Entries, SortedIndex, SortedWriter};
 use crate::catalog::{Opened, Snapshot};
@@ -138,7 +137,7 @@ proptest! {
             *slot = end;
         }
         let checksums = (0..).take(end.div_ceil(CHUNK) as usize).collect();
-        let directory = Directory { records, widths: vec![1, 2], ends, checksums };
+        let directory = Directory { records, block: 7, widths: vec![1, 2], ends, checksums };
         let mut tail = directory.encode();
         let bytes = end + tail.len() as u64;
         prop_assert_eq!(&Directory::decode(&tail, bytes, 2).unwrap(), &directory);
@@ -209,16 +208,16 @@ proptest! {
             let found = fetched(&unit, |hand| shelf.find_term(hand, term)).unwrap();
             prop_assert_eq!(found.is_some(), lists.contains_key(term));
             let Some(entry) = found else { continue };
-            let positions = fetched(&unit, |hand| shelf.positions(hand, &entry)).unwrap();
+            let mut positions = fetched(&unit, |hand| shelf.positions(hand, &entry)).unwrap();
             let mut postings = fetched(&unit, |hand| shelf.postings(hand, &entry)).unwrap();
             let mut read = BTreeMap::new();
             while postings.advance().unwrap() {
                 let mut places = Vec::new();
-                positions_in(&postings, &positions, postings.columns(), &mut places).unwrap();
+                positions.of(&postings, postings.columns(), &mut places).unwrap();
                 let per_column = |column| places.iter().filter(|(known, _)| *known == column).count() as u32;
                 prop_assert!(postings.frequencies().all(|(column, tf)| tf == per_column(column)));
                 let mut first_column = Vec::new();
-                positions_in(&postings, &positions, ColumnSet::default().with(0), &mut first_column).unwrap();
+                positions.of(&postings, ColumnSet::default().with(0), &mut first_column).unwrap();
                 prop_assert!(places.iter().filter(|(column, _)| *column == 0).eq(&first_column));
                 read.insert(postings.ordinal(), places.into_iter().collect());
             }

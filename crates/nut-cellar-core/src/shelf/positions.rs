@@ -1,0 +1,169 @@
+//! Positions: where in the columns of its records a term stands, one number for each of its occurrences.
+//!
+//! The occurrences of a term stand in the order of its records, in each record by column; the first position in a column
+//! counts from 0, the others from the one before. They are packed in chunks; a list of more than one chunk begins with
+//! how many bytes each chunk has, but for the last.
+
+use super::directory::Section;
+use super::hand::{Hand, Step};
+use super::pack;
+use super::postings::Postings;
+use super::reader::Shelf;
+use super::terms::{Lists, TermEntry};
+use crate::error::Error;
+use crate::schema::ColumnSet;
+use crate::wire::{Broken, Reader, put_varint};
+use bytes::Bytes;
+use std::ops::Range;
+use std::sync::Arc;
+
+/// Collects the positions of one term.
+#[derive(Debug, Default)]
+pub(super) struct PositionWriter {
+    /// Numbers in a chunk.
+    per_chunk: usize,
+    chunk: Vec<u32>,
+    sizes: Vec<u8>,
+    chunks: Vec<u8>,
+    count: u64,
+}
+
+impl PositionWriter {
+    pub fn new(per_chunk: usize) -> Self {
+        Self { per_chunk, ..Self::default() }
+    }
+
+    /// Appends the number of one occurrence.
+    pub fn push(&mut self, number: u32) {
+        if self.chunk.len() == self.per_chunk {
+            let start = self.chunks.len();
+            pack::put(&mut self.chunks, &self.chunk);
+            put_varint(&mut self.sizes, (self.chunks.len() - start) as u64);
+            self.chunk.clear();
+        }
+        self.chunk.push(number);
+        self.count += 1;
+    }
+
+    /// How many were appended.
+    pub fn count(&self) -> u64 {
+        self.count
+    }
+
+    /// Appends the list to `out`, and begins anew.
+    pub fn finish(&mut self, out: &mut Vec<u8>) {
+        pack::put(&mut self.chunks, &self.chunk);
+        out.extend_from_slice(&self.sizes);
+        out.extend_from_slice(&self.chunks);
+        self.chunk.clear();
+        self.sizes.clear();
+        self.chunks.clear();
+        self.count = 0;
+    }
+}
+
+/// The positions of one term in one shelf, of which one chunk is unpacked.
+#[derive(Debug)]
+pub(crate) struct Positions {
+    shelf: Arc<Shelf>,
+    bytes: Bytes,
+    /// Where the chunks begin in the bytes.
+    starts: Vec<usize>,
+    count: u64,
+    chunk: Option<usize>,
+    numbers: Vec<u32>,
+}
+
+impl Positions {
+    fn new(shelf: &Arc<Shelf>, bytes: Bytes, count: u64) -> Result<Self, Broken> {
+        let mut reader = Reader::new(&bytes);
+        let chunks = usize::try_from(count.div_ceil(shelf.block() as u64))
+            .map_err(|_| Broken("a number of positions"))?;
+        let mut sizes = Vec::new();
+        for _ in 1..chunks {
+            sizes.push(reader.size()?);
+        }
+        let mut at = bytes.len() - reader.left();
+        let mut starts = Vec::with_capacity(chunks.min(bytes.len()));
+        starts.push(at);
+        for size in sizes {
+            at = at.checked_add(size).filter(|at| *at <= bytes.len()).ok_or(Broken("the size of a chunk"))?;
+            starts.push(at);
+        }
+        Ok(Self { shelf: Arc::clone(shelf), bytes, starts, count, chunk: None, numbers: Vec::new() })
+    }
+
+    /// Gives the numbers of some occurrences to `take`.
+    fn numbers(&mut self, occurrences: Range<u64>, mut take: impl FnMut(u32)) -> Result<(), Broken> {
+        if occurrences.end > self.count {
+            return Err(Broken("the number of positions"));
+        }
+        let block = self.shelf.block();
+        let place = |occurrence: u64| usize::try_from(occurrence).expect("checked against a list in memory");
+        let (mut at, end) = (place(occurrences.start), place(occurrences.end));
+        while at < end {
+            let (chunk, within) = (at / block, at % block);
+            self.unpack(chunk)?;
+            let here = &self.numbers[within..(within + end - at).min(self.numbers.len())];
+            for number in here {
+                take(*number);
+            }
+            at += here.len();
+        }
+        Ok(())
+    }
+
+    fn unpack(&mut self, chunk: usize) -> Result<(), Broken> {
+        if self.chunk != Some(chunk) {
+            let block = self.shelf.block();
+            let before = chunk as u64 * block as u64;
+            let count = usize::try_from(self.count - before).unwrap_or(block).min(block);
+            self.chunk = None;
+            pack::get(&mut Reader::new(&self.bytes[self.starts[chunk]..]), count, &mut self.numbers)?;
+            self.chunk = Some(chunk);
+        }
+        Ok(())
+    }
+
+    /// The positions of the posting at which `postings` stands, in the columns of `wanted`, appended to `out` as
+    /// (column, position), ascending.
+    pub fn of(
+        &mut self,
+        postings: &Postings,
+        wanted: ColumnSet,
+        out: &mut Vec<(usize, u32)>,
+    ) -> Result<(), Error> {
+        let mut start = postings.first_occurrence();
+        for (column, frequency) in postings.frequencies() {
+            let end = start.saturating_add(u64::from(frequency));
+            if wanted.has(column) {
+                let mut position = Some(0_u32);
+                let read = self.numbers(start..end, |number| {
+                    position = position.and_then(|position| position.checked_add(number));
+                    out.push((column, position.unwrap_or(u32::MAX)));
+                });
+                read.and(position.map(|_| ()).ok_or(Broken("a position")))
+                    .map_err(|what| self.shelf.broken(Section::Positions, what))?;
+            }
+            start = end;
+        }
+        Ok(())
+    }
+}
+
+impl Shelf {
+    /// All positions of a term.
+    pub(crate) fn positions(self: &Arc<Self>, hand: &mut Hand, entry: &TermEntry) -> Step<Positions> {
+        let (bytes, count) = match &entry.lists {
+            Lists::Once { position, .. } => {
+                let mut packed = Vec::new();
+                pack::put(&mut packed, &[*position]);
+                (packed.into(), 1)
+            }
+            Lists::Written { occurrences, positions, .. } => {
+                (hand.get(self, self.within(Section::Positions, positions.clone())?)?, *occurrences)
+            }
+        };
+        Ok(Positions::new(self, bytes, count).map_err(|what| self.broken(Section::Positions, what))?)
+    }
+}
