@@ -13,8 +13,8 @@ mod oracle;
 
 use nut_cellar_core::text::TextSettings;
 use nut_cellar_core::{
-    Batch, Column, Find, Found, Key, Kind, Language, Memory, Opened, Query, Record, Result, Schema, Search,
-    Snapshot, View, Words, search,
+    Batch, Column, Find, Found, Key, Kind, Language, Memory, Merging, Opened, Query, Record, Result, Schema,
+    Search, Snapshot, View, Words, search,
 };
 use oracle::{OracleClause, OracleColumn, OracleSearch};
 use proptest::prelude::*;
@@ -45,6 +45,7 @@ enum Step {
     Put(Record),
     Remove(Key),
     Publish,
+    Tidy(Merging),
     Drop,
 }
 
@@ -84,6 +85,7 @@ fn histories() -> impl Strategy<Value = Vec<Step>> {
         8 => records().prop_map(Step::Put),
         3 => keys().prop_map(Step::Remove),
         2 => Just(Step::Publish),
+        1 => prop::sample::select(&[Merging::Due, Merging::Whole, Merging::Never][..]).prop_map(Step::Tidy),
         1 => Just(Step::Drop),
     ];
     prop::collection::vec(step, 1..60)
@@ -172,7 +174,7 @@ fn play(steps: &[Step], budget: usize, block: u8) -> Result<(Memory, BTreeMap<Ke
     let place = Memory::new();
     let opened = Opened::new();
     let mut live = BTreeMap::new();
-    for chunk in steps.split_inclusive(|step| matches!(step, Step::Publish | Step::Drop)) {
+    for chunk in steps.split_inclusive(|step| matches!(step, Step::Publish | Step::Tidy(_) | Step::Drop)) {
         let mut unit = place.unit();
         let mut batch = Batch::new(&mut unit, &opened, &schema())?;
         batch.set_budget(budget);
@@ -188,6 +190,7 @@ fn play(steps: &[Step], budget: usize, block: u8) -> Result<(Memory, BTreeMap<Ke
                     batch.remove(key)?;
                     next.remove(key);
                 }
+                Step::Tidy(merging) => batch.set_merging(*merging),
                 Step::Publish | Step::Drop => {}
             }
         }
@@ -223,6 +226,7 @@ proptest! {
     ) {
         let (place, live) = play(&steps, budget, block).unwrap();
         prop_assume!(place.view().manifest().unwrap().is_some());
+        Snapshot::open(&place.view(), &Opened::new()).unwrap().check(&place.view()).unwrap();
         for asked in searches {
             let found = find(&place, &asked.query(), &asked.find()).unwrap();
             let expected = oracle::search(&live, &asked.oracle());

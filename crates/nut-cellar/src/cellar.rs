@@ -1,8 +1,8 @@
 //! A cellar that owns its place.
 
 use nut_cellar_core::{
-    Batch, Error, ErrorKind, Find, Found, Highlighter, Memory, Opened, Published, Query, Result, Schema,
-    Search, Snapshot, Unit, View, search,
+    Batch, Error, ErrorKind, Find, Found, Highlighter, Memory, Merging, Opened, Published, Query, Result,
+    Schema, Search, Snapshot, Unit, View, search,
 };
 use std::sync::Arc;
 
@@ -129,6 +129,32 @@ impl<P: Place> Cellar<P> {
         Ok(published)
     }
 
+    /// Merges the shelves that are due: those that publishing left because they are large, and those of which many records
+    /// are removed. Changes no result, and makes searches faster; meanwhile searches go on and other writers wait or are
+    /// refused. Tells whether there was anything to do.
+    ///
+    /// # Errors
+    /// If the place can't be read or written or is damaged; nothing is changed then.
+    pub fn tidy(&self) -> Result<bool> {
+        self.merge(Merging::Due)
+    }
+
+    /// Merges all shelves into one; as [`tidy`](Self::tidy) otherwise.
+    ///
+    /// # Errors
+    /// As for [`tidy`](Self::tidy).
+    pub fn compact(&self) -> Result<bool> {
+        self.merge(Merging::Whole)
+    }
+
+    fn merge(&self, merging: Merging) -> Result<bool> {
+        let merge = |batch: &mut Batch<'_>| {
+            batch.set_merging(merging);
+            Ok(())
+        };
+        Ok(self.publish(merge)?.changed)
+    }
+
     /// Reads what a person typed, and searches for it.
     ///
     /// # Errors
@@ -156,6 +182,15 @@ impl<P: Place> Cellar<P> {
     /// [`ErrorKind::BadRequest`] if `find` names columns that can't be searched.
     pub fn highlighter(&self, text: &str, find: &Find) -> Result<Highlighter> {
         Highlighter::new(Arc::clone(&self.schema), &Query::read(text).query, find)
+    }
+
+    /// Checks every checksum and every invariant of the layout; reads all bytes.
+    ///
+    /// # Errors
+    /// [`ErrorKind::Damaged`], naming the section, at the first thing that is not right.
+    pub fn check(&self) -> Result<()> {
+        let view = self.place.view()?;
+        Snapshot::open(&view, &Opened::new())?.check(&view)
     }
 
     /// What there is to know about the cellar. Reads all terms.

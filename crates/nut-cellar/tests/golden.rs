@@ -34,12 +34,15 @@ fn umbrella() -> Result<Record> {
         .with("place", Value::Point { lat: 52.5, lon: -0.25 }))
 }
 
-/// Two batches: the second replaces a record of the first, so there are two shelves and a mask.
+/// Two batches: the second replaces a record of the first, so there are two shelves and a mask. One term has a list of more
+/// than a block.
 fn write(path: &Path) -> Result<()> {
     let cellar = Cellar::create_with(Folder::at(path), schema(), |batch| {
         batch.put(&Record::new(7).with("title", "Walnut box"))?;
         batch.put(&Record::new("b").with("title", "to be replaced"))?;
-        batch.put(&Record::new(vec![0, 255]).with("notes", "an umbrella handle"))
+        batch.put(&Record::new(vec![0, 255]).with("notes", "an umbrella handle"))?;
+        (100..250)
+            .try_for_each(|key| batch.put(&Record::new(key).with("title", "tin, tin").with("notes", "tin")))
     })?;
     cellar.publish(|batch| batch.put(&umbrella()?))?;
     Ok(())

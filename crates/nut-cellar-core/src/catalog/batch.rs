@@ -2,6 +2,7 @@
 
 use super::locate;
 use super::mask::Mask;
+use super::merging::{self, Merging};
 use super::snapshot::Opened;
 use crate::error::Result;
 use crate::record::{Key, Record};
@@ -24,6 +25,7 @@ pub struct Batch<'u> {
     begun: Option<Generation>,
     base: Manifest,
     budget: usize,
+    merging: Merging,
     builder: Builder,
     /// Keys that were removed since the last shelf was sealed.
     removed: BTreeSet<Vec<u8>>,
@@ -60,6 +62,7 @@ impl<'u> Batch<'u> {
             opened,
             begun,
             budget: DEFAULT_BUDGET,
+            merging: Merging::default(),
             builder: Builder::new(Arc::new(base.schema.clone())),
             base,
             removed: BTreeSet::new(),
@@ -72,6 +75,11 @@ impl<'u> Batch<'u> {
     /// Gives the batch a budget of its own, in bytes; [`DEFAULT_BUDGET`] without.
     pub fn set_budget(&mut self, bytes: usize) {
         self.budget = bytes;
+    }
+
+    /// Says how far publishing may merge shelves; [`Merging::Small`] without.
+    pub fn set_merging(&mut self, merging: Merging) {
+        self.merging = merging;
     }
 
     /// Packs postings in blocks of so many, from 1 to 128; see [`Builder::set_block`].
@@ -123,6 +131,9 @@ impl<'u> Batch<'u> {
         }
         next.shelves = shelves;
         let removed = self.base.records() - self.still_live(&next);
+        let packing = (self.builder.block(), self.budget);
+        let shelves = std::mem::take(&mut next.shelves);
+        next.shelves = merging::tidy(&*self.unit, self.opened, shelves, self.merging, packing, &mut useless)?;
         let changed = self.begun.is_none() || next.shelves != self.base.shelves;
         if changed {
             self.unit.swap(self.begun, &next)?;
@@ -141,7 +152,7 @@ impl<'u> Batch<'u> {
 
     /// Writes what was put so far as a shelf, and notes what it and the removals take away from earlier ones.
     fn seal(&mut self) -> Result<()> {
-        let sealed = self.builder.seal(self.unit)?;
+        let sealed = self.builder.seal(&*self.unit)?;
         let mut gone = std::mem::take(&mut self.removed);
         let fresh = sealed.map(|Sealed { entry, keys }| {
             gone.extend(keys);
@@ -165,10 +176,7 @@ impl<'u> Batch<'u> {
     fn settle(&mut self, mut entry: ShelfEntry, useless: &mut Vec<PieceId>) -> Result<Option<ShelfEntry>> {
         let Some(gone) = self.gone.remove(&entry.piece) else { return Ok(Some(entry)) };
         let shelf = self.opened.shelf(&*self.unit, &entry)?;
-        let before = match &entry.mask {
-            Some(mask) => Some(self.opened.mask(&*self.unit, mask, entry.records)?),
-            None => None,
-        };
+        let before = self.opened.mask_of(&*self.unit, &entry)?;
         let mut mask = before.map_or_else(Mask::default, |mask| Mask::clone(&mask));
         let fresh: Vec<_> = gone.into_iter().filter(|&ordinal| mask.remove(ordinal)).collect();
         if fresh.is_empty() {

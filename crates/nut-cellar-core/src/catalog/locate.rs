@@ -1,8 +1,7 @@
 //! Finding records by key in a shelf, and what removing them takes away.
 
-use super::snapshot::complete;
 use crate::error::Result;
-use crate::shelf::{Hand, LengthColumn, Shelf, if_at_hand};
+use crate::shelf::{Hand, LengthColumn, Shelf, complete, if_at_hand};
 use crate::store::View;
 use std::sync::Arc;
 

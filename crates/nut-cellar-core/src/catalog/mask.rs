@@ -40,7 +40,8 @@ impl Mask {
         self.count
     }
 
-    fn ordinals(&self) -> impl Iterator<Item = u32> {
+    /// The removed records, ascending.
+    pub(super) fn ordinals(&self) -> impl Iterator<Item = u32> {
         (0..).step_by(64).zip(&self.bits).flat_map(|(base, &word)| {
             (0..64).filter(move |bit| word >> bit & 1 == 1).map(move |bit| base + bit)
         })

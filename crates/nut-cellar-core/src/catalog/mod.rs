@@ -5,9 +5,11 @@
 mod batch;
 mod locate;
 mod mask;
+mod merging;
 mod snapshot;
 
 pub use batch::{Batch, DEFAULT_BUDGET, Published};
 pub use mask::Mask;
+pub use merging::{MOST_SHELVES, Merging};
 pub(crate) use snapshot::Standing;
 pub use snapshot::{Opened, Snapshot};

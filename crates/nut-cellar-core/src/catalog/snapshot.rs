@@ -1,9 +1,10 @@
 //! One state of a cellar, opened for reading and fixed for as long as it is held.
 
+use super::locate;
 use super::mask::Mask;
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::Schema;
-use crate::shelf::{Hand, Section, Shelf, Step, Stop};
+use crate::shelf::{self, Section, Shelf, Walk};
 use crate::store::{Generation, Manifest, MaskEntry, PieceId, ShelfEntry, View};
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::sync::{Arc, Mutex, PoisonError};
@@ -34,7 +35,12 @@ impl Opened {
         Ok(shelf)
     }
 
-    pub(super) fn mask(&self, view: &dyn View, entry: &MaskEntry, records: u32) -> Result<Arc<Mask>> {
+    /// The mask of a shelf, if it has one.
+    pub(super) fn mask_of(&self, view: &dyn View, shelf: &ShelfEntry) -> Result<Option<Arc<Mask>>> {
+        shelf.mask.as_ref().map(|mask| self.mask(view, mask, shelf.records)).transpose()
+    }
+
+    fn mask(&self, view: &dyn View, entry: &MaskEntry, records: u32) -> Result<Arc<Mask>> {
         if let Some(mask) = self.pieces(|pieces| pieces.masks.get(&entry.piece).cloned()) {
             return Ok(mask);
         }
@@ -105,11 +111,7 @@ impl Snapshot {
         let mut shelves = Vec::with_capacity(manifest.shelves.len());
         for entry in &manifest.shelves {
             let shelf = opened.shelf(view, entry)?;
-            let mask = match &entry.mask {
-                Some(mask) => Some(opened.mask(view, mask, entry.records)?),
-                None => None,
-            };
-            shelves.push(Standing { shelf, mask });
+            shelves.push(Standing { shelf, mask: opened.mask_of(view, entry)? });
         }
         opened.forget_others(&manifest);
         let lengths = (0..manifest.schema.text_columns().count())
@@ -167,21 +169,59 @@ impl Snapshot {
     /// # Errors
     /// If the place can't be read or is damaged.
     pub fn count_terms(&self, view: &dyn View) -> Result<u64> {
-        let mut walks: Vec<_> = self.shelves.iter().map(|standing| TermWalk::new(&standing.shelf)).collect();
-        for walk in &mut walks {
-            walk.fill(view)?;
-        }
+        let mut walks = self.walks(|standing| Walk::terms(view, &standing.shelf))?;
         let mut count = 0;
-        while let Some(least) = walks.iter().filter_map(|walk| walk.block.last()).min().cloned() {
+        while let Some(least) = walks.iter().filter_map(|walk| Some(&walk.here()?.0)).min().cloned() {
             count += 1;
-            for walk in &mut walks {
-                if walk.block.last() == Some(&least) {
-                    walk.block.pop();
-                    walk.fill(view)?;
-                }
+            for walk in walks.iter_mut().filter(|walk| walk.here().is_some_and(|(term, _)| *term == least)) {
+                walk.next()?;
             }
         }
         Ok(count)
+    }
+
+    /// Checks everything: each shelf against its checksums, its layout and the manifest (see `docs/shelf-layout.md`), the
+    /// masks, and that no two live records have the same key. Reads all bytes.
+    ///
+    /// # Errors
+    /// [`ErrorKind::Damaged`], naming the section, at the first thing that is not right.
+    pub fn check(&self, view: &dyn View) -> Result<()> {
+        for (standing, entry) in self.shelves.iter().zip(&self.manifest.shelves) {
+            shelf::check(view, &standing.shelf, entry, &self.schema)?;
+            if let (Some(mask), Some(said)) = (&standing.mask, &entry.mask) {
+                let removed: Vec<_> = mask.ordinals().collect();
+                if locate::lengths(view, &standing.shelf, entry.lengths.len(), &removed)? != said.lengths {
+                    let what = format_args!("mask {} has other lengths than the manifest says", said.piece);
+                    return Err(Error::damaged(what));
+                }
+            }
+        }
+        self.check_keys(view)
+    }
+
+    fn check_keys(&self, view: &dyn View) -> Result<()> {
+        let mut walks = self.walks(|standing| Walk::keys(view, &standing.shelf))?;
+        let mut next = vec![0; walks.len()];
+        let mut before = None;
+        while let Some(place) = (0..walks.len())
+            .filter(|&place| walks[place].here().is_some())
+            .min_by(|&a, &b| walks[a].here().cmp(&walks[b].here()))
+        {
+            let key = walks[place].next()?;
+            if !self.shelves[place].removed(next[place]) {
+                if key == before {
+                    return Err(Error::damaged("a key has two live records"));
+                }
+                before = key;
+            }
+            next[place] += 1;
+        }
+        Ok(())
+    }
+
+    /// A walk through each shelf.
+    fn walks<T>(&self, walk: impl FnMut(&Standing) -> Result<T>) -> Result<Vec<T>> {
+        self.shelves.iter().map(walk).collect()
     }
 
     pub(crate) fn standing(&self) -> &[Standing] {
@@ -191,43 +231,5 @@ impl Snapshot {
     /// The number of tokens in a text column of all live records.
     pub(crate) fn length(&self, column: usize) -> u64 {
         self.lengths[column]
-    }
-}
-
-/// Walks through the terms of one shelf; the next one is the last of `block`.
-struct TermWalk<'a> {
-    shelf: &'a Arc<Shelf>,
-    next: usize,
-    block: Vec<Vec<u8>>,
-}
-
-impl<'a> TermWalk<'a> {
-    fn new(shelf: &'a Arc<Shelf>) -> Self {
-        Self { shelf, next: 0, block: Vec::new() }
-    }
-
-    fn fill(&mut self, view: &dyn View) -> Result<()> {
-        if self.block.is_empty() {
-            let mut hand = Hand::default();
-            self.block = complete(view, &mut hand, |hand| self.shelf.term_block(hand, self.next))?;
-            self.block.reverse();
-            self.next += 1;
-        }
-        Ok(())
-    }
-}
-
-/// Repeats `work`, fetching what it lacks, until it comes to an end.
-pub(super) fn complete<T>(
-    view: &dyn View,
-    hand: &mut Hand,
-    mut work: impl FnMut(&mut Hand) -> Step<T>,
-) -> Result<T> {
-    loop {
-        match work(hand) {
-            Ok(done) => return Ok(done),
-            Err(Stop::Failed(error)) => return Err(error),
-            Err(Stop::Missing) => hand.fetch(view)?,
-        }
     }
 }

@@ -39,11 +39,6 @@ impl Frontier {
         self.pairs.iter().any(|&(f, l)| f >= frequency && l <= length)
     }
 
-    /// The pairs of frequency and length.
-    pub fn pairs(&self) -> &[(u32, u32)] {
-        &self.pairs
-    }
-
     fn shorten(&mut self) {
         while self.pairs.len() > MOST {
             // What joining two neighbours gives away, about: the ratio of frequency per length.
@@ -141,7 +136,7 @@ mod tests {
                 prop_assert!(read.column(column).bounds(frequency, length));
             }
             for column in 0..3 {
-                let pairs = read.column(column).pairs();
+                let pairs = &read.column(column).pairs;
                 prop_assert!(pairs.len() <= MOST && pairs.is_sorted());
                 let of_column = || postings.iter().filter(|(known, _, _)| *known == column);
                 prop_assert_eq!(pairs.last().map(|pair| pair.0), of_column().map(|posting| posting.1).max());

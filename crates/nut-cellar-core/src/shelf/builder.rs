@@ -4,11 +4,13 @@
 //! writes the sections from front to back, so that a place can take them as a stream. Records may come in any key
 //! order; of several puts of one key the last one counts.
 
-use super::directory::{Directory, Section, header};
-use super::output::Output;
+use super::directory::Section;
+use super::forms::FormWriter;
+use super::kept::KeptWriter;
+use super::output::{Output, Said};
 use super::postings::PostingWriter;
 use super::terms::{TermEntry, TermWriter};
-use super::{forms, kept, keys, lengths};
+use super::{kept, keys, lengths};
 use crate::error::{Error, ErrorKind, Result};
 use crate::record::{Key, Record, Value};
 use crate::schema::{Column, Schema};
@@ -109,6 +111,11 @@ impl Builder {
     pub fn set_block(&mut self, postings: u8) {
         assert!((1..=BLOCK).contains(&postings), "a block has 1 to {BLOCK} postings, and not {postings}");
         self.block = postings;
+    }
+
+    /// The number of postings in a block.
+    pub(crate) fn block(&self) -> u8 {
+        self.block
     }
 
     /// Takes a record; one with the same key that came before no longer counts.
@@ -221,7 +228,7 @@ impl Builder {
     ///
     /// # Errors
     /// If the place can't be written.
-    pub fn seal(&mut self, unit: &mut dyn Unit) -> Result<Option<Sealed>> {
+    pub fn seal(&mut self, unit: &dyn Unit) -> Result<Option<Sealed>> {
         let next = Self { block: self.block, ..Self::new(Arc::clone(&self.schema)) };
         let built = std::mem::replace(self, next);
         if built.is_empty() {
@@ -231,52 +238,47 @@ impl Builder {
         built.write(piece, unit).map(Some)
     }
 
-    fn write(mut self, piece: PieceId, unit: &mut dyn Unit) -> Result<Sealed> {
+    fn write(mut self, piece: PieceId, unit: &dyn Unit) -> Result<Sealed> {
         let order = self.order();
-        let mut out = Output::new(unit.write(piece)?);
-        let mut ends = [0; Section::ALL.len()];
-        let mut end = |section: Section, out: &Output<'_>| ends[section as usize] = out.written();
-        out.append(&header())?;
-
-        let index = keys::write(&mut out, order.keys.iter().map(Vec::as_slice))?;
-        end(Section::Keys, &out);
-        out.append(&index)?;
-        end(Section::KeyIndex, &out);
-
-        let kept =
-            order.arrivals.iter().map(|&arrival| &self.kept[self.arrivals[arrival as usize].kept.clone()]);
-        let index = kept::write(&mut out, kept)?;
-        end(Section::Kept, &out);
-        out.append(&index)?;
-        end(Section::KeptIndex, &out);
-
-        let (widths, totals) = self.write_lengths(&mut out, &order)?;
-        end(Section::Lengths, &out);
-
-        let lists = self.write_lists(&mut out, &order, |out| end(Section::Postings, out))?;
-        end(Section::Positions, &out);
-        let mut terms = TermWriter::new(self.recipes.len());
-        for (term, entry) in &lists {
-            terms.push(&mut out, term, entry)?;
+        let mut out = Output::begin(unit.write(piece)?)?;
+        let mut keys = keys::writer();
+        for key in &order.keys {
+            keys.push(key, |_, _| ());
+            keys.stream(&mut out)?;
         }
-        let index = terms.finish(&mut out)?;
-        end(Section::Terms, &out);
-        out.append(&index)?;
-        end(Section::TermIndex, &out);
-        let index = forms::write(&mut out, &self.classes(&lists))?;
-        end(Section::Forms, &out);
-        out.append(&index)?;
-        end(Section::FormIndex, &out);
+        keys.finish(&mut out, Section::Keys, Section::KeyIndex)?;
+
+        let mut kept = KeptWriter::default();
+        for &arrival in &order.arrivals {
+            kept.push(&mut out, &self.kept[self.arrivals[arrival as usize].kept.clone()])?;
+        }
+        kept.finish(&mut out)?;
+
+        let columns = self.recipes.len();
+        let (mut widths, mut lengths) = (Vec::new(), Vec::new());
+        for column in 0..columns {
+            let of_column = |&arrival: &u32| self.lengths[arrival as usize * columns + column];
+            let of_column: Vec<_> = order.arrivals.iter().map(of_column).collect();
+            widths.push(lengths::write(&mut out, &of_column)?);
+            lengths.push(of_column.iter().copied().map(u64::from).sum());
+        }
+        out.end(Section::Lengths);
+
+        let lists = self.write_lists(&mut out, &order)?;
+        let mut terms = TermWriter::new(columns);
+        for (term, entry) in &lists {
+            terms.push(term.as_bytes(), entry);
+        }
+        terms.write(&mut out)?;
+        let mut forms = FormWriter::new();
+        for (class, terms) in self.classes(&lists) {
+            forms.push(class.as_bytes(), terms.into_iter());
+        }
+        forms.write(&mut out)?;
 
         let records = u32::try_from(order.keys.len()).expect("no more records than arrivals");
-        let tail =
-            Directory { records, block: self.block, widths, ends, checksums: out.checksums()? }.encode();
-        let bytes = out.finish(&tail)?;
-        let tail = tail.len() as u64;
-        Ok(Sealed {
-            entry: ShelfEntry { piece, bytes, tail, records, lengths: totals, mask: None },
-            keys: order.keys,
-        })
+        let entry = out.seal(Said { piece, records, block: self.block, widths, lengths })?;
+        Ok(Sealed { entry, keys: order.keys })
     }
 
     fn order(&mut self) -> Order {
@@ -290,31 +292,8 @@ impl Builder {
         Order { keys, arrivals, ordinals }
     }
 
-    /// Gives for each text column the width of its lengths and their sum.
-    fn write_lengths(&self, out: &mut Output<'_>, order: &Order) -> Result<(Vec<u8>, Vec<u64>)> {
-        let columns = self.recipes.len();
-        let mut section = Vec::new();
-        let (mut widths, mut totals) = (Vec::new(), Vec::new());
-        for column in 0..columns {
-            let lengths =
-                || order.arrivals.iter().map(|&arrival| self.lengths[arrival as usize * columns + column]);
-            let width = lengths::width(lengths().max().unwrap_or(0));
-            lengths::put(&mut section, width, lengths());
-            out.append(&section)?;
-            section.clear();
-            widths.push(width);
-            totals.push(lengths().map(u64::from).sum());
-        }
-        Ok((widths, totals))
-    }
-
-    /// Writes the postings, calls `between`, writes the positions; gives the terms with where their lists are.
-    fn write_lists(
-        &mut self,
-        out: &mut Output<'_>,
-        order: &Order,
-        between: impl FnOnce(&Output<'_>),
-    ) -> Result<Vec<(String, TermEntry)>> {
+    /// Writes the postings and the positions; gives the terms with where their lists are.
+    fn write_lists(&mut self, out: &mut Output<'_>, order: &Order) -> Result<Vec<(String, TermEntry)>> {
         let (starts, mut places) = self.scatter();
         let mut terms: Vec<_> = std::mem::take(&mut self.terms).into_iter().collect();
         terms.sort_unstable();
@@ -334,8 +313,9 @@ impl Builder {
             written += postings.len() as u64;
             postings.clear();
         }
-        between(out);
+        out.end(Section::Postings);
         out.append(&positions)?;
+        out.end(Section::Positions);
         Ok(lists)
     }
 

@@ -8,25 +8,33 @@ use super::reader::Shelf;
 use super::sorted::{Entries, SortedIndex, SortedWriter};
 use crate::error::Result;
 use crate::wire::{Broken, Reader, put_bytes, put_varint};
+use bytes::Bytes;
 use std::cmp::Ordering;
-use std::collections::BTreeMap;
 use std::sync::Arc;
 
 /// Classes in a block.
 const PER_BLOCK: usize = 64;
 
-/// Writes the forms section; gives the form index.
-pub(super) fn write(out: &mut Output<'_>, classes: &BTreeMap<String, Vec<&str>>) -> Result<Vec<u8>> {
-    let mut writer = SortedWriter::new(PER_BLOCK);
-    for (class, terms) in classes {
-        writer.push(out, class.as_bytes(), |block, _| {
-            put_varint(block, terms.len() as u64);
-            for term in terms {
-                put_bytes(block, term.as_bytes());
-            }
-        })?;
+/// What packs classes, each with its terms.
+pub(super) struct FormWriter(SortedWriter);
+
+impl FormWriter {
+    pub fn new() -> Self {
+        Self(SortedWriter::new(PER_BLOCK))
     }
-    writer.finish(out)
+
+    /// Takes a class that is greater than the one before, with its terms in order.
+    pub fn push<'t>(&mut self, class: &[u8], terms: impl ExactSizeIterator<Item = &'t str>) {
+        self.0.push(class, |block, _| {
+            put_varint(block, terms.len() as u64);
+            terms.for_each(|term| put_bytes(block, term.as_bytes()));
+        });
+    }
+
+    /// Writes the classes and their index.
+    pub fn write(self, out: &mut Output<'_>) -> Result<()> {
+        self.0.finish(out, Section::Forms, Section::FormIndex)
+    }
 }
 
 fn terms(from: &mut Reader<'_>) -> Result<Vec<String>, Broken> {
@@ -40,16 +48,44 @@ fn terms(from: &mut Reader<'_>) -> Result<Vec<String>, Broken> {
 }
 
 impl Shelf {
+    /// The classes of block `block`, in order, each with its terms; none past the last.
+    pub(super) fn forms_in(
+        self: &Arc<Self>,
+        hand: &mut Hand,
+        block: usize,
+    ) -> Step<Vec<(Vec<u8>, Vec<String>)>> {
+        let index = self.form_index(hand)?;
+        let mut classes = Vec::new();
+        if block < index.blocks() {
+            let bytes = self.form_block(hand, &index, block)?;
+            let broken = |what| self.broken(Section::Forms, what);
+            let mut entries = Entries::new(&bytes);
+            while entries.advance().map_err(broken)? {
+                let class = entries.entry().to_vec();
+                classes.push((class, terms(entries.payload()).map_err(broken)?));
+            }
+        }
+        Ok(classes)
+    }
+
+    fn form_index(self: &Arc<Self>, hand: &mut Hand) -> Step<SortedIndex> {
+        let bytes = hand.get(self, self.section(Section::FormIndex))?;
+        Ok(SortedIndex::new(bytes).map_err(|what| self.broken(Section::FormIndex, what))?)
+    }
+
+    fn form_block(self: &Arc<Self>, hand: &mut Hand, index: &SortedIndex, block: usize) -> Step<Bytes> {
+        let range = index.block(block).map_err(|what| self.broken(Section::FormIndex, what))?;
+        hand.get(self, self.within(Section::Forms, range)?)
+    }
+
     /// The terms of a class, but for one that is its own key.
     pub(crate) fn forms(self: &Arc<Self>, hand: &mut Hand, class: &str) -> Step<Vec<String>> {
-        let bytes = hand.get(self, self.section(Section::FormIndex))?;
-        let index = SortedIndex::new(bytes).map_err(|what| self.broken(Section::FormIndex, what))?;
+        let index = self.form_index(hand)?;
         let class = class.as_bytes();
         let Some(block) = index.locate(class).map_err(|what| self.broken(Section::FormIndex, what))? else {
             return Ok(Vec::new());
         };
-        let range = index.block(block).map_err(|what| self.broken(Section::FormIndex, what))?;
-        let bytes = hand.get(self, self.within(Section::Forms, range)?)?;
+        let bytes = self.form_block(hand, &index, block)?;
         let broken = |what| self.broken(Section::Forms, what);
         let mut entries = Entries::new(&bytes);
         while entries.advance().map_err(broken)? {

@@ -43,6 +43,7 @@ pub(crate) fn if_at_hand<T>(step: Step<T>) -> Step<Option<T>> {
 #[derive(Debug, Default)]
 pub(crate) struct Hand {
     held: HashMap<PieceId, BTreeMap<u64, Bytes>>,
+    bytes: u64,
     missing: Vec<(Arc<Shelf>, Range<u64>)>,
 }
 
@@ -95,9 +96,15 @@ impl Hand {
                 return Err(Error::damaged(format_args!("shelf {} is cut short", shelf.piece())));
             }
             shelf.check_chunks(range.start, &bytes)?;
+            self.bytes += bytes.len() as u64;
             self.held.entry(shelf.piece()).or_default().insert(range.start, bytes);
         }
         Ok(())
+    }
+
+    /// How many bytes were supplied.
+    pub fn bytes(&self) -> u64 {
+        self.bytes
     }
 
     /// Fetches what was missing.

@@ -61,24 +61,9 @@ pub(crate) fn unpack(schema: &Schema, bytes: &[u8]) -> Result<IndexMap<String, V
     Ok(out)
 }
 
-/// Writes the kept section; gives its index: for each block its first record, where it ends, and its size unpacked.
-pub(super) fn write<'r>(out: &mut Output<'_>, records: impl Iterator<Item = &'r [u8]>) -> Result<Vec<u8>> {
-    let mut writer = BlockWriter::default();
-    for record in records {
-        put_bytes(&mut writer.block, record);
-        writer.next += 1;
-        if writer.block.len() >= BLOCK_BYTES {
-            writer.end_block(out)?;
-        }
-    }
-    if !writer.block.is_empty() {
-        writer.end_block(out)?;
-    }
-    Ok(writer.index)
-}
-
+/// Writes the kept values and their index.
 #[derive(Default)]
-struct BlockWriter {
+pub(super) struct KeptWriter {
     block: Vec<u8>,
     index: Vec<u8>,
     first: u32,
@@ -86,58 +71,114 @@ struct BlockWriter {
     written: u64,
 }
 
-impl BlockWriter {
+impl KeptWriter {
+    /// Appends the packed values of the next record.
+    pub fn push(&mut self, out: &mut Output<'_>, record: &[u8]) -> Result<()> {
+        put_bytes(&mut self.block, record);
+        self.next += 1;
+        if self.block.len() >= BLOCK_BYTES { self.end_block(out) } else { Ok(()) }
+    }
+
+    /// Whether a packed block may follow, so that none becomes much smaller than the others for it.
+    pub fn may_copy(&self) -> bool {
+        self.block.is_empty() || self.block.len() >= BLOCK_BYTES / 2
+    }
+
+    /// Appends a block as it is.
+    pub fn copy(&mut self, out: &mut Output<'_>, block: &KeptBlock) -> Result<()> {
+        if !self.block.is_empty() {
+            self.end_block(out)?;
+        }
+        self.next += block.records;
+        self.write(out, &block.packed, block.unpacked)
+    }
+
+    /// Ends the section and appends its index: for each block its first record, where it ends, and its size unpacked.
+    pub fn finish(mut self, out: &mut Output<'_>) -> Result<()> {
+        if !self.block.is_empty() {
+            self.end_block(out)?;
+        }
+        out.end(Section::Kept);
+        out.append(&self.index)?;
+        out.end(Section::KeptIndex);
+        Ok(())
+    }
+
     fn end_block(&mut self, out: &mut Output<'_>) -> Result<()> {
         let packed = lz4_flex::block::compress(&self.block);
-        out.append(&packed)?;
+        self.write(out, &packed, self.block.len())?;
+        self.block.clear();
+        Ok(())
+    }
+
+    fn write(&mut self, out: &mut Output<'_>, packed: &[u8], unpacked: usize) -> Result<()> {
+        out.append(packed)?;
         self.written += packed.len() as u64;
-        let unpacked = u32::try_from(self.block.len()).expect("a record has at most 1 GiB of values");
+        let unpacked = u32::try_from(unpacked).expect("a record has at most 1 GiB of values");
         self.index.extend_from_slice(&self.first.to_le_bytes());
         self.index.extend_from_slice(&self.written.to_le_bytes());
         self.index.extend_from_slice(&unpacked.to_le_bytes());
-        self.block.clear();
         self.first = self.next;
         Ok(())
     }
 }
 
-/// One line of the index: first record, end, size unpacked.
-const INDEX_BYTES: usize = 4 + 8 + 4;
-
-/// Where a record's block is.
-struct Block {
-    first: u32,
-    range: Range<u64>,
+/// A run of records, packed.
+#[derive(Clone, Debug)]
+pub(crate) struct KeptBlock {
+    /// Its first record.
+    pub first: u32,
+    /// How many it has.
+    pub records: u32,
+    packed: Bytes,
     unpacked: usize,
 }
 
-fn find_block(index: &[u8], ordinal: u32) -> Result<Block, Broken> {
-    let (lines, _) = index.as_chunks::<INDEX_BYTES>();
-    let line = |at: usize| {
-        let mut reader = Reader::new(lines.get(at).map_or(&[], |line| &line[..]));
-        Ok::<_, Broken>((reader.u32()?, reader.u64()?, reader.u32()?))
-    };
-    let after = lines.partition_point(|line| Reader::new(line).u32().is_ok_and(|first| first <= ordinal));
-    let at = after.checked_sub(1).ok_or(Broken("the block of a record"))?;
-    let (first, end, unpacked) = line(at)?;
-    let start = if at == 0 { 0 } else { line(at - 1)?.1 };
-    if start > end {
-        return Err(Broken("the order of the blocks"));
+impl KeptBlock {
+    /// The packed values of its records, each preceded by its length.
+    pub fn unpack(&self) -> Result<Vec<u8>, Broken> {
+        if self.unpacked / MAX_RATIO > self.packed.len() {
+            return Err(Broken("the size of a block"));
+        }
+        lz4_flex::block::decompress(&self.packed, self.unpacked).map_err(|_| Broken("a compressed block"))
     }
-    Ok(Block { first, range: start..end, unpacked: unpacked as usize })
 }
 
-fn record_in(block: &Block, packed: &[u8], ordinal: u32) -> Result<Vec<u8>, Broken> {
-    if block.unpacked / MAX_RATIO > packed.len() {
-        return Err(Broken("the size of a block"));
+/// The lines of the index, each with the first record, the end and the size unpacked of a block.
+struct Index<'a>(&'a [[u8; LINE]]);
+
+const LINE: usize = 4 + 8 + 4;
+
+impl<'a> Index<'a> {
+    fn new(bytes: &'a [u8]) -> Result<Self, Broken> {
+        match bytes.as_chunks() {
+            (lines, []) => Ok(Self(lines)),
+            _ => Err(Broken("the end")),
+        }
     }
-    let unpacked =
-        lz4_flex::block::decompress(packed, block.unpacked).map_err(|_| Broken("a compressed block"))?;
-    let mut reader = Reader::new(&unpacked);
-    for _ in block.first..ordinal {
-        reader.bytes()?;
+
+    fn line(&self, block: usize) -> Result<(u32, u64, u32), Broken> {
+        let mut reader = Reader::new(self.0.get(block).map_or(&[], |line| &line[..]));
+        Ok((reader.u32()?, reader.u64()?, reader.u32()?))
     }
-    Ok(reader.bytes()?.to_vec())
+
+    /// The block that has a record.
+    fn locate(&self, ordinal: u32) -> Result<usize, Broken> {
+        let after =
+            self.0.partition_point(|line| Reader::new(line).u32().is_ok_and(|first| first <= ordinal));
+        after.checked_sub(1).ok_or(Broken("the block of a record"))
+    }
+
+    /// A block of a shelf with so many records: its first record, how many it has, where it is, its size unpacked.
+    fn block(&self, block: usize, records: u32) -> Result<(u32, u32, Range<u64>, usize), Broken> {
+        let (first, end, unpacked) = self.line(block)?;
+        let start = if block == 0 { 0 } else { self.line(block - 1)?.1 };
+        let next = if block + 1 < self.0.len() { self.line(block + 1)?.0 } else { records };
+        if start > end || first >= next {
+            return Err(Broken("the order of the blocks"));
+        }
+        Ok((first, next - first, start..end, unpacked as usize))
+    }
 }
 
 impl Shelf {
@@ -148,10 +189,32 @@ impl Shelf {
         schema: &Schema,
         ordinal: u32,
     ) -> Step<IndexMap<String, Vec<Value>>> {
-        let index: Bytes = hand.get(self, self.section(Section::KeptIndex))?;
-        let block = find_block(&index, ordinal).map_err(|what| self.broken(Section::KeptIndex, what))?;
-        let packed = hand.get(self, self.within(Section::Kept, block.range.clone())?)?;
-        let values = record_in(&block, &packed, ordinal).and_then(|record| unpack(schema, &record));
+        let index = hand.get(self, self.section(Section::KeptIndex))?;
+        let found = Index::new(&index).and_then(|index| index.locate(ordinal));
+        let block = found.map_err(|what| self.broken(Section::KeptIndex, what))?;
+        let block = self
+            .kept_block(hand, block)?
+            .ok_or_else(|| self.broken(Section::KeptIndex, Broken("a block")))?;
+        let values = block.unpack().and_then(|unpacked| {
+            let mut reader = Reader::new(&unpacked);
+            for _ in block.first..ordinal {
+                reader.bytes()?;
+            }
+            unpack(schema, reader.bytes()?)
+        });
         Ok(values.map_err(|what| self.broken(Section::Kept, what))?)
+    }
+
+    /// A block of kept values; none past the last.
+    pub(super) fn kept_block(self: &Arc<Self>, hand: &mut Hand, block: usize) -> Step<Option<KeptBlock>> {
+        let bytes = hand.get(self, self.section(Section::KeptIndex))?;
+        let broken = |what| self.broken(Section::KeptIndex, what);
+        let index = Index::new(&bytes).map_err(broken)?;
+        if block >= index.0.len() {
+            return Ok(None);
+        }
+        let (first, records, range, unpacked) = index.block(block, self.records()).map_err(broken)?;
+        let packed = hand.get(self, self.within(Section::Kept, range)?)?;
+        Ok(Some(KeptBlock { first, records, packed, unpacked }))
     }
 }

@@ -2,10 +2,8 @@
 
 use super::directory::Section;
 use super::hand::{Hand, Step};
-use super::output::Output;
 use super::reader::Shelf;
 use super::sorted::{Entries, SortedIndex, SortedWriter};
-use crate::error::Result;
 use crate::wire::Broken;
 use bytes::Bytes;
 use std::sync::Arc;
@@ -13,13 +11,9 @@ use std::sync::Arc;
 /// Keys in a block, all but the last: what turns an ordinal into a block.
 const PER_BLOCK: usize = 64;
 
-/// Writes the keys section; gives the key index.
-pub(super) fn write<'k>(out: &mut Output<'_>, keys: impl Iterator<Item = &'k [u8]>) -> Result<Vec<u8>> {
-    let mut writer = SortedWriter::new(PER_BLOCK);
-    for key in keys {
-        writer.push(out, key, |_, _| ())?;
-    }
-    writer.finish(out)
+/// What packs encoded keys.
+pub(super) fn writer() -> SortedWriter {
+    SortedWriter::new(PER_BLOCK)
 }
 
 impl Shelf {
@@ -56,6 +50,20 @@ impl Shelf {
             }
         }
         Ok(entries.entry().to_vec())
+    }
+
+    /// The encoded keys of block `block`, in order; none past the last.
+    pub(super) fn keys_in(self: &Arc<Self>, hand: &mut Hand, block: usize) -> Step<Vec<Vec<u8>>> {
+        let index = self.key_index(hand)?;
+        let mut keys = Vec::new();
+        if block < index.blocks() {
+            let bytes = self.key_block(hand, &index, block)?;
+            let mut entries = Entries::new(&bytes);
+            while entries.advance().map_err(|what| self.broken(Section::Keys, what))? {
+                keys.push(entries.entry().to_vec());
+            }
+        }
+        Ok(keys)
     }
 
     fn key_index(self: &Arc<Self>, hand: &mut Hand) -> Step<SortedIndex> {

@@ -2,30 +2,29 @@
 
 use super::directory::{CHUNK, Section};
 use super::hand::{Hand, Step};
+use super::output::Output;
 use super::reader::Shelf;
+use crate::error::Result;
 use bytes::Bytes;
 use std::ops::Range;
 use std::sync::Arc;
-
-/// The bytes that the longest needs.
-pub(super) fn width(longest: u32) -> u8 {
-    match longest {
-        0..=0xff => 1,
-        0x100..=0xffff => 2,
-        _ => 4,
-    }
-}
 
 /// The size of the section.
 pub(super) fn size(widths: &[u8], records: u32) -> u64 {
     widths.iter().map(|&width| u64::from(width) * u64::from(records)).sum()
 }
 
-/// Appends the lengths of one column.
-pub(super) fn put(out: &mut Vec<u8>, width: u8, lengths: impl Iterator<Item = u32>) {
+/// Appends the lengths of one column; gives the bytes that each takes, which the longest decides.
+pub(super) fn write(out: &mut Output<'_>, lengths: &[u32]) -> Result<u8> {
+    let width = match lengths.iter().max().unwrap_or(&0) {
+        0..=0xff => 1,
+        0x100..=0xffff => 2,
+        _ => 4,
+    };
     for length in lengths {
-        out.extend_from_slice(&length.to_le_bytes()[..usize::from(width)]);
+        out.append(&length.to_le_bytes()[..usize::from(width)])?;
     }
+    Ok(width)
 }
 
 /// The lengths of one column of a shelf, read chunk by chunk as they are asked for.

@@ -9,27 +9,33 @@
 
 mod bounds;
 mod builder;
+mod check;
 mod directory;
 mod forms;
 mod hand;
 mod kept;
 mod keys;
 mod lengths;
+mod merge;
 mod output;
 mod pack;
 mod positions;
 mod postings;
 mod reader;
+mod reading;
 mod sorted;
 mod terms;
 #[cfg(test)]
 mod tests;
 
 pub use builder::{Builder, Sealed};
+pub(crate) use check::check;
 pub use directory::{CHUNK, Section};
 pub(crate) use hand::{Hand, Step, Stop, if_at_hand};
 pub(crate) use lengths::LengthColumn;
+pub(crate) use merge::{Source, merge};
 pub(crate) use positions::Positions;
 pub(crate) use postings::Postings;
 pub use reader::Shelf;
+pub(crate) use reading::{Walk, complete};
 pub(crate) use terms::TermEntry;

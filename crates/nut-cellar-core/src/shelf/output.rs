@@ -1,8 +1,8 @@
 //! Writing a shelf from front to back: bytes are counted, gathered into chunks and summed on their way out.
 
-use super::directory::CHUNK;
+use super::directory::{CHUNK, Directory, Section, header};
 use crate::error::Result;
-use crate::store::PieceWriter;
+use crate::store::{PieceId, PieceWriter, ShelfEntry};
 
 /// A piece that is being written.
 pub(super) struct Output<'a> {
@@ -10,20 +10,37 @@ pub(super) struct Output<'a> {
     chunk: Vec<u8>,
     checksums: Vec<u32>,
     written: u64,
+    /// Where the sections end that have been written.
+    pub(super) ends: [u64; Section::ALL.len()],
+}
+
+/// What a directory and a manifest have to say of a shelf, besides where its sections are.
+pub(super) struct Said {
+    pub piece: PieceId,
+    pub records: u32,
+    /// The number of postings in a block.
+    pub block: u8,
+    /// For each text column the width of its lengths.
+    pub widths: Vec<u8>,
+    /// For each text column the sum of its lengths.
+    pub lengths: Vec<u64>,
 }
 
 impl<'a> Output<'a> {
     pub fn new(writer: Box<dyn PieceWriter + 'a>) -> Self {
-        Self { writer, chunk: Vec::with_capacity(Self::CAPACITY), checksums: Vec::new(), written: 0 }
+        let ends = [0; Section::ALL.len()];
+        Self { writer, chunk: Vec::with_capacity(Self::CAPACITY), checksums: Vec::new(), written: 0, ends }
+    }
+
+    /// Begins a shelf.
+    pub fn begin(writer: Box<dyn PieceWriter + 'a>) -> Result<Self> {
+        let mut out = Self::new(writer);
+        out.append(&header())?;
+        Ok(out)
     }
 
     #[expect(clippy::cast_possible_truncation, reason = "a chunk is 64 KiB")]
     const CAPACITY: usize = CHUNK as usize;
-
-    /// How many bytes were appended.
-    pub fn written(&self) -> u64 {
-        self.written
-    }
 
     pub fn append(&mut self, mut bytes: &[u8]) -> Result<()> {
         self.written += bytes.len() as u64;
@@ -39,7 +56,8 @@ impl<'a> Output<'a> {
         Ok(())
     }
 
-    /// Ends the chunk that is being gathered; gives the checksums of all.
+    /// Ends the chunk that is being gathered; gives the checksums of all. They cover everything but the directory, which
+    /// carries its own.
     pub fn checksums(&mut self) -> Result<Vec<u32>> {
         if !self.chunk.is_empty() {
             self.flush()?;
@@ -47,11 +65,20 @@ impl<'a> Output<'a> {
         Ok(std::mem::take(&mut self.checksums))
     }
 
-    /// Appends the tail, which carries its own checksum, and ends the piece. Gives its length.
-    pub fn finish(mut self, tail: &[u8]) -> Result<u64> {
-        self.writer.append(tail)?;
+    /// Ends a section, and begins the next.
+    pub fn end(&mut self, section: Section) {
+        self.ends[section as usize] = self.written;
+    }
+
+    /// Ends the shelf: appends its directory and ends the piece. Gives what the manifest has to say of it.
+    pub fn seal(mut self, said: Said) -> Result<ShelfEntry> {
+        let Said { piece, records, block, widths, lengths } = said;
+        let checksums = self.checksums()?;
+        let tail = Directory { records, block, widths, ends: self.ends, checksums }.encode();
+        self.writer.append(&tail)?;
         self.writer.finish()?;
-        Ok(self.written + tail.len() as u64)
+        let (bytes, tail) = (self.written + tail.len() as u64, tail.len() as u64);
+        Ok(ShelfEntry { piece, bytes, tail, records, lengths, mask: None })
     }
 
     fn flush(&mut self) -> Result<()> {

@@ -113,6 +113,15 @@ impl Positions {
         Ok(())
     }
 
+    /// Whether the last chunk ends where the list does.
+    pub fn at_end(&mut self) -> Result<bool, Broken> {
+        let last = self.starts.len() - 1;
+        self.unpack(last)?;
+        let mut reader = Reader::new(&self.bytes[self.starts[last]..]);
+        pack::get(&mut reader, self.numbers.len(), &mut Vec::new())?;
+        Ok(reader.is_empty())
+    }
+
     fn unpack(&mut self, chunk: usize) -> Result<(), Broken> {
         if self.chunk != Some(chunk) {
             let block = self.shelf.block();

@@ -303,7 +303,17 @@ impl Postings {
         Ok(())
     }
 
+    /// Whether every posting and every byte of the list have been read.
+    pub fn at_end(&self) -> bool {
+        self.left == 0 && self.here + 1 == self.ordinals.len() && self.at == self.bytes.len()
+    }
+
+    /// Unpacks the next block, and checks what the table says of it.
     fn begin_block(&mut self) -> Result<(), Broken> {
+        let said = self.table.get(self.begun);
+        if said.is_some_and(|block| (block.start, block.occurrences) != (self.at, self.next_occurrence)) {
+            return Err(Broken("the size of a block"));
+        }
         let count = (self.left as usize).min(self.shelf.block());
         let mut next = match self.ordinals.last() {
             Some(last) => last.checked_add(1).ok_or(Broken("the record of a posting"))?,
@@ -318,6 +328,9 @@ impl Postings {
                 .filter(|ordinal| *ordinal < self.shelf.records())
                 .ok_or(Broken("the record of a posting"))?;
             next = *ordinal + 1;
+        }
+        if said.is_some_and(|block| Some(&block.last) != self.ordinals.last()) {
+            return Err(Broken("the end of a block"));
         }
         self.at = self.bytes.len() - reader.left();
         self.left -= u32::try_from(count).unwrap_or(self.left);

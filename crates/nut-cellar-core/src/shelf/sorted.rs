@@ -4,18 +4,20 @@
 //! before; the first entry of a block shares none. The index has the first entry of each block, and is searched where
 //! it lies.
 
+use super::directory::{CHUNK, Section};
 use super::output::Output;
 use crate::error::Result;
 use crate::wire::{Broken, Reader, put_bytes, put_varint};
 use bytes::Bytes;
 use std::ops::Range;
 
-/// Writes entries in ascending order.
+/// Packs entries that ascend.
 pub(super) struct SortedWriter {
     per_block: usize,
     in_block: usize,
     previous: Vec<u8>,
-    block: Vec<u8>,
+    /// The blocks that were not written out yet; the last may go on.
+    blocks: Vec<u8>,
     written: u64,
     block_ends: Vec<u64>,
     heads: Vec<u8>,
@@ -28,7 +30,7 @@ impl SortedWriter {
             per_block,
             in_block: 0,
             previous: Vec::new(),
-            block: Vec::new(),
+            blocks: Vec::new(),
             written: 0,
             block_ends: Vec::new(),
             heads: Vec::new(),
@@ -36,17 +38,12 @@ impl SortedWriter {
         }
     }
 
-    /// Appends an entry that is greater than the one before. `payload` writes what belongs to it and is told whether
-    /// it is the first of its block.
-    pub fn push(
-        &mut self,
-        out: &mut Output<'_>,
-        entry: &[u8],
-        payload: impl FnOnce(&mut Vec<u8>, bool),
-    ) -> Result<()> {
+    /// Takes an entry that is greater than the one before. `payload` writes what belongs to it and is told whether it is
+    /// the first of its block.
+    pub fn push(&mut self, entry: &[u8], payload: impl FnOnce(&mut Vec<u8>, bool)) {
         debug_assert!(self.previous.as_slice() < entry || self.previous.is_empty(), "entries have to ascend");
         if self.in_block == self.per_block {
-            self.end_block(out)?;
+            self.end_block();
         }
         let first = self.in_block == 0;
         let shared = if first {
@@ -56,36 +53,46 @@ impl SortedWriter {
         } else {
             self.previous.iter().zip(entry).take_while(|(a, b)| a == b).count()
         };
-        put_varint(&mut self.block, shared as u64);
-        put_bytes(&mut self.block, &entry[shared..]);
-        payload(&mut self.block, first);
+        put_varint(&mut self.blocks, shared as u64);
+        put_bytes(&mut self.blocks, &entry[shared..]);
+        payload(&mut self.blocks, first);
         self.previous.clear();
         self.previous.extend_from_slice(entry);
         self.in_block += 1;
-        Ok(())
     }
 
-    /// Ends the last block and gives the index.
-    pub fn finish(mut self, out: &mut Output<'_>) -> Result<Vec<u8>> {
+    /// Writes out what was packed, once it is enough to be worth it.
+    pub fn stream(&mut self, out: &mut Output<'_>) -> Result<()> {
+        if self.blocks.len() as u64 >= CHUNK { self.write_out(out) } else { Ok(()) }
+    }
+
+    /// Ends the blocks, as a section, and writes their index, as another.
+    pub fn finish(mut self, out: &mut Output<'_>, section: Section, index: Section) -> Result<()> {
         if self.in_block > 0 {
-            self.end_block(out)?;
+            self.end_block();
         }
+        self.write_out(out)?;
+        out.end(section);
         let blocks = u32::try_from(self.block_ends.len()).expect("no more blocks than records or terms");
-        let mut index = blocks.to_le_bytes().to_vec();
+        out.append(&blocks.to_le_bytes())?;
         for end in self.block_ends.iter().chain(&self.head_ends) {
-            index.extend_from_slice(&end.to_le_bytes());
+            out.append(&end.to_le_bytes())?;
         }
-        index.extend_from_slice(&self.heads);
-        Ok(index)
+        out.append(&self.heads)?;
+        out.end(index);
+        Ok(())
     }
 
-    fn end_block(&mut self, out: &mut Output<'_>) -> Result<()> {
-        out.append(&self.block)?;
-        self.written += self.block.len() as u64;
-        self.block_ends.push(self.written);
-        self.block.clear();
-        self.in_block = 0;
+    fn write_out(&mut self, out: &mut Output<'_>) -> Result<()> {
+        out.append(&self.blocks)?;
+        self.written += self.blocks.len() as u64;
+        self.blocks.clear();
         Ok(())
+    }
+
+    fn end_block(&mut self) {
+        self.block_ends.push(self.written + self.blocks.len() as u64);
+        self.in_block = 0;
     }
 }
 

@@ -45,7 +45,7 @@ pub(crate) enum Lists {
     },
 }
 
-/// Writes the terms section. The lists of the terms follow one another without gaps, so an entry needs only their
+/// Packs the terms. The lists of the terms follow one another without gaps, so an entry needs only their
 /// lengths; the first of a block also says where they begin.
 pub(super) struct TermWriter {
     blocks: SortedWriter,
@@ -66,9 +66,10 @@ impl TermWriter {
         Self { blocks: SortedWriter::new(PER_BLOCK), columns: columns as u64, ends: Ends::default() }
     }
 
-    pub fn push(&mut self, out: &mut Output<'_>, term: &str, entry: &TermEntry) -> Result<()> {
+    /// Takes a term that is greater than the one before.
+    pub fn push(&mut self, term: &[u8], entry: &TermEntry) {
         let (columns, ends) = (self.columns, &mut self.ends);
-        self.blocks.push(out, term.as_bytes(), |block, first| {
+        self.blocks.push(term, |block, first| {
             if first {
                 put_varint(block, ends.postings);
                 put_varint(block, ends.positions);
@@ -87,12 +88,12 @@ impl TermWriter {
                     *ends = Ends { postings: postings.end, positions: positions.end };
                 }
             }
-        })
+        });
     }
 
-    /// Ends the section; gives the term index.
-    pub fn finish(self, out: &mut Output<'_>) -> Result<Vec<u8>> {
-        self.blocks.finish(out)
+    /// Writes the terms and their index.
+    pub fn write(self, out: &mut Output<'_>) -> Result<()> {
+        self.blocks.finish(out, Section::Terms, Section::TermIndex)
     }
 }
 
@@ -156,13 +157,17 @@ impl Shelf {
         .map(Option::flatten)
     }
 
-    /// All terms of block `block`, in order; an empty list past the last.
-    pub(crate) fn term_block(self: &Arc<Self>, hand: &mut Hand, block: usize) -> Step<Vec<Vec<u8>>> {
+    /// The terms of block `block`, in order; none past the last.
+    pub(super) fn terms_in(
+        self: &Arc<Self>,
+        hand: &mut Hand,
+        block: usize,
+    ) -> Step<Vec<(Vec<u8>, TermEntry)>> {
         let index = self.term_index(hand)?;
         let mut terms = Vec::new();
         if block < index.blocks() {
-            self.scan_terms(hand, &index, block, |term, _| {
-                terms.push(term.to_vec());
+            self.scan_terms(hand, &index, block, |term, entry| {
+                terms.push((term.to_vec(), entry.clone()));
                 None::<()>
             })?;
         }

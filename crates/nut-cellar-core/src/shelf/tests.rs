@@ -66,14 +66,17 @@ proptest! {
         missing in "[abcd]{0,6}",
         per_block in 1_usize..9,
     ) {
-        let (bytes, index) = written(|out| {
+        let (mut written, blocks) = written(|out| {
             let mut writer = SortedWriter::new(per_block);
             for (entry, payload) in &entries {
-                writer.push(out, entry.as_bytes(), |block, _| block.push(*payload)).unwrap();
+                writer.push(entry.as_bytes(), |block, _| block.push(*payload));
+                writer.stream(out).unwrap();
             }
-            writer.finish(out).unwrap()
+            writer.finish(out, Section::Keys, Section::KeyIndex).unwrap();
+            out.ends[Section::Keys as usize]
         });
-        let index = SortedIndex::new(Bytes::from(index)).unwrap();
+        let index = SortedIndex::new(Bytes::from(written.split_off(blocks as usize))).unwrap();
+        let bytes = written;
         prop_assert_eq!(index.blocks(), entries.len().div_ceil(per_block));
         let mut read = Vec::new();
         for block in 0..index.blocks() {

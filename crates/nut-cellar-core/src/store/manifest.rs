@@ -68,10 +68,7 @@ impl Manifest {
 
     /// Every piece that the state is made of.
     pub fn pieces(&self) -> impl Iterator<Item = PieceId> {
-        self.shelves
-            .iter()
-            .flat_map(|shelf| [Some(shelf.piece), shelf.mask.as_ref().map(|mask| mask.piece)])
-            .flatten()
+        self.shelves.iter().flat_map(ShelfEntry::pieces)
     }
 
     /// The manifest as bytes: a label, a version and a checksum, then JSON.
@@ -142,6 +139,11 @@ impl Manifest {
 }
 
 impl ShelfEntry {
+    /// Its piece, and the one of its mask.
+    pub fn pieces(&self) -> impl Iterator<Item = PieceId> {
+        [Some(self.piece), self.mask.as_ref().map(|mask| mask.piece)].into_iter().flatten()
+    }
+
     /// The records that are not removed.
     pub fn live(&self) -> u32 {
         self.records - self.mask.as_ref().map_or(0, |mask| mask.records)

@@ -5,6 +5,7 @@ use super::piece::PieceId;
 use super::place::{PieceWriter, Unit, View, Wanted};
 use crate::error::{Error, Result};
 use bytes::Bytes;
+use std::cell::RefCell;
 use std::collections::HashMap;
 use std::sync::{Arc, Mutex, PoisonError, RwLock};
 
@@ -32,6 +33,8 @@ pub struct MemoryUnit {
     place: Memory,
     begun: Option<Generation>,
     state: State,
+    /// Pieces that were written in this transaction.
+    fresh: RefCell<HashMap<PieceId, Bytes>>,
 }
 
 impl Memory {
@@ -49,7 +52,7 @@ impl Memory {
     pub fn unit(&self) -> MemoryUnit {
         let state = State::clone(&self.view().0);
         let begun = state.manifest.as_ref().map(|manifest| manifest.generation);
-        MemoryUnit { place: self.clone(), begun, state }
+        MemoryUnit { place: self.clone(), begun, state, fresh: RefCell::default() }
     }
 }
 
@@ -58,7 +61,8 @@ impl MemoryUnit {
     ///
     /// # Errors
     /// [`Overtaken`](crate::ErrorKind::Overtaken), and nothing is changed, if another transaction was committed since this one began.
-    pub fn commit(self) -> Result<()> {
+    pub fn commit(mut self) -> Result<()> {
+        self.state.pieces.extend(self.fresh.take());
         let _writing = self.place.writing.lock().unwrap_or_else(PoisonError::into_inner);
         check_generation(self.place.view().0.manifest.as_ref(), self.begun)?;
         *self.place.current.write().unwrap_or_else(PoisonError::into_inner) = Arc::new(self.state);
@@ -66,20 +70,19 @@ impl MemoryUnit {
     }
 }
 
-impl State {
-    fn read(&self, wanted: &[Wanted]) -> Result<Vec<Bytes>> {
-        let slice = |(piece, range): &Wanted| {
-            let bytes = self.pieces.get(piece)?;
-            let (start, end) = (usize::try_from(range.start).ok()?, usize::try_from(range.end).ok()?);
-            (start <= end && end <= bytes.len()).then(|| bytes.slice(start..end))
-        };
-        wanted
-            .iter()
-            .map(|range| {
-                slice(range).ok_or_else(|| Error::damaged(format_args!("piece {} is not whole", range.0)))
-            })
-            .collect()
-    }
+/// The bytes of ranges of pieces that `find` knows.
+fn read(wanted: &[Wanted], find: impl Fn(PieceId) -> Option<Bytes>) -> Result<Vec<Bytes>> {
+    let slice = |(piece, range): &Wanted| {
+        let bytes = find(*piece)?;
+        let (start, end) = (usize::try_from(range.start).ok()?, usize::try_from(range.end).ok()?);
+        (start <= end && end <= bytes.len()).then(|| bytes.slice(start..end))
+    };
+    wanted
+        .iter()
+        .map(|range| {
+            slice(range).ok_or_else(|| Error::damaged(format_args!("piece {} is not whole", range.0)))
+        })
+        .collect()
 }
 
 impl View for MemoryView {
@@ -88,7 +91,7 @@ impl View for MemoryView {
     }
 
     fn read(&self, wanted: &[Wanted]) -> Result<Vec<Bytes>> {
-        self.0.read(wanted)
+        read(wanted, |piece| self.0.pieces.get(&piece).cloned())
     }
 }
 
@@ -98,13 +101,14 @@ impl View for MemoryUnit {
     }
 
     fn read(&self, wanted: &[Wanted]) -> Result<Vec<Bytes>> {
-        self.state.read(wanted)
+        let fresh = self.fresh.borrow();
+        read(wanted, |piece| self.state.pieces.get(&piece).or_else(|| fresh.get(&piece)).cloned())
     }
 }
 
 impl Unit for MemoryUnit {
-    fn write(&mut self, piece: PieceId) -> Result<Box<dyn PieceWriter + '_>> {
-        Ok(Box::new(MemoryWriter { piece, bytes: Vec::new(), pieces: &mut self.state.pieces }))
+    fn write(&self, piece: PieceId) -> Result<Box<dyn PieceWriter + '_>> {
+        Ok(Box::new(MemoryWriter { piece, bytes: Vec::new(), pieces: &self.fresh }))
     }
 
     fn swap(&mut self, expected: Option<Generation>, next: &Manifest) -> Result<()> {
@@ -116,6 +120,7 @@ impl Unit for MemoryUnit {
     fn remove(&mut self, pieces: &[PieceId]) -> Result<()> {
         for piece in pieces {
             self.state.pieces.remove(piece);
+            self.fresh.get_mut().remove(piece);
         }
         Ok(())
     }
@@ -131,7 +136,7 @@ fn check_generation(manifest: Option<&Manifest>, expected: Option<Generation>) -
 struct MemoryWriter<'a> {
     piece: PieceId,
     bytes: Vec<u8>,
-    pieces: &'a mut HashMap<PieceId, Bytes>,
+    pieces: &'a RefCell<HashMap<PieceId, Bytes>>,
 }
 
 impl PieceWriter for MemoryWriter<'_> {
@@ -141,7 +146,7 @@ impl PieceWriter for MemoryWriter<'_> {
     }
 
     fn finish(self: Box<Self>) -> Result<()> {
-        self.pieces.insert(self.piece, Bytes::from(self.bytes));
+        self.pieces.borrow_mut().insert(self.piece, Bytes::from(self.bytes));
         Ok(())
     }
 }

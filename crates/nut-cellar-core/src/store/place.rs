@@ -30,7 +30,7 @@ pub trait Unit: View {
     ///
     /// # Errors
     /// If the place can't be written.
-    fn write(&mut self, piece: PieceId) -> Result<Box<dyn PieceWriter + '_>>;
+    fn write(&self, piece: PieceId) -> Result<Box<dyn PieceWriter + '_>>;
 
     /// Makes `next` the state that counts.
     ///

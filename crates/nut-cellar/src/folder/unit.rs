@@ -5,10 +5,12 @@ use super::{Folder, refused};
 use bytes::Bytes;
 use nut_cellar_core::store::{Generation, PieceWriter, Wanted};
 use nut_cellar_core::{Error, ErrorKind, Manifest, PieceId, Result, Unit, View};
-use std::collections::BTreeSet;
+use std::cell::RefCell;
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::fs::{self, File, OpenOptions, TryLockError};
 use std::io::Write;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 /// A transaction on a folder; holds its lock. Dropped without being committed, it leaves nothing.
 #[derive(Debug)]
@@ -16,7 +18,10 @@ pub struct FolderUnit {
     folder: Folder,
     manifest: Option<Manifest>,
     changed: bool,
-    written: Vec<PieceId>,
+    /// The files of the pieces that were written, which are synced when the transaction is committed.
+    written: RefCell<BTreeMap<PieceId, Arc<File>>>,
+    /// The files of pieces that were read.
+    read: RefCell<HashMap<PieceId, Arc<File>>>,
     removed: Vec<PieceId>,
     _lock: File,
 }
@@ -33,12 +38,24 @@ impl FolderUnit {
             folder: folder.clone(),
             manifest,
             changed: false,
-            written: Vec::new(),
+            written: RefCell::default(),
+            read: RefCell::default(),
             removed: Vec::new(),
             _lock: lock,
         };
         unit.remove_leftovers()?;
         Ok(unit)
+    }
+
+    /// The file of a piece, for reading.
+    fn file(&self, piece: PieceId) -> Result<Arc<File>> {
+        let mut read = self.read.borrow_mut();
+        if let Some(file) = read.get(&piece) {
+            return Ok(Arc::clone(file));
+        }
+        let file = open_piece(&self.folder, piece)?.ok_or_else(|| unknown(piece))?;
+        read.insert(piece, Arc::clone(&file));
+        Ok(file)
     }
 
     /// Removes files that no manifest names: what a writer left that was killed.
@@ -61,9 +78,14 @@ impl FolderUnit {
     pub(super) fn commit(mut self) -> Result<()> {
         if self.changed {
             let manifest = self.manifest.as_ref().expect("a changed unit has a manifest");
+            let written = self.written.get_mut();
+            for (piece, file) in written.iter().filter(|(piece, _)| !self.removed.contains(piece)) {
+                file.sync_all()
+                    .map_err(|error| refused("syncing", &self.folder.piece_path(*piece), error))?;
+            }
             sync_folder(&self.folder.pieces_path())?;
             replace(&self.folder, &manifest.encode())?;
-            self.written.clear();
+            written.clear();
         }
         for piece in std::mem::take(&mut self.removed) {
             remove_file(&self.folder.piece_path(piece));
@@ -74,8 +96,8 @@ impl FolderUnit {
 
 impl Drop for FolderUnit {
     fn drop(&mut self) {
-        for piece in self.written.drain(..) {
-            remove_file(&self.folder.piece_path(piece));
+        for piece in self.written.get_mut().keys() {
+            remove_file(&self.folder.piece_path(*piece));
         }
         if !self.folder.is_cellar() {
             // Nothing came of a new cellar: what was made for it goes, as far as nothing else is in it.
@@ -95,7 +117,7 @@ impl View for FolderUnit {
         wanted
             .iter()
             .map(|(piece, range)| {
-                let file = open_piece(&self.folder, *piece)?.ok_or_else(|| unknown(*piece))?;
+                let file = self.file(*piece)?;
                 read_range(&file, *piece, range.start, range.end)
             })
             .collect()
@@ -103,14 +125,15 @@ impl View for FolderUnit {
 }
 
 impl Unit for FolderUnit {
-    fn write(&mut self, piece: PieceId) -> Result<Box<dyn PieceWriter + '_>> {
+    fn write(&self, piece: PieceId) -> Result<Box<dyn PieceWriter + '_>> {
         let path = self.folder.piece_path(piece);
         let file = OpenOptions::new()
             .write(true)
             .create_new(true)
             .open(&path)
             .map_err(|error| refused("making a file", &path, error))?;
-        self.written.push(piece);
+        let file = Arc::new(file);
+        self.written.borrow_mut().insert(piece, Arc::clone(&file));
         Ok(Box::new(FileWriter { file, path }))
     }
 
@@ -131,17 +154,17 @@ impl Unit for FolderUnit {
 }
 
 struct FileWriter {
-    file: File,
+    file: Arc<File>,
     path: PathBuf,
 }
 
 impl PieceWriter for FileWriter {
     fn append(&mut self, bytes: &[u8]) -> Result<()> {
-        self.file.write_all(bytes).map_err(|error| refused("writing", &self.path, error))
+        (&*self.file).write_all(bytes).map_err(|error| refused("writing", &self.path, error))
     }
 
     fn finish(self: Box<Self>) -> Result<()> {
-        self.file.sync_all().map_err(|error| refused("syncing", &self.path, error))
+        Ok(())
     }
 }
 

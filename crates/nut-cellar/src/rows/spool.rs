@@ -5,6 +5,7 @@ use bytes::Bytes;
 use nut_cellar_core::store::{Generation, PieceWriter, Wanted};
 use nut_cellar_core::{Error, ErrorKind, Manifest, PieceId, Result, Unit, View};
 use std::cell::RefCell;
+use std::collections::HashMap;
 use std::io::{Read, Seek, SeekFrom, Write};
 use tempfile::SpooledTempFile;
 
@@ -16,21 +17,20 @@ const POUR_BYTES: usize = 64 << 10;
 /// What a batch wrote, on top of what a view shows.
 pub struct Spool<'v> {
     base: &'v dyn View,
-    pieces: Vec<Spooled>,
+    pieces: RefCell<HashMap<PieceId, Spooled>>,
     removed: Vec<PieceId>,
     swapped: Option<(Option<Generation>, Manifest)>,
 }
 
 struct Spooled {
-    piece: PieceId,
-    file: RefCell<SpooledTempFile>,
+    file: SpooledTempFile,
     bytes: u64,
 }
 
 impl<'v> Spool<'v> {
     /// Nothing written yet.
     pub fn new(base: &'v dyn View) -> Self {
-        Self { base, pieces: Vec::new(), removed: Vec::new(), swapped: None }
+        Self { base, pieces: RefCell::default(), removed: Vec::new(), swapped: None }
     }
 
     /// Whether there is a new state.
@@ -40,17 +40,13 @@ impl<'v> Spool<'v> {
 
     /// Takes what was written apart from the view it was made over.
     pub fn into_contents(self) -> Contents {
-        Contents { pieces: self.pieces, removed: self.removed, swapped: self.swapped }
-    }
-
-    fn spooled(&self, piece: PieceId) -> Option<&Spooled> {
-        self.pieces.iter().find(|spooled| spooled.piece == piece)
+        Contents { pieces: self.pieces.into_inner(), removed: self.removed, swapped: self.swapped }
     }
 }
 
 /// What a spool held.
 pub struct Contents {
-    pieces: Vec<Spooled>,
+    pieces: HashMap<PieceId, Spooled>,
     removed: Vec<PieceId>,
     swapped: Option<(Option<Generation>, Manifest)>,
 }
@@ -62,13 +58,15 @@ impl Contents {
     /// [`ErrorKind::Overtaken`], before anything is written, if `unit` does not see the state that the spool was made
     /// over; or if its place can't be written.
     pub fn pour(self, unit: &mut dyn Unit) -> Result<()> {
-        let Some((expected, next)) = self.swapped else { return Ok(()) };
+        let Self { pieces, mut removed, swapped: Some((expected, next)) } = self else { return Ok(()) };
         unit.swap(expected, &next)?;
-        for Spooled { piece, file, bytes } in self.pieces {
-            if self.removed.contains(&piece) {
+        // What was removed before it was poured never was.
+        let lasting: Vec<_> = next.pieces().collect();
+        removed.retain(|piece| !pieces.contains_key(piece));
+        for (piece, Spooled { mut file, bytes }) in pieces {
+            if !lasting.contains(&piece) {
                 continue;
             }
-            let mut file = file.into_inner();
             let mut writer = unit.write(piece)?;
             file.rewind().map_err(failed)?;
             let mut left = bytes;
@@ -81,7 +79,7 @@ impl Contents {
             }
             writer.finish()?;
         }
-        unit.remove(&self.removed)
+        unit.remove(&removed)
     }
 }
 
@@ -94,15 +92,16 @@ impl View for Spool<'_> {
     }
 
     fn read(&self, wanted: &[Wanted]) -> Result<Vec<Bytes>> {
+        let mut pieces = self.pieces.borrow_mut();
         let elsewhere: Vec<_> =
-            wanted.iter().filter(|(piece, _)| self.spooled(*piece).is_none()).cloned().collect();
+            wanted.iter().filter(|(piece, _)| !pieces.contains_key(piece)).cloned().collect();
         let mut answers =
             if elsewhere.is_empty() { Vec::new() } else { self.base.read(&elsewhere)? }.into_iter();
         let mut next = || answers.next().ok_or_else(|| Error::damaged("a place answered too few ranges"));
         wanted
             .iter()
-            .map(|(piece, range)| match self.spooled(*piece) {
-                Some(spooled) => spooled.read(range.start, range.end),
+            .map(|(piece, range)| match pieces.get_mut(piece) {
+                Some(spooled) => spooled.read(*piece, range.start, range.end),
                 None => next(),
             })
             .collect()
@@ -110,25 +109,25 @@ impl View for Spool<'_> {
 }
 
 impl Spooled {
-    fn read(&self, start: u64, end: u64) -> Result<Bytes> {
+    fn read(&mut self, piece: PieceId, start: u64, end: u64) -> Result<Bytes> {
         if start > end || end > self.bytes {
-            return Err(Error::damaged(format_args!("piece {} is shorter than it should be", self.piece)));
+            return Err(Error::damaged(format_args!("piece {piece} is shorter than it should be")));
         }
-        let mut file = self.file.borrow_mut();
         let length = usize::try_from(end - start).map_err(|error| failed(std::io::Error::other(error)))?;
         let mut bytes = vec![0; length];
+        let file = &mut self.file;
         file.seek(SeekFrom::Start(start)).and_then(|_| file.read_exact(&mut bytes)).map_err(failed)?;
         Ok(bytes.into())
     }
 }
 
 impl Unit for Spool<'_> {
-    fn write(&mut self, piece: PieceId) -> Result<Box<dyn PieceWriter + '_>> {
+    fn write(&self, piece: PieceId) -> Result<Box<dyn PieceWriter + '_>> {
         Ok(Box::new(SpoolWriter {
             piece,
             file: SpooledTempFile::new(IN_MEMORY),
             bytes: 0,
-            into: &mut self.pieces,
+            into: &self.pieces,
         }))
     }
 
@@ -151,7 +150,7 @@ struct SpoolWriter<'a> {
     piece: PieceId,
     file: SpooledTempFile,
     bytes: u64,
-    into: &'a mut Vec<Spooled>,
+    into: &'a RefCell<HashMap<PieceId, Spooled>>,
 }
 
 impl PieceWriter for SpoolWriter<'_> {
@@ -162,7 +161,7 @@ impl PieceWriter for SpoolWriter<'_> {
 
     fn finish(self: Box<Self>) -> Result<()> {
         let Self { piece, file, bytes, into } = *self;
-        into.push(Spooled { piece, file: RefCell::new(file), bytes });
+        into.borrow_mut().insert(piece, Spooled { file, bytes });
         Ok(())
     }
 }

@@ -12,8 +12,8 @@ use super::triggers::triggers;
 use crate::cellar::Info;
 use crate::rows::{Contents, Spool};
 use nut_cellar_core::{
-    Batch, Error, ErrorKind, Find, Found, Highlighter, Key, Manifest, Opened, Query, Result, Schema, Search,
-    Snapshot, search,
+    Batch, Error, ErrorKind, Find, Found, Highlighter, Key, Manifest, Merging, Opened, Query, Result, Schema,
+    Search, Snapshot, search,
 };
 use rusqlite::Connection;
 use std::sync::Arc;
@@ -178,7 +178,7 @@ impl SqliteCellar {
         let view = self.view(connection, &seen);
         let mut overlay = Spool::new(&view);
         if !seen.pending.is_empty() {
-            self.put_pending(connection, &seen, &mut overlay)?;
+            self.put_pending(connection, &seen, &mut overlay, Merging::Never)?;
         }
         let snapshot = Snapshot::open(&overlay, &self.opened)?;
         let found = search::run(&overlay, &mut Search::new(snapshot, query, find)?)?;
@@ -222,7 +222,7 @@ impl SqliteCellar {
         let view = self.view(connection, &seen);
         let mut spool = Spool::new(&view);
         let synced = if seen.state.filled {
-            self.put_pending(connection, &seen, &mut spool)?
+            self.put_pending(connection, &seen, &mut spool, Merging::Small)?
         } else {
             self.put_all(connection, &seen, &mut spool, progress)?
         };
@@ -291,10 +291,17 @@ impl SqliteCellar {
     }
 
     /// Puts the rows that the log names into `spool`, and removes the records whose rows are gone.
-    fn put_pending(&self, connection: &Connection, seen: &Seen, spool: &mut Spool<'_>) -> Result<Synced> {
+    fn put_pending(
+        &self,
+        connection: &Connection,
+        seen: &Seen,
+        spool: &mut Spool<'_>,
+        merging: Merging,
+    ) -> Result<Synced> {
         let table = Table::read(connection, &seen.state.table)?;
         let mut rows = Rows::new(&table, &self.schema)?;
         let mut batch = Batch::new(spool, &self.opened, &self.schema)?;
+        batch.set_merging(merging);
         for key in &seen.pending {
             match rows.one(connection, key)? {
                 Some(record) => batch.put(&record)?,
@@ -303,6 +310,18 @@ impl SqliteCellar {
         }
         let published = batch.publish()?;
         Ok(Synced { put: published.put, removed: published.removed, unreadable: rows.unreadable })
+    }
+
+    /// Checks every checksum and every invariant of the layout. Whether the records agree with the rows is not looked at.
+    ///
+    /// # Errors
+    /// [`ErrorKind::Damaged`] at the first thing that is not right; or as for [`find`](Self::find).
+    pub fn check(&self, connection: &Connection) -> Result<()> {
+        let transaction = Transaction::to_read(connection)?;
+        let seen = self.see(connection)?;
+        let view = self.view(connection, &seen);
+        Snapshot::open(&view, &Opened::new())?.check(&view)?;
+        transaction.commit("Ending to read")
     }
 
     fn put_all(

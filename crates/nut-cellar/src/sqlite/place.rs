@@ -128,7 +128,7 @@ impl View for SqliteUnit<'_> {
 }
 
 impl Unit for SqliteUnit<'_> {
-    fn write(&mut self, piece: PieceId) -> Result<Box<dyn PieceWriter + '_>> {
+    fn write(&self, piece: PieceId) -> Result<Box<dyn PieceWriter + '_>> {
         // The transaction keeps other writers out, so the numbers that follow the last one are free.
         let sql = format!("SELECT coalesce(max(id), 0) + 1 FROM {}", self.0.names.table("chunk"));
         let next = self.0.connection.query_row(&sql, [], |row| row.get(0)).map_err(failed(WRITING))?;

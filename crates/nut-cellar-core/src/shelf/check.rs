@@ -1,0 +1,242 @@
+//! Checking: everything that a shelf says against everything else that it says.
+//!
+//! Reading a shelf never depends on this: what is read is checked as it is read. But a search sees only what it touches,
+//! and takes a wrong number that fits the layout for a right one.
+
+use super::bounds::Bounds;
+use super::directory::{CHUNK, Section, header};
+use super::kept;
+use super::reader::Shelf;
+use super::reading::{Reading, Walk};
+use super::sorted::SortedIndex;
+use super::terms::{Lists, TermEntry};
+use crate::error::Result;
+use crate::record::Key;
+use crate::schema::Schema;
+use crate::store::{ShelfEntry, View};
+use crate::wire::{Broken, Reader};
+use std::ops::Range;
+use std::sync::Arc;
+
+/// Checks every chunk against its checksum and every section against the layout, against the others, and against what the
+/// manifest says. Takes time in proportion to the shelf, and memory for its lengths.
+///
+/// # Errors
+/// [`Damaged`](crate::ErrorKind::Damaged), naming the section, at the first thing that is not right.
+pub(crate) fn check(view: &dyn View, shelf: &Arc<Shelf>, entry: &ShelfEntry, schema: &Schema) -> Result<()> {
+    let mut check = Check { view, shelf, reading: Reading::new(view, shelf), lengths: Vec::new() };
+    check.chunks()?;
+    check.keys()?;
+    check.kept(schema)?;
+    check.lengths(entry)?;
+    check.terms()?;
+    check.forms()
+}
+
+struct Check<'v> {
+    view: &'v dyn View,
+    shelf: &'v Arc<Shelf>,
+    reading: Reading<'v>,
+    /// For each text column, for each record.
+    lengths: Vec<Vec<u32>>,
+}
+
+impl Check<'_> {
+    fn wrong<T>(&self, section: Section, what: &'static str) -> Result<T> {
+        Err(self.shelf.broken(section, Broken(what)))
+    }
+
+    fn chunks(&mut self) -> Result<()> {
+        let (mut at, end) = (0, self.shelf.body());
+        while at < end {
+            let chunk = self.reading.bytes(&(at..end.min(at + CHUNK)))?;
+            if at == 0 && !chunk.starts_with(&header()) {
+                return self.wrong(Section::Keys, "the label in front");
+            }
+            at += CHUNK;
+        }
+        Ok(())
+    }
+
+    /// Blocks follow one another and fill their section, and each begins with what the index says.
+    fn blocks(&mut self, section: Section, index: Section) -> Result<SortedIndex> {
+        let broken = |what| self.shelf.broken(index, what);
+        let read = SortedIndex::new(self.reading.section(index)?).map_err(broken)?;
+        let mut end = 0;
+        for block in 0..read.blocks() {
+            let range = read.block(block).map_err(broken)?;
+            if range.start != end || range.is_empty() {
+                return self.wrong(index, "where a block is");
+            }
+            end = range.end;
+        }
+        let whole = self.shelf.section(section);
+        if end != whole.end - whole.start {
+            return self.wrong(index, "the end of the last block");
+        }
+        Ok(read)
+    }
+
+    /// Gives what stands in the blocks, of which it checks that it ascends and is found by way of the index.
+    fn sorted<T>(
+        &mut self,
+        [section, index]: [Section; 2],
+        mut walk: Walk<'_, T>,
+        entry: impl Fn(&T) -> &[u8],
+        mut take: impl FnMut(&mut Self, T) -> Result<()>,
+    ) -> Result<usize> {
+        let blocks = self.blocks(section, index)?;
+        let (mut before, mut count) = (Vec::new(), 0);
+        while let Some(block) = walk.block() {
+            let Some(here) = walk.next()? else { break };
+            if count > 0 && before.as_slice() >= entry(&here) {
+                return self.wrong(section, "the order of the entries");
+            }
+            let found = blocks.locate(entry(&here)).map_err(|what| self.shelf.broken(index, what))?;
+            if found != Some(block) {
+                return self.wrong(index, "the first entry of a block");
+            }
+            before.clear();
+            before.extend_from_slice(entry(&here));
+            count += 1;
+            take(self, here)?;
+        }
+        Ok(count)
+    }
+
+    fn keys(&mut self) -> Result<()> {
+        let walk = Walk::keys(self.view, self.shelf)?;
+        let sections = [Section::Keys, Section::KeyIndex];
+        let count = self.sorted(sections, walk, Vec::as_slice, |check, key| match Key::decode(&key) {
+            Ok(_) => Ok(()),
+            Err(_) => check.wrong(Section::Keys, "a key"),
+        })?;
+        if count == self.shelf.records() as usize {
+            Ok(())
+        } else {
+            self.wrong(Section::Keys, "the number of keys")
+        }
+    }
+
+    fn kept(&mut self, schema: &Schema) -> Result<()> {
+        let broken = |what| self.shelf.broken(Section::Kept, what);
+        let mut walk = Walk::kept(self.view, self.shelf)?;
+        let mut next = 0;
+        while let Some(block) = walk.next()? {
+            if block.first != next {
+                return self.wrong(Section::KeptIndex, "the first record of a block");
+            }
+            next += block.records;
+            let bytes = block.unpack().map_err(broken)?;
+            let mut reader = Reader::new(&bytes);
+            for _ in 0..block.records {
+                reader.bytes().and_then(|record| kept::unpack(schema, record)).map_err(broken)?;
+            }
+            if !reader.is_empty() {
+                return self.wrong(Section::Kept, "the end of a block");
+            }
+        }
+        if next == self.shelf.records() {
+            Ok(())
+        } else {
+            self.wrong(Section::KeptIndex, "the number of records")
+        }
+    }
+
+    fn lengths(&mut self, entry: &ShelfEntry) -> Result<()> {
+        for column in 0..self.shelf.columns() {
+            let lengths = self.reading.lengths(column)?;
+            if lengths.iter().copied().map(u64::from).sum::<u64>() != entry.lengths[column] {
+                return self.wrong(Section::Lengths, "the sum, which the manifest says otherwise,");
+            }
+            self.lengths.push(lengths);
+        }
+        Ok(())
+    }
+
+    fn terms(&mut self) -> Result<()> {
+        let walk = Walk::terms(self.view, self.shelf)?;
+        let sections = [Section::Terms, Section::TermIndex];
+        let mut ends = (0, 0);
+        self.sorted(
+            sections,
+            walk,
+            |(term, _)| term,
+            |check, (term, entry)| {
+                if str::from_utf8(&term).is_err() {
+                    return check.wrong(Section::Terms, "a term");
+                }
+                if let Lists::Written { postings, positions, .. } = &entry.lists {
+                    if (postings.start, positions.start) != ends {
+                        return check.wrong(Section::Terms, "where a list is");
+                    }
+                    ends = (postings.end, positions.end);
+                }
+                check.list(&entry)
+            },
+        )?;
+        for (section, end) in [(Section::Postings, ends.0), (Section::Positions, ends.1)] {
+            let Range { start, end: whole } = self.shelf.section(section);
+            if whole - start != end {
+                return self.wrong(section, "the end of the last list");
+            }
+        }
+        Ok(())
+    }
+
+    /// The list has as many postings and occurrences as the term says, and its bounds bound them.
+    fn list(&mut self, entry: &TermEntry) -> Result<()> {
+        let mut postings = self.reading.read(|shelf, hand| shelf.postings(hand, entry))?;
+        let mut positions = self.reading.read(|shelf, hand| shelf.positions(hand, entry))?;
+        let bounds: Vec<(u32, Bounds)> = postings.bounds().collect::<Result<_>>()?;
+        let (mut count, mut occurrences, mut places) = (0, 0, Vec::new());
+        while postings.advance()? {
+            let ordinal = postings.ordinal();
+            let block = bounds.get(count / self.shelf.block());
+            for (column, frequency) in postings.frequencies() {
+                let length = self.lengths[column][ordinal as usize];
+                if block.is_some_and(|(_, bounds)| !bounds.column(column).bounds(frequency, length)) {
+                    return self.wrong(Section::Postings, "a bound");
+                }
+                occurrences += u64::from(frequency);
+            }
+            places.clear();
+            positions.of(&postings, postings.columns(), &mut places)?;
+            count += 1;
+        }
+        if count != entry.records as usize || !postings.at_end() {
+            return self.wrong(Section::Postings, "the end of a list");
+        }
+        match entry.lists {
+            Lists::Written { occurrences: said, .. } if said != occurrences => {
+                self.wrong(Section::Terms, "the occurrences of a term")
+            }
+            _ if !positions.at_end().map_err(|what| self.shelf.broken(Section::Positions, what))? => {
+                self.wrong(Section::Positions, "the end of a list")
+            }
+            _ => Ok(()),
+        }
+    }
+
+    fn forms(&mut self) -> Result<()> {
+        let walk = Walk::forms(self.view, self.shelf)?;
+        let mut lookup = Reading::new(self.view, self.shelf);
+        self.sorted(
+            [Section::Forms, Section::FormIndex],
+            walk,
+            |(class, _)| class,
+            |check, (_, terms)| {
+                if terms.is_empty() || !terms.is_sorted_by(|a, b| a < b) {
+                    return check.wrong(Section::Forms, "the terms of a class");
+                }
+                for term in &terms {
+                    if lookup.read(|shelf, hand| shelf.find_term(hand, term))?.is_none() {
+                        return check.wrong(Section::Forms, "a term, which is not among the terms,");
+                    }
+                }
+                Ok(())
+            },
+        )?;
+        Ok(())
+    }
+}

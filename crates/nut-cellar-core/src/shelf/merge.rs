@@ -1,0 +1,370 @@
+//! Merging: several shelves become one, without their removed records.
+//!
+//! Everything is read and written from front to back. In memory are the ordinals and the lengths, the packed terms, and
+//! the positions as far as the budget allows; positions that are more are made a second time when it is their turn.
+//!
+//! What always holds: the new shelf is the one that a builder would make of the same records, byte by byte, but for where
+//! its blocks of kept values end.
+
+use super::directory::Section;
+use super::forms::FormWriter;
+use super::kept::KeptWriter;
+use super::output::{Output, Said};
+use super::positions::Positions;
+use super::postings::{PostingWriter, Postings};
+use super::reader::Shelf;
+use super::reading::{Reading, Walk};
+use super::terms::{Lists, TermEntry, TermWriter};
+use super::{keys, lengths};
+use crate::error::Result;
+use crate::store::{PieceId, ShelfEntry, Unit, View};
+use crate::wire::{Broken, Reader};
+use hashbrown::HashSet;
+use std::sync::Arc;
+
+/// A shelf that is to be merged.
+pub(crate) struct Source<'a> {
+    pub shelf: &'a Arc<Shelf>,
+    /// Whether a record is removed.
+    pub removed: &'a dyn Fn(u32) -> bool,
+}
+
+/// Writes a shelf of the live records of all sources, of which no two have the same key, and at least one is live.
+/// `block` is the number of postings in a block, `budget` what the positions may take in memory.
+///
+/// # Errors
+/// If the place can't be read or written, or a source is damaged.
+pub(crate) fn merge(unit: &dyn Unit, sources: &[Source<'_>], block: u8, budget: usize) -> Result<ShelfEntry> {
+    let piece = PieceId::fresh()?;
+    let mut out = Output::begin(unit.write(piece)?)?;
+    let order = write_keys(unit, sources, &mut out)?;
+    write_kept(unit, sources, &order, &mut out)?;
+    let columns = sources.first().map_or(0, |source| source.shelf.columns());
+    let (mut widths, mut lengths) = (Vec::new(), Vec::new());
+    for column in 0..columns {
+        let merged = order.lengths(unit, sources, column)?;
+        widths.push(lengths::write(&mut out, &merged)?);
+        lengths.push(merged);
+    }
+    out.end(Section::Lengths);
+    let lists = MergedLists { view: unit, sources, order: &order, lengths: &lengths, block };
+    let vanished = lists.write(&mut out, budget)?;
+    write_forms(unit, sources, &vanished, &mut out)?;
+    let lengths = lengths.iter().map(|column| column.iter().copied().map(u64::from).sum()).collect();
+    out.seal(Said { piece, records: order.records, block, widths, lengths })
+}
+
+/// Stands in the place of the new ordinal of a removed record.
+const GONE: u32 = u32::MAX;
+
+/// Which record goes where.
+struct Order {
+    /// The live records of all sources in key order.
+    runs: Vec<Run>,
+    /// For each source, for each of its ordinals, the new one.
+    ordinals: Vec<Vec<u32>>,
+    records: u32,
+}
+
+/// Records that stand one after the other in a source and in the new shelf.
+struct Run {
+    source: usize,
+    first: u32,
+    records: u32,
+}
+
+impl Order {
+    fn push(&mut self, source: usize, ordinal: u32) {
+        self.ordinals[source][ordinal as usize] = self.records;
+        self.records += 1;
+        match self.runs.last_mut() {
+            Some(run) if run.source == source && run.first + run.records == ordinal => run.records += 1,
+            _ => self.runs.push(Run { source, first: ordinal, records: 1 }),
+        }
+    }
+
+    /// The lengths of a text column of all records.
+    fn lengths(&self, view: &dyn View, sources: &[Source<'_>], column: usize) -> Result<Vec<u32>> {
+        let of_sources: Vec<_> = sources
+            .iter()
+            .map(|source| Reading::new(view, source.shelf).lengths(column))
+            .collect::<Result<_>>()?;
+        let of_run = |run: &Run| {
+            let first = run.first as usize;
+            &of_sources[run.source][first..first + run.records as usize]
+        };
+        Ok(self.runs.iter().flat_map(of_run).copied().collect())
+    }
+}
+
+/// The walk that stands at the least, if any stands at something.
+fn least<T, K: Ord + ?Sized>(walks: &[Walk<'_, T>], key: impl Fn(&T) -> &K) -> Option<usize> {
+    let standing = walks.iter().enumerate().filter_map(|(place, walk)| Some((place, key(walk.here()?))));
+    standing.min_by(|a, b| a.1.cmp(b.1)).map(|(place, _)| place)
+}
+
+fn write_keys(view: &dyn View, sources: &[Source<'_>], out: &mut Output<'_>) -> Result<Order> {
+    let ordinals = sources.iter().map(|source| vec![GONE; source.shelf.records() as usize]).collect();
+    let mut order = Order { runs: Vec::new(), ordinals, records: 0 };
+    let mut walks =
+        sources.iter().map(|source| Walk::keys(view, source.shelf)).collect::<Result<Vec<_>>>()?;
+    let mut next = vec![0; sources.len()];
+    let mut keys = keys::writer();
+    while let Some(place) = least(&walks, Vec::as_slice) {
+        let (ordinal, source) = (next[place], &sources[place]);
+        next[place] += 1;
+        let key = walks[place].next()?;
+        if ordinal >= source.shelf.records() {
+            return Err(source.shelf.broken(Section::Keys, Broken("the number of keys")));
+        }
+        if let Some(key) = key.filter(|_| !(source.removed)(ordinal)) {
+            keys.push(&key, |_, _| ());
+            keys.stream(out)?;
+            order.push(place, ordinal);
+        }
+    }
+    keys.finish(out, Section::Keys, Section::KeyIndex)?;
+    Ok(order)
+}
+
+/// Blocks of which a run has every record are copied as they are.
+fn write_kept(view: &dyn View, sources: &[Source<'_>], order: &Order, out: &mut Output<'_>) -> Result<()> {
+    let mut walks =
+        sources.iter().map(|source| Walk::kept(view, source.shelf)).collect::<Result<Vec<_>>>()?;
+    // For each source the block that it stands in, unpacked, and the record of it that comes next.
+    let mut open: Vec<Option<OpenBlock>> = sources.iter().map(|_| None).collect();
+    let mut kept = KeptWriter::default();
+    for run in &order.runs {
+        let (walk, open, shelf) = (&mut walks[run.source], &mut open[run.source], sources[run.source].shelf);
+        let broken = |what| shelf.broken(Section::Kept, what);
+        let (mut next, end) = (run.first, run.first + run.records);
+        while next < end {
+            if open.as_ref().is_none_or(|block| block.end <= next) {
+                *open = None;
+                let Some(block) = walk.next()? else {
+                    return Err(broken(Broken("the number of records")));
+                };
+                if block.first == next && block.records <= end - next && kept.may_copy() {
+                    kept.copy(out, &block)?;
+                    next += block.records;
+                    continue;
+                }
+                let end = block.first + block.records;
+                *open =
+                    Some(OpenBlock { next: block.first, end, at: 0, bytes: block.unpack().map_err(broken)? });
+            }
+            if let Some(block) = open.as_mut().filter(|block| block.end > next) {
+                kept.push(out, block.record(next).map_err(broken)?)?;
+                next += 1;
+            }
+        }
+    }
+    kept.finish(out)
+}
+
+/// A block of kept values that is being read.
+struct OpenBlock {
+    next: u32,
+    end: u32,
+    at: usize,
+    bytes: Vec<u8>,
+}
+
+impl OpenBlock {
+    /// The values of a record, which is not before the last one that was asked for.
+    fn record(&mut self, ordinal: u32) -> Result<&[u8], Broken> {
+        let mut reader = Reader::new(&self.bytes[self.at..]);
+        let mut record = None;
+        while self.next <= ordinal {
+            record = Some(reader.bytes()?);
+            self.next += 1;
+        }
+        self.at = self.bytes.len() - reader.left();
+        record.ok_or(Broken("the order of the blocks"))
+    }
+}
+
+/// The lists of all terms of the new shelf.
+struct MergedLists<'a> {
+    view: &'a dyn View,
+    sources: &'a [Source<'a>],
+    order: &'a Order,
+    /// For each text column, for each record.
+    lengths: &'a [Vec<u32>],
+    block: u8,
+}
+
+impl MergedLists<'_> {
+    /// Writes the postings, the positions and the terms; gives the terms that no live record has.
+    fn write(&self, out: &mut Output<'_>, budget: usize) -> Result<HashSet<Vec<u8>>> {
+        let mut terms = TermWriter::new(self.lengths.len());
+        let mut vanished = HashSet::new();
+        let (mut postings, mut positions) = (Vec::new(), Vec::new());
+        let mut written = (0, 0);
+        // All positions so far, unless they are more than the budget.
+        let mut held = Some(Vec::new());
+        self.each(|term, list| {
+            match list.finish((&mut postings, written.0), (&mut positions, written.1)) {
+                Some(entry) => terms.push(&term, &entry),
+                None => drop(vanished.insert(term)),
+            }
+            written.0 += postings.len() as u64;
+            written.1 += positions.len() as u64;
+            held = held.take().filter(|held| held.len() + positions.len() <= budget);
+            if let Some(held) = &mut held {
+                held.extend_from_slice(&positions);
+            }
+            positions.clear();
+            let appended = out.append(&postings);
+            postings.clear();
+            appended
+        })?;
+        out.end(Section::Postings);
+        match held {
+            Some(held) => out.append(&held)?,
+            None => self.each(|_, list| {
+                list.finish((&mut postings, 0), (&mut positions, 0));
+                let appended = out.append(&positions);
+                postings.clear();
+                positions.clear();
+                appended
+            })?,
+        }
+        out.end(Section::Positions);
+        terms.write(out)?;
+        Ok(vanished)
+    }
+
+    /// Gives each term, in order, with its list, which is empty if no live record has it.
+    fn each(&self, mut take: impl FnMut(Vec<u8>, &mut PostingWriter) -> Result<()>) -> Result<()> {
+        let terms = |source: &Source<'_>| Walk::terms(self.view, source.shelf);
+        let mut walks = self.sources.iter().map(terms).collect::<Result<Vec<_>>>()?;
+        let mut readings: Vec<_> =
+            self.sources.iter().map(|source| Reading::new(self.view, source.shelf)).collect();
+        let mut list = PostingWriter::new(self.block.into(), self.lengths.len());
+        let mut cursors = Vec::new();
+        while let Some(first) = least(&walks, |(term, _): &(Vec<u8>, _)| term) {
+            let term = walks[first].here().map(|(term, _)| term.clone()).unwrap_or_default();
+            for (source, walk) in walks.iter_mut().enumerate().skip(first) {
+                if walk.here().is_none_or(|(known, _)| *known != term) {
+                    continue;
+                }
+                let Some((_, entry)) = walk.next()? else { continue };
+                if let Some(cursor) =
+                    Cursor::open(&mut readings[source], &self.order.ordinals[source], &entry)?
+                {
+                    cursors.push(cursor);
+                }
+            }
+            self.join(&mut cursors, &mut list)?;
+            take(term, &mut list)?;
+        }
+        Ok(())
+    }
+
+    /// Appends the postings of all cursors in the new order.
+    fn join(&self, cursors: &mut Vec<Cursor<'_>>, list: &mut PostingWriter) -> Result<()> {
+        let mut places = Vec::new();
+        while let Some(first) = (0..cursors.len()).min_by_key(|&place| cursors[place].record) {
+            let others = cursors.iter().enumerate().filter(|(place, _)| *place != first);
+            let limit = others.map(|(_, cursor)| cursor.record).min().unwrap_or(GONE);
+            let cursor = &mut cursors[first];
+            while cursor.record < limit {
+                places.clear();
+                cursor.places(&mut places)?;
+                let record = cursor.record;
+                list.push(record, places.iter().copied(), |column| self.lengths[column][record as usize]);
+                if !cursor.advance()? {
+                    cursors.swap_remove(first);
+                    break;
+                }
+            }
+        }
+        Ok(())
+    }
+}
+
+/// Stands at a live posting of a term in one source.
+struct Cursor<'a> {
+    lists: CursorLists,
+    /// For each ordinal of the source the new one.
+    ordinals: &'a [u32],
+    /// The new ordinal of the record it stands at.
+    record: u32,
+}
+
+enum CursorLists {
+    Once { column: u8, position: u32 },
+    Written { postings: Postings, positions: Positions, places: Vec<(usize, u32)> },
+}
+
+impl<'a> Cursor<'a> {
+    /// Stands at the first live posting; none if there is none.
+    fn open(reading: &mut Reading<'_>, ordinals: &'a [u32], entry: &TermEntry) -> Result<Option<Self>> {
+        if let Lists::Once { ordinal, column, position } = entry.lists {
+            let record = ordinals.get(ordinal as usize).copied();
+            let record = record.ok_or_else(|| reading.broken(Section::Terms, Broken("an occurrence")))?;
+            let lists = CursorLists::Once { column, position };
+            return Ok((record != GONE).then_some(Self { lists, ordinals, record }));
+        }
+        let postings = reading.read(|shelf, hand| shelf.postings(hand, entry))?;
+        let positions = reading.read(|shelf, hand| shelf.positions(hand, entry))?;
+        let lists = CursorLists::Written { postings, positions, places: Vec::new() };
+        let mut cursor = Self { lists, ordinals, record: GONE };
+        Ok(cursor.advance()?.then_some(cursor))
+    }
+
+    /// Goes to the next live posting, if there is one.
+    fn advance(&mut self) -> Result<bool> {
+        let CursorLists::Written { postings, .. } = &mut self.lists else { return Ok(false) };
+        while postings.advance()? {
+            self.record = self.ordinals[postings.ordinal() as usize];
+            if self.record != GONE {
+                return Ok(true);
+            }
+        }
+        Ok(false)
+    }
+
+    /// Appends the columns and positions.
+    fn places(&mut self, out: &mut Vec<(u8, u32)>) -> Result<()> {
+        match &mut self.lists {
+            CursorLists::Once { column, position } => out.push((*column, *position)),
+            CursorLists::Written { postings, positions, places } => {
+                places.clear();
+                positions.of(postings, postings.columns(), places)?;
+                let narrow = |column| u8::try_from(column).expect("a schema has at most 64 text columns");
+                out.extend(places.iter().map(|&(column, position)| (narrow(column), position)));
+            }
+        }
+        Ok(())
+    }
+}
+
+/// The classes of all sources, without the terms that no live record has.
+fn write_forms(
+    view: &dyn View,
+    sources: &[Source<'_>],
+    vanished: &HashSet<Vec<u8>>,
+    out: &mut Output<'_>,
+) -> Result<()> {
+    let mut walks =
+        sources.iter().map(|source| Walk::forms(view, source.shelf)).collect::<Result<Vec<_>>>()?;
+    let mut forms = FormWriter::new();
+    while let Some(first) = least(&walks, |(class, _): &(Vec<u8>, _)| class) {
+        let class = walks[first].here().map(|(class, _)| class.clone()).unwrap_or_default();
+        let mut terms = Vec::new();
+        for walk in &mut walks[first..] {
+            if walk.here().is_some_and(|(known, _)| *known == class) {
+                terms.extend(walk.next()?.into_iter().flat_map(|(_, terms)| terms));
+            }
+        }
+        terms.retain(|term| !vanished.contains(term.as_bytes()));
+        terms.sort_unstable();
+        terms.dedup();
+        if !terms.is_empty() {
+            forms.push(&class, terms.iter().map(String::as_str));
+        }
+    }
+    forms.write(out)
+}

@@ -1,0 +1,157 @@
+//! Reading whole shelves from front to back, as checking and merging do: what was read last stays at hand, and no more.
+
+use super::directory::Section;
+use super::hand::{Hand, Step, Stop};
+use super::kept::KeptBlock;
+use super::lengths::LengthColumn;
+use super::reader::Shelf;
+use super::terms::TermEntry;
+use crate::error::{Error, Result};
+use crate::store::View;
+use crate::wire::Broken;
+use bytes::Bytes;
+use std::ops::Range;
+use std::sync::Arc;
+
+/// So many bytes may lie at hand when the next thing is read.
+const AT_HAND: u64 = 1 << 20;
+
+/// A shelf that is read by whoever may wait for its place.
+pub(crate) struct Reading<'v> {
+    view: &'v dyn View,
+    shelf: Arc<Shelf>,
+    hand: Hand,
+}
+
+impl<'v> Reading<'v> {
+    /// Nothing read yet.
+    pub fn new(view: &'v dyn View, shelf: &Arc<Shelf>) -> Self {
+        Self { view, shelf: Arc::clone(shelf), hand: Hand::default() }
+    }
+
+    /// Does `work`, fetching what it lacks.
+    pub fn read<T>(&mut self, work: impl FnMut(&Arc<Shelf>, &mut Hand) -> Step<T>) -> Result<T> {
+        if self.hand.bytes() > AT_HAND {
+            self.hand = Hand::default();
+        }
+        let (shelf, mut work) = (&self.shelf, work);
+        complete(self.view, &mut self.hand, |hand| work(shelf, hand))
+    }
+
+    /// The error for something in a section that can't be read.
+    pub fn broken(&self, section: Section, what: Broken) -> Error {
+        self.shelf.broken(section, what)
+    }
+
+    /// A range of the shelf.
+    pub fn bytes(&mut self, range: &Range<u64>) -> Result<Bytes> {
+        self.read(|shelf, hand| hand.get(shelf, range.clone()))
+    }
+
+    /// A whole section.
+    pub fn section(&mut self, section: Section) -> Result<Bytes> {
+        self.bytes(&self.shelf.section(section))
+    }
+
+    /// The lengths of all records in a text column.
+    pub fn lengths(&mut self, column: usize) -> Result<Vec<u32>> {
+        let records = self.shelf.records();
+        self.read(|shelf, hand| {
+            let mut lengths = LengthColumn::new(shelf, column);
+            lengths.expect(hand, u64::MAX)?;
+            (0..records).map(|ordinal| lengths.get(hand, ordinal)).collect()
+        })
+    }
+}
+
+/// Repeats `work`, fetching what it lacks, until it comes to an end.
+pub(crate) fn complete<T>(
+    view: &dyn View,
+    hand: &mut Hand,
+    mut work: impl FnMut(&mut Hand) -> Step<T>,
+) -> Result<T> {
+    loop {
+        match work(hand) {
+            Ok(done) => return Ok(done),
+            Err(Stop::Failed(error)) => return Err(error),
+            Err(Stop::Missing) => hand.fetch(view)?,
+        }
+    }
+}
+
+/// Goes through what stands in blocks, such as keys or terms, in order. A new walk stands at the first.
+pub(crate) struct Walk<'v, T> {
+    reading: Reading<'v>,
+    read: ReadBlock<T>,
+    next_block: usize,
+    /// What is left of the block, the last first.
+    left: Vec<T>,
+}
+
+/// Reads what is in a block; nothing past the last.
+type ReadBlock<T> = fn(&Arc<Shelf>, &mut Hand, usize) -> Step<Vec<T>>;
+
+impl<'v, T> Walk<'v, T> {
+    fn new(reading: Reading<'v>, read: ReadBlock<T>) -> Result<Self> {
+        let mut walk = Self { reading, read, next_block: 0, left: Vec::new() };
+        walk.fill()?;
+        Ok(walk)
+    }
+
+    /// Where it stands, unless it is past the last.
+    pub fn here(&self) -> Option<&T> {
+        self.left.last()
+    }
+
+    /// The block in which it stands, unless it is past the last.
+    pub fn block(&self) -> Option<usize> {
+        self.left.last().map(|_| self.next_block - 1)
+    }
+
+    /// Takes what it stands at, and goes on.
+    pub fn next(&mut self) -> Result<Option<T>> {
+        let here = self.left.pop();
+        self.fill()?;
+        Ok(here)
+    }
+
+    fn fill(&mut self) -> Result<()> {
+        if self.left.is_empty() {
+            let (read, block) = (self.read, self.next_block);
+            self.left = self.reading.read(|shelf, hand| read(shelf, hand, block))?;
+            self.left.reverse();
+            self.next_block += 1;
+        }
+        Ok(())
+    }
+}
+
+impl<'v> Walk<'v, Vec<u8>> {
+    /// Through the encoded keys.
+    pub fn keys(view: &'v dyn View, shelf: &Arc<Shelf>) -> Result<Self> {
+        Self::new(Reading::new(view, shelf), Shelf::keys_in)
+    }
+}
+
+impl<'v> Walk<'v, (Vec<u8>, TermEntry)> {
+    /// Through the terms.
+    pub fn terms(view: &'v dyn View, shelf: &Arc<Shelf>) -> Result<Self> {
+        Self::new(Reading::new(view, shelf), Shelf::terms_in)
+    }
+}
+
+impl<'v> Walk<'v, (Vec<u8>, Vec<String>)> {
+    /// Through the classes of forms.
+    pub fn forms(view: &'v dyn View, shelf: &Arc<Shelf>) -> Result<Self> {
+        Self::new(Reading::new(view, shelf), Shelf::forms_in)
+    }
+}
+
+impl<'v> Walk<'v, KeptBlock> {
+    /// Through the blocks of kept values.
+    pub fn kept(view: &'v dyn View, shelf: &Arc<Shelf>) -> Result<Self> {
+        Self::new(Reading::new(view, shelf), |shelf, hand, block| {
+            Ok(shelf.kept_block(hand, block)?.into_iter().collect())
+        })
+    }
+}
