@@ -8,7 +8,7 @@ use std::fmt;
 use std::ops::Range;
 
 /// Checksums cover runs of this many bytes, counted from the beginning of the shelf. A range is read in whole chunks.
-pub const CHUNK: u64 = 64 * 1024;
+pub const CHUNK: u64 = 4 * 1024;
 
 /// The first bytes of a shelf, and the last.
 const MAGIC: [u8; 8] = *b"NUTSHELF";
@@ -131,7 +131,7 @@ impl Directory {
             out.extend_from_slice(&checksum.to_le_bytes());
         }
         let checksum = crc32fast::hash(&out);
-        let length = u32::try_from(out.len() + TRAILER_BYTES).expect("4 bytes of checksum for each 64 KiB");
+        let length = u32::try_from(out.len() + TRAILER_BYTES).expect("4 bytes of checksum for each 4 KiB");
         out.extend_from_slice(&checksum.to_le_bytes());
         out.extend_from_slice(&length.to_le_bytes());
         out.extend_from_slice(&MAGIC);

@@ -39,9 +39,11 @@ impl Shelf {
 
     /// The encoded key of a record.
     pub(crate) fn key_of(self: &Arc<Self>, hand: &mut Hand, ordinal: u32) -> Step<Vec<u8>> {
-        let index = self.key_index(hand)?;
         let ordinal = ordinal as usize;
-        let bytes = self.key_block(hand, &index, ordinal / PER_BLOCK)?;
+        let ends = self.within(Section::KeyIndex, SortedIndex::ends_of(ordinal / PER_BLOCK))?;
+        let ends = hand.get(self, ends)?;
+        let range = SortedIndex::block_between(&ends).map_err(|what| self.broken(Section::KeyIndex, what))?;
+        let bytes = hand.get(self, self.within(Section::Keys, range)?)?;
         let broken = |what| self.broken(Section::Keys, what);
         let mut entries = Entries::new(&bytes);
         for _ in 0..=ordinal % PER_BLOCK {

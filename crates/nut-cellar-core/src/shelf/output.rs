@@ -7,7 +7,8 @@ use crate::store::{PieceId, PieceWriter, ShelfEntry};
 /// A piece that is being written.
 pub(super) struct Output<'a> {
     writer: Box<dyn PieceWriter + 'a>,
-    chunk: Vec<u8>,
+    /// Whole chunks but for the last, and as many as are worth writing at once.
+    buffer: Vec<u8>,
     checksums: Vec<u32>,
     written: u64,
     /// Where the sections end that have been written.
@@ -29,7 +30,7 @@ pub(super) struct Said {
 impl<'a> Output<'a> {
     pub fn new(writer: Box<dyn PieceWriter + 'a>) -> Self {
         let ends = [0; Section::ALL.len()];
-        Self { writer, chunk: Vec::with_capacity(Self::CAPACITY), checksums: Vec::new(), written: 0, ends }
+        Self { writer, buffer: Vec::with_capacity(Self::CAPACITY), checksums: Vec::new(), written: 0, ends }
     }
 
     /// Begins a shelf.
@@ -39,17 +40,18 @@ impl<'a> Output<'a> {
         Ok(out)
     }
 
-    #[expect(clippy::cast_possible_truncation, reason = "a chunk is 64 KiB")]
-    const CAPACITY: usize = CHUNK as usize;
+    #[expect(clippy::cast_possible_truncation, reason = "a chunk is 4 KiB")]
+    const CHUNK_BYTES: usize = CHUNK as usize;
+    const CAPACITY: usize = 16 * Self::CHUNK_BYTES;
 
     pub fn append(&mut self, mut bytes: &[u8]) -> Result<()> {
         self.written += bytes.len() as u64;
         while !bytes.is_empty() {
-            let room = Self::CAPACITY - self.chunk.len();
+            let room = Self::CAPACITY - self.buffer.len();
             let (now, later) = bytes.split_at(room.min(bytes.len()));
-            self.chunk.extend_from_slice(now);
+            self.buffer.extend_from_slice(now);
             bytes = later;
-            if self.chunk.len() == Self::CAPACITY {
+            if self.buffer.len() == Self::CAPACITY {
                 self.flush()?;
             }
         }
@@ -59,7 +61,7 @@ impl<'a> Output<'a> {
     /// Ends the chunk that is being gathered; gives the checksums of all. They cover everything but the directory, which
     /// carries its own.
     pub fn checksums(&mut self) -> Result<Vec<u32>> {
-        if !self.chunk.is_empty() {
+        if !self.buffer.is_empty() {
             self.flush()?;
         }
         Ok(std::mem::take(&mut self.checksums))
@@ -82,9 +84,9 @@ impl<'a> Output<'a> {
     }
 
     fn flush(&mut self) -> Result<()> {
-        self.checksums.push(crc32fast::hash(&self.chunk));
-        self.writer.append(&self.chunk)?;
-        self.chunk.clear();
+        self.checksums.extend(self.buffer.chunks(Self::CHUNK_BYTES).map(crc32fast::hash));
+        self.writer.append(&self.buffer)?;
+        self.buffer.clear();
         Ok(())
     }
 }

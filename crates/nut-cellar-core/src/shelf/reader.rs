@@ -96,7 +96,7 @@ impl Shelf {
 
     /// Checks those of the chunks in `bytes`, which begin at `start`, that were never checked before.
     pub(super) fn check_chunks(&self, start: u64, bytes: &[u8]) -> Result<()> {
-        #[expect(clippy::cast_possible_truncation, reason = "a chunk is 64 KiB")]
+        #[expect(clippy::cast_possible_truncation, reason = "a chunk is 4 KiB")]
         let chunks = bytes.chunks(CHUNK as usize);
         let first = usize::try_from(start / CHUNK).unwrap_or(usize::MAX);
         for (number, chunk) in (first..).zip(chunks) {

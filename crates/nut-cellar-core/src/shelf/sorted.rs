@@ -63,7 +63,7 @@ impl SortedWriter {
 
     /// Writes out what was packed, once it is enough to be worth it.
     pub fn stream(&mut self, out: &mut Output<'_>) -> Result<()> {
-        if self.blocks.len() as u64 >= CHUNK { self.write_out(out) } else { Ok(()) }
+        if self.blocks.len() as u64 >= 16 * CHUNK { self.write_out(out) } else { Ok(()) }
     }
 
     /// Ends the blocks, as a section, and writes their index, as another.
@@ -124,6 +124,22 @@ impl SortedIndex {
     /// Where a block stands, counted from the beginning of the section.
     pub fn block(&self, block: usize) -> Result<Range<u64>, Broken> {
         self.span(0, block)
+    }
+
+    /// Where in an index it stands where a block is: what [`block_between`](Self::block_between) takes, for whoever knows
+    /// the block and needs nothing else of the index.
+    pub fn ends_of(block: usize) -> Range<u64> {
+        let end = (Self::COUNT_BYTES + block * Self::END_BYTES) as u64;
+        let start = if block == 0 { end } else { end - Self::END_BYTES as u64 };
+        start..end + Self::END_BYTES as u64
+    }
+
+    /// Where a block stands, by its own end and that of the block before, if there is one.
+    pub fn block_between(ends: &[u8]) -> Result<Range<u64>, Broken> {
+        let mut reader = Reader::new(ends);
+        let start = if ends.len() > Self::END_BYTES { reader.u64()? } else { 0 };
+        let end = reader.u64()?;
+        if start <= end { Ok(start..end) } else { Err(Broken("the order of the blocks")) }
     }
 
     /// The last block whose first entry is not above `entry`; none if `entry` is below all.

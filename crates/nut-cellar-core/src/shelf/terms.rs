@@ -11,7 +11,7 @@ use std::ops::Range;
 use std::sync::Arc;
 
 /// Terms in a block: a lookup reads one block and decodes half of it.
-const PER_BLOCK: usize = 64;
+const PER_BLOCK: usize = 128;
 
 /// Where the lists of one term are.
 #[derive(Clone, Debug, PartialEq, Eq)]

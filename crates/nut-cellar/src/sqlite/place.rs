@@ -5,7 +5,6 @@ use super::failure::failed;
 use super::names::Names;
 use super::state::State;
 use bytes::{Bytes, BytesMut};
-use nut_cellar_core::shelf::CHUNK;
 use nut_cellar_core::store::{Generation, PieceWriter, Wanted};
 use nut_cellar_core::{Error, Manifest, PieceId, Result, Unit, View};
 use rusqlite::{Connection, OptionalExtension, params};
@@ -23,6 +22,9 @@ pub struct SqliteView<'c> {
 /// Writing a cellar inside the transaction of a connection.
 #[derive(Debug)]
 pub struct SqliteUnit<'c>(SqliteView<'c>);
+
+/// The bytes of a piece that one row has.
+const CHUNK: u64 = 64 * 1024;
 
 const READING: &str = "Reading the cellar";
 const WRITING: &str = "Writing the cellar";
