@@ -31,6 +31,10 @@ pub enum Call {
     Tokens(Tokens),
     /// Show what there is to know about a cellar
     Info(Info),
+    /// Check every checksum and every invariant of the layout
+    Check(Target),
+    /// Make one shelf of all; changes no result, makes searches faster
+    Compact(Target),
 }
 
 #[derive(Args)]

@@ -4,7 +4,7 @@ use crate::arguments;
 use crate::target::Target;
 use crate::{paint, say};
 use comfy_table::Cell;
-use nut_cellar::{Column, Result, Schema};
+use nut_cellar::{Column, Info, Result, Schema};
 use serde_json::{Map, Value, json};
 
 pub fn run(call: &arguments::Info) -> Result<()> {
@@ -16,7 +16,9 @@ pub fn run(call: &arguments::Info) -> Result<()> {
             info.bytes.iter().map(|(section, bytes)| (section.clone(), Value::from(*bytes))).collect();
         let answer = json!({
             "records": info.records,
-            "terms": info.terms,
+            "terms": info.tally.terms,
+            "postings": info.tally.postings,
+            "positions": info.tally.occurrences,
             "shelves": info.shelves,
             "generation": info.generation,
             "pending": info.pending,
@@ -26,9 +28,15 @@ pub fn run(call: &arguments::Info) -> Result<()> {
         });
         return say(&format!("{answer}\n"));
     }
-    let mut table = paint::table(&["this cellar has", ">"]);
+    let mut table = paint::table(&["this cellar has", ">", ">share", ">bits each"]);
     table.add_row([Cell::new("records"), Cell::new(paint::grouped(info.records))]);
-    table.add_row([Cell::new("different terms"), Cell::new(paint::grouped(info.terms))]);
+    table.add_row([Cell::new("different terms"), Cell::new(paint::grouped(info.tally.terms))]);
+    table
+        .add_row([Cell::new("postings: a term in a record"), Cell::new(paint::grouped(info.tally.postings))]);
+    table.add_row([
+        Cell::new("positions: a term at a place"),
+        Cell::new(paint::grouped(info.tally.occurrences)),
+    ]);
     table.add_row([Cell::new("shelves"), Cell::new(info.shelves)]);
     if let Some(pending) = info.pending {
         table
@@ -36,9 +44,24 @@ pub fn run(call: &arguments::Info) -> Result<()> {
     }
     table.add_row([Cell::new("bytes"), Cell::new(paint::size(total))]);
     for (section, bytes) in info.bytes.iter().filter(|(_, bytes)| *bytes > 0) {
-        table.add_row([Cell::new(format!("  {section}")), Cell::new(paint::size(*bytes))]);
+        let share = 100.0 * *bytes as f64 / total as f64;
+        let each = each(&info, section).filter(|count| *count > 0);
+        let bits = each.map_or(String::new(), |count| format!("{:.1}", 8.0 * *bytes as f64 / count as f64));
+        let share = if share < 0.05 { String::new() } else { format!("{share:.1} %") };
+        table.add_row([format!("  {section}"), paint::size(*bytes), share, bits].map(Cell::new));
     }
     say(&format!("{table}\n\n{}\n", columns(open.schema())))
+}
+
+/// How many there are of what a section holds.
+fn each(info: &Info, section: &str) -> Option<u64> {
+    match section {
+        "keys" | "kept values" | "lengths" => Some(info.records),
+        "postings" => Some(info.tally.postings - info.tally.alone),
+        "positions" => Some(info.tally.occurrences - info.tally.alone),
+        "terms" => Some(info.tally.terms),
+        _ => None,
+    }
 }
 
 fn columns(schema: &Schema) -> comfy_table::Table {

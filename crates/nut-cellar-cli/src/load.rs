@@ -40,6 +40,9 @@ pub fn run(call: &arguments::Load) -> Result<()> {
         cellar = Some(filled.map_err(|error| at_end(&error, published))?);
         published += count;
     }
+    if let Some(cellar) = &cellar {
+        cellar.tidy()?;
+    }
     if !loader.left_out.is_empty() {
         let names: Vec<_> = loader.left_out.iter().map(String::as_str).collect();
         anstream::eprintln!("Columns that the schema does not have were left out: {}.", names.join(", "));

@@ -5,6 +5,7 @@
 
 mod adopt;
 mod arguments;
+mod care;
 mod demo;
 mod find;
 mod info;
@@ -30,6 +31,8 @@ fn main() -> ExitCode {
         Call::Find(call) => find::run(&call),
         Call::Tokens(call) => tokens::run(&call),
         Call::Info(call) => info::run(&call),
+        Call::Check(call) => care::check(&call),
+        Call::Compact(call) => care::compact(&call),
     };
     match done {
         Ok(()) => ExitCode::SUCCESS,

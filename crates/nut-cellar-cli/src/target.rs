@@ -89,6 +89,20 @@ impl Open {
         }
     }
 
+    pub fn check(&self) -> Result<()> {
+        match self {
+            Self::Folder(cellar) => cellar.check(),
+            Self::Sqlite(both) => both.1.check(&both.0),
+        }
+    }
+
+    pub fn compact(&self) -> Result<()> {
+        match self {
+            Self::Folder(cellar) => cellar.compact().map(|_| ()),
+            Self::Sqlite(both) => both.1.compact(&both.0).map(|_| ()),
+        }
+    }
+
     pub fn info(&self) -> Result<Info> {
         match self {
             Self::Folder(cellar) => cellar.info(),

@@ -26,7 +26,7 @@ pub mod store;
 pub mod text;
 mod wire;
 
-pub use catalog::{Batch, Merging, Opened, Published, Snapshot};
+pub use catalog::{Batch, Merging, Opened, Published, Snapshot, Tally};
 pub use error::{Error, ErrorKind, Result};
 pub use query::{Expansions, Query};
 pub use record::{Key, Record, Value};

@@ -276,7 +276,7 @@ fn a_large_index_of_several_shelves_agrees_with_the_oracle() {
     let snapshot = Snapshot::open(&view, &opened).unwrap();
     assert!(snapshot.shelves() > 3, "{} shelves", snapshot.shelves());
     assert_eq!(snapshot.records(), 3_000);
-    assert!(snapshot.count_terms(&view).unwrap() > 1_000);
+    assert!(snapshot.tally(&view).unwrap().terms > 1_000);
     for n in (0..3_000).step_by(37) {
         let clauses = vec![(vec!["none"], vec![])];
         let asked = Asked {

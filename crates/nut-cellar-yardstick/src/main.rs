@@ -3,7 +3,7 @@
 use clap::{Parser, Subcommand};
 use nut_cellar_core::text::{Accents, Reading, TextSettings};
 use nut_cellar_core::{Language, Recipe};
-use nut_cellar_yardstick::{railway, reading, records};
+use nut_cellar_yardstick::{building, railway, reading, records};
 use std::error::Error;
 use std::fs::File;
 use std::io::{self, BufWriter, Write};
@@ -44,6 +44,24 @@ enum Call {
         #[arg(long)]
         json: bool,
     },
+    /// Measure how fast and how small cellars are built.
+    Build {
+        /// Build so many generated records; may be given several times.
+        #[arg(long = "records", value_name = "N")]
+        generated: Vec<u64>,
+        /// Build the corpora in this folder, too.
+        #[arg(long, value_name = "FOLDER")]
+        corpora: Option<PathBuf>,
+        /// Make the cellars in this folder; the system's for temporary files without.
+        #[arg(long, value_name = "FOLDER")]
+        at: Option<PathBuf>,
+        /// The memory that building may take, in MiB.
+        #[arg(long, value_name = "MIB", default_value_t = 256)]
+        budget: usize,
+        /// Answer as JSON.
+        #[arg(long)]
+        json: bool,
+    },
     /// Print the stem of each word on standard input, one a line.
     Stems {
         /// The language.
@@ -77,6 +95,22 @@ fn run(arguments: Arguments) -> Result<(), Box<dyn Error>> {
                 println!("{}", serde_json::to_string(&measured)?);
             } else {
                 println!("{}", reading::table(&measured));
+            }
+            Ok(())
+        }
+        Call::Build { generated, corpora, at, budget, json } => {
+            let folder = at.unwrap_or_else(std::env::temp_dir);
+            let wanted = building::Wanted {
+                generated: &generated,
+                corpora: corpora.as_deref(),
+                folder: &folder,
+                budget: budget << 20,
+            };
+            let built = building::measure(&wanted)?;
+            if json {
+                println!("{}", serde_json::to_string(&built)?);
+            } else {
+                println!("{}", building::tables(&built));
             }
             Ok(())
         }

@@ -3,6 +3,7 @@
 //! Three kernels run in turn on the same part of the texts, several times; the least time of each counts, and those of
 //! the parts are added up. Parts take a few milliseconds, so that a machine whose speed drifts does not favour one.
 
+use crate::measure::word_count;
 use hashbrown::HashMap;
 use nut_cellar_core::text::TextSettings;
 use nut_cellar_core::{Language, Recipe};
@@ -111,7 +112,7 @@ fn one(corpus: &'static str, language: &'static str, texts: &[String]) -> Result
     for part in parts(texts) {
         tokens += least_time(|| read(&mut reader, part));
         words += least_time(|| part.iter().map(|text| text.unicode_words().count()).sum::<usize>());
-        counted += least_time(|| word_count(&mut counts, part));
+        counted += least_time(|| part.iter().for_each(|text| word_count(&mut counts, text)));
     }
     let count = read(&mut reader, texts);
     // A second time, of a part that the reader can remember all words of.
@@ -162,14 +163,4 @@ fn read(reader: &mut nut_cellar_core::text::Reader<'_>, texts: &[String]) -> u64
         });
     }
     count
-}
-
-/// What anybody writes first.
-fn word_count(counts: &mut HashMap<String, u32>, texts: &[String]) -> usize {
-    for text in texts {
-        for word in text.split(|c: char| !c.is_alphanumeric()).filter(|word| !word.is_empty()) {
-            *counts.entry(word.to_lowercase()).or_default() += 1;
-        }
-    }
-    counts.len()
 }

@@ -88,11 +88,15 @@ const CATEGORIES: [&str; 8] =
 const COLOURS: [&str; 8] = ["black", "navy blue", "red", "grey", "brown", "cream", "white", "silver"];
 const STATUSES: [&str; 4] = ["waiting", "claimed", "sent on", "auctioned"];
 
+/// A record.
 #[derive(Serialize)]
-struct Item {
-    id: u64,
-    title: String,
-    description: String,
+pub struct Item {
+    /// Its key.
+    pub id: u64,
+    /// Two to five words.
+    pub title: String,
+    /// Four to seventy words.
+    pub description: String,
     category: &'static str,
     colour: &'static str,
     station_id: u64,
@@ -114,7 +118,8 @@ pub fn write(out: &mut impl Write, count: u64, seed: u64) -> io::Result<()> {
     out.flush()
 }
 
-fn item(id: u64, seed: u64) -> Item {
+/// The record of a number.
+pub fn item(id: u64, seed: u64) -> Item {
     let mut random = Random::for_record(seed, id);
     let random = &mut random;
     let title_words = 2 + random.below(4);

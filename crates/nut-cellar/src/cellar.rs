@@ -2,7 +2,7 @@
 
 use nut_cellar_core::{
     Batch, Error, ErrorKind, Find, Found, Highlighter, Memory, Merging, Opened, Published, Query, Result,
-    Schema, Search, Snapshot, Unit, View, search,
+    Schema, Search, Snapshot, Tally, Unit, View, search,
 };
 use std::sync::Arc;
 
@@ -208,8 +208,8 @@ impl<P: Place> Cellar<P> {
 pub struct Info {
     /// Live records.
     pub records: u64,
-    /// Different terms.
-    pub terms: u64,
+    /// Terms, postings and positions.
+    pub tally: Tally,
     /// Shelves.
     pub shelves: usize,
     /// Which state it is: how often something was published.
@@ -229,7 +229,7 @@ impl Info {
         let snapshot = Snapshot::open(view, opened)?;
         Ok(Self {
             records: snapshot.records(),
-            terms: snapshot.count_terms(view)?,
+            tally: snapshot.tally(view)?,
             shelves: snapshot.shelves(),
             generation: snapshot.generation(),
             bytes: snapshot.sizes(),

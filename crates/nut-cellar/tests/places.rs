@@ -156,7 +156,7 @@ fn what_there_is_to_know_is_counted() {
         usize::MAX,
     );
     let info = three.memory.info().unwrap();
-    assert_eq!((info.records, info.terms, info.shelves, info.pending), (2, 4, 1, None));
+    assert_eq!((info.records, info.tally.terms, info.shelves, info.pending), (2, 4, 1, None));
     let total: u64 = info.bytes.iter().map(|(_, bytes)| bytes).sum();
     assert!(
         total > 200 && info.bytes.iter().any(|(section, bytes)| section == "forms" && *bytes > 0),
@@ -166,7 +166,7 @@ fn what_there_is_to_know_is_counted() {
     assert_eq!((of_table.records, of_table.pending), (0, Some(2)), "nothing is on a shelf yet");
     three.table.1.sync(&three.table.0).unwrap();
     let of_table = three.table.1.info(&three.table.0).unwrap();
-    assert_eq!((of_table.records, of_table.terms, of_table.pending), (2, 4, Some(0)));
+    assert_eq!((of_table.records, of_table.tally.terms, of_table.pending), (2, 4, Some(0)));
 }
 
 /// What a `Cellar` gives of its schema and marks is what its parts give.

@@ -12,4 +12,4 @@ pub use batch::{Batch, DEFAULT_BUDGET, Published};
 pub use mask::Mask;
 pub use merging::{MOST_SHELVES, Merging};
 pub(crate) use snapshot::Standing;
-pub use snapshot::{Opened, Snapshot};
+pub use snapshot::{Opened, Snapshot, Tally};

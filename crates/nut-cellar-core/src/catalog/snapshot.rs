@@ -81,6 +81,19 @@ pub struct Snapshot {
     lengths: Vec<u64>,
 }
 
+/// What stands in the shelves of a snapshot.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Tally {
+    /// Different terms.
+    pub terms: u64,
+    /// Pairs of a term and a record that has it.
+    pub postings: u64,
+    /// How often terms stand somewhere: each has a position.
+    pub occurrences: u64,
+    /// How many of them are the only one of their term in their shelf; the dictionary has them, and no list.
+    pub alone: u64,
+}
+
 /// A shelf with what is removed from it.
 #[derive(Clone, Debug)]
 pub(crate) struct Standing {
@@ -163,21 +176,27 @@ impl Snapshot {
             .collect()
     }
 
-    /// The number of different terms in all shelves; terms of removed records count until their shelf is rewritten.
-    /// Reads all terms, a block of each shelf at a time.
+    /// Counts what stands in all shelves; what removed records have counts until their shelf is rewritten. Reads all terms, a
+    /// block of each shelf at a time.
     ///
     /// # Errors
     /// If the place can't be read or is damaged.
-    pub fn count_terms(&self, view: &dyn View) -> Result<u64> {
+    pub fn tally(&self, view: &dyn View) -> Result<Tally> {
         let mut walks = self.walks(|standing| Walk::terms(view, &standing.shelf))?;
-        let mut count = 0;
+        let mut tally = Tally::default();
         while let Some(least) = walks.iter().filter_map(|walk| Some(&walk.here()?.0)).min().cloned() {
-            count += 1;
-            for walk in walks.iter_mut().filter(|walk| walk.here().is_some_and(|(term, _)| *term == least)) {
-                walk.next()?;
+            tally.terms += 1;
+            for walk in &mut walks {
+                if walk.here().is_some_and(|(term, _)| *term == least)
+                    && let Some((_, entry)) = walk.next()?
+                {
+                    tally.postings += u64::from(entry.records);
+                    tally.occurrences += entry.occurrences();
+                    tally.alone += u64::from(entry.occurrences() == 1);
+                }
             }
         }
-        Ok(count)
+        Ok(tally)
     }
 
     /// Checks everything: each shelf against its checksums, its layout and the manifest (see `docs/shelf-layout.md`), the

@@ -22,6 +22,16 @@ pub(crate) struct TermEntry {
     pub lists: Lists,
 }
 
+impl TermEntry {
+    /// How often the term occurs.
+    pub fn occurrences(&self) -> u64 {
+        match self.lists {
+            Lists::Once { .. } => 1,
+            Lists::Written { occurrences, .. } => occurrences,
+        }
+    }
+}
+
 /// Where the lists of a term are.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(crate) enum Lists {

@@ -274,7 +274,7 @@ proptest! {
             Ok(found) => prop_assert!(found.hits.len() <= 10),
             Err(error) => prop_assert!(error.is_damaged(), "{}", error),
         }
-        if let Err(error) = snapshot.count_terms(&view) {
+        if let Err(error) = snapshot.tally(&view) {
             prop_assert!(error.is_damaged(), "{}", error);
         }
         let shelf = Arc::new(Shelf::open(&view, &manifest.shelves[0]).unwrap());

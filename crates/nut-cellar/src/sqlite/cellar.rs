@@ -75,7 +75,7 @@ impl SqliteCellar {
         schema.check()?;
         let names = Names::new(name)?;
         let (cellar, made) = Self::make(connection, names, schema)?;
-        match cellar.catch_up(connection, progress) {
+        match cellar.catch_up(connection, Merging::Small, progress) {
             Ok(synced) => Ok((cellar, synced)),
             Err(error) => {
                 if made {
@@ -192,20 +192,46 @@ impl SqliteCellar {
     /// [`ErrorKind::BadRequest`] if a transaction is open, [`ErrorKind::Busy`] if the database is locked,
     /// [`ErrorKind::OutOfStep`] if the triggers are gone.
     pub fn sync(&self, connection: &Connection) -> Result<Synced> {
-        self.catch_up(connection, |_| ())
+        self.catch_up(connection, Merging::Small, |_| ())
     }
 
-    fn catch_up(&self, connection: &Connection, mut progress: impl FnMut(u64)) -> Result<Synced> {
+    /// Catches up, and merges the shelves that are due: also those that [`sync`](Self::sync) leaves because they are large.
+    ///
+    /// # Errors
+    /// As for [`sync`](Self::sync).
+    pub fn tidy(&self, connection: &Connection) -> Result<Synced> {
+        self.catch_up(connection, Merging::Due, |_| ())
+    }
+
+    /// Catches up, and merges all shelves into one.
+    ///
+    /// # Errors
+    /// As for [`sync`](Self::sync).
+    pub fn compact(&self, connection: &Connection) -> Result<Synced> {
+        self.catch_up(connection, Merging::Whole, |_| ())
+    }
+
+    fn catch_up(
+        &self,
+        connection: &Connection,
+        merging: Merging,
+        mut progress: impl FnMut(u64),
+    ) -> Result<Synced> {
         for _ in 1..TRIES {
-            match self.catch_up_once(connection, &mut progress) {
+            match self.catch_up_once(connection, merging, &mut progress) {
                 Err(error) if error.is_overtaken() => {}
                 done => return done,
             }
         }
-        self.catch_up_once(connection, &mut progress)
+        self.catch_up_once(connection, merging, &mut progress)
     }
 
-    fn catch_up_once(&self, connection: &Connection, progress: &mut dyn FnMut(u64)) -> Result<Synced> {
+    fn catch_up_once(
+        &self,
+        connection: &Connection,
+        merging: Merging,
+        progress: &mut dyn FnMut(u64),
+    ) -> Result<Synced> {
         const SYNCING: &str = "Catching up";
         if !connection.is_autocommit() {
             return Err(Error::new(
@@ -216,13 +242,13 @@ impl SqliteCellar {
         // Build from one consistent view, without keeping any writer out.
         let reading = Transaction::to_read(connection)?;
         let seen = self.see(connection)?;
-        if seen.state.filled && seen.last.is_none() {
+        if seen.state.filled && seen.last.is_none() && merging == Merging::Small {
             return Ok(Synced::default());
         }
         let view = self.view(connection, &seen);
         let mut spool = Spool::new(&view);
         let synced = if seen.state.filled {
-            self.put_pending(connection, &seen, &mut spool, Merging::Small)?
+            self.put_pending(connection, &seen, &mut spool, merging)?
         } else {
             self.put_all(connection, &seen, &mut spool, progress)?
         };

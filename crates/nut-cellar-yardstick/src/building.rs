@@ -1,0 +1,251 @@
+//! How fast and how small cellars are built, beside counting the words of the same texts.
+//!
+//! Times are those of building from records in memory into a folder, synced, kept text and positions included. The word
+//! count runs before and after each, and the mean of the two is what a time is divided by. Memory is that of building from
+//! a stream of records, by what the system says of the process.
+
+use crate::measure::{peak_memory, word_count};
+use crate::records;
+use hashbrown::HashMap;
+use nut_cellar::{Cellar, Column, Folder, Info, Record, Schema};
+use serde::Serialize;
+use serde_json::Value;
+use std::error::Error;
+use std::fmt::Write;
+use std::fs::File;
+use std::io::{BufRead, BufReader};
+use std::path::{Path, PathBuf};
+use std::time::{Duration, Instant};
+
+type Failure = Box<dyn Error>;
+
+/// More records than these are not held in memory, so only a stream of them is measured.
+const IN_MEMORY: u64 = 2_000_000;
+/// The corpora that are built, if they are there.
+const CORPORA: [&str; 2] = ["packages", "kernel"];
+/// How the texts are read.
+const LANGUAGES: [&str; 2] = ["none", "en"];
+
+/// What was measured on one source of records, read in one way.
+#[derive(Debug, Serialize)]
+pub struct Built {
+    /// Where the records come from.
+    pub source: String,
+    /// The language they were read in.
+    pub language: &'static str,
+    /// Records.
+    pub records: u64,
+    /// Bytes of text in them.
+    pub text: u64,
+    /// Building with one thread, in seconds, from records in memory.
+    pub seconds: Option<f64>,
+    /// The word count of the same texts, in seconds.
+    pub word_count: Option<f64>,
+    /// Building from a stream of records, making these included, in seconds.
+    pub stream_seconds: f64,
+    /// The memory that this took at most, in bytes.
+    pub peak: u64,
+    /// The budget that it had.
+    pub budget: usize,
+    /// Shelves, when it was done.
+    pub shelves: usize,
+    /// Bytes of the cellar by section.
+    pub sections: Vec<(String, u64)>,
+    /// Bytes of the index, that is of everything but the kept values, by bytes of text.
+    pub index_ratio: f64,
+    /// Bits of the postings section for each posting in it: gap, column and frequency.
+    pub bits_per_posting: f64,
+    /// Bits of the positions section for each position in it.
+    pub bits_per_position: f64,
+}
+
+/// What to build.
+pub struct Wanted<'a> {
+    /// Numbers of generated records.
+    pub generated: &'a [u64],
+    /// A folder with corpora.
+    pub corpora: Option<&'a Path>,
+    /// Where the cellars are made.
+    pub folder: &'a Path,
+    /// The memory that building may take.
+    pub budget: usize,
+}
+
+/// Measures all that is wanted.
+///
+/// # Errors
+/// If a corpus can't be read or a cellar not be written.
+pub fn measure(wanted: &Wanted<'_>) -> Result<Vec<Built>, Failure> {
+    let mut sources: Vec<_> = wanted.generated.iter().map(|&count| Source::Generated(count)).collect();
+    for name in CORPORA {
+        let path = wanted.corpora.map(|folder| folder.join(format!("{name}.ndjson")));
+        sources.extend(path.filter(|path| path.is_file()).map(Source::Corpus));
+    }
+    let mut all = Vec::new();
+    for source in &sources {
+        for language in LANGUAGES {
+            all.push(one(source, language, wanted)?);
+        }
+    }
+    Ok(all)
+}
+
+enum Source {
+    Generated(u64),
+    Corpus(PathBuf),
+}
+
+impl Source {
+    fn name(&self) -> String {
+        match self {
+            Self::Generated(count) => format!("{count} generated"),
+            Self::Corpus(path) => path.file_stem().unwrap_or_default().to_string_lossy().into_owned(),
+        }
+    }
+
+    /// Gives every record to `take`.
+    fn each(&self, mut take: impl FnMut(Record) -> Result<(), Failure>) -> Result<(), Failure> {
+        match self {
+            Self::Generated(count) => (1..=*count).try_for_each(|id| {
+                let item = records::item(id, 1);
+                let record = Record::new(i64::try_from(id)?);
+                take(record.with("title", item.title).with("body", item.description))
+            }),
+            Self::Corpus(path) => {
+                for (number, line) in (1_i64..).zip(BufReader::new(File::open(path)?).lines()) {
+                    let read: Value = serde_json::from_str(&line?)?;
+                    let mut record = Record::new(number);
+                    for name in ["title", "body"] {
+                        if let Some(text) = read[name].as_str() {
+                            record.add(name, text);
+                        }
+                    }
+                    take(record)?;
+                }
+                Ok(())
+            }
+        }
+    }
+}
+
+fn schema(language: &str) -> Schema {
+    Schema::new("id").with("title", Column::text(language)).with("body", Column::text(language))
+}
+
+/// Makes a cellar of what `fill` puts.
+fn build(
+    wanted: &Wanted<'_>,
+    language: &str,
+    fill: impl FnOnce(&mut nut_cellar::Batch<'_>) -> nut_cellar::Result<()>,
+) -> Result<(Duration, Info), Failure> {
+    let folder = tempfile::tempdir_in(wanted.folder)?;
+    let started = Instant::now();
+    let cellar = Cellar::create_with(Folder::at(folder.path().join("built")), schema(language), |batch| {
+        batch.set_budget(wanted.budget);
+        fill(batch)
+    })?;
+    cellar.tidy()?;
+    Ok((started.elapsed(), cellar.info()?))
+}
+
+fn one(source: &Source, language: &'static str, wanted: &Wanted<'_>) -> Result<Built, Failure> {
+    // First, while no records are in memory.
+    let (mut records, mut text) = (0, 0);
+    let (built, peak) = peak_memory(|| {
+        build(wanted, language, |batch| {
+            let mut failed = None;
+            let put = source.each(|record| {
+                records += 1;
+                text += texts(&record).map(str::len).sum::<usize>() as u64;
+                batch.put(&record).map_err(|error| Box::<dyn Error>::from(failed.insert(error).to_string()))
+            });
+            match (failed, put) {
+                (Some(error), _) => Err(error),
+                (None, Err(error)) => {
+                    Err(nut_cellar::Error::new(nut_cellar::ErrorKind::Place, error.to_string()))
+                }
+                (None, Ok(())) => Ok(()),
+            }
+        })
+    })?;
+    let (stream, info) = built?;
+    let timed = if records <= IN_MEMORY { Some(timed(source, language, wanted)?) } else { None };
+
+    let bytes: u64 = info.bytes.iter().map(|(_, bytes)| bytes).sum();
+    let section =
+        |name: &str| info.bytes.iter().find(|(known, _)| known == name).map_or(0, |(_, bytes)| *bytes);
+    let bits = |name: &str, count: u64| 8.0 * section(name) as f64 / count.max(1) as f64;
+    let kept = section("kept values") + section("kept index");
+    Ok(Built {
+        source: source.name(),
+        language,
+        records,
+        text,
+        seconds: timed.map(|(building, _)| building.as_secs_f64()),
+        word_count: timed.map(|(_, counting)| counting.as_secs_f64()),
+        stream_seconds: stream.as_secs_f64(),
+        peak,
+        budget: wanted.budget,
+        shelves: info.shelves,
+        index_ratio: (bytes - kept) as f64 / text.max(1) as f64,
+        bits_per_posting: bits("postings", info.tally.postings - info.tally.alone),
+        bits_per_position: bits("positions", info.tally.occurrences - info.tally.alone),
+        sections: info.bytes,
+    })
+}
+
+fn texts(record: &Record) -> impl Iterator<Item = &str> {
+    record.columns().flat_map(|(_, values)| values).filter_map(nut_cellar::Value::as_text)
+}
+
+/// How long building and the word count take.
+fn timed(source: &Source, language: &str, wanted: &Wanted<'_>) -> Result<(Duration, Duration), Failure> {
+    let mut records = Vec::new();
+    source.each(|record| {
+        records.push(record);
+        Ok(())
+    })?;
+    let count = || {
+        let started = Instant::now();
+        let mut counts = HashMap::new();
+        records.iter().flat_map(texts).for_each(|text| word_count(&mut counts, text));
+        std::hint::black_box(counts.len());
+        started.elapsed()
+    };
+    let before = count();
+    let (building, _) =
+        build(wanted, language, |batch| records.iter().try_for_each(|record| batch.put(record)))?;
+    Ok((building, (before + count()) / 2))
+}
+
+/// What was measured, as two tables in Markdown.
+pub fn tables(all: &[Built]) -> String {
+    let mut out = "| records | language | MB of text | MB/s | to word count | stream MB/s | peak MiB | shelves | index / text \
+                   | bits a posting | bits a position |\n|---|---|---|---|---|---|---|---|---|---|---|"
+        .to_owned();
+    for m in all {
+        let mb = m.text as f64 / 1e6;
+        let speed = m.seconds.map_or_else(String::new, |seconds| format!("{:.1}", mb / seconds));
+        let ratio = m.seconds.zip(m.word_count).map_or_else(String::new, |(a, b)| format!("{:.2}", a / b));
+        let _ = write!(
+            out,
+            "\n| {} | {} | {mb:.1} | {speed} | {ratio} | {:.1} | {:.0} | {} | {:.3} | {:.1} | {:.1} |",
+            m.source,
+            m.language,
+            mb / m.stream_seconds,
+            m.peak as f64 / f64::from(1 << 20),
+            m.shelves,
+            m.index_ratio,
+            m.bits_per_posting,
+            m.bits_per_position
+        );
+    }
+    out.push_str("\n\n| MB |");
+    out.extend(all.iter().map(|m| format!(" {} {} |", m.source, m.language)));
+    let _ = write!(out, "\n|---|{}", "---|".repeat(all.len()));
+    for (place, (section, _)) in all.first().map_or(&[][..], |first| &first.sections).iter().enumerate() {
+        let _ = write!(out, "\n| {section} |");
+        out.extend(all.iter().map(|m| format!(" {:.2} |", m.sections[place].1 as f64 / 1e6)));
+    }
+    out
+}
