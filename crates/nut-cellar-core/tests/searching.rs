@@ -490,7 +490,7 @@ fn of_two_units_the_second_is_overtaken_and_views_stay() {
 
 #[test]
 fn a_piece_that_is_not_finished_is_not_there() {
-    let mut unit = Memory::new().unit();
+    let unit = Memory::new().unit();
     let (dropped, finished) = (PieceId::fresh().unwrap(), PieceId::fresh().unwrap());
     unit.write(dropped).unwrap().append(b"half").unwrap();
     let mut writer: Box<dyn PieceWriter + '_> = unit.write(finished).unwrap();

@@ -7,7 +7,7 @@ use super::snapshot::Opened;
 use crate::error::Result;
 use crate::record::{Key, Record};
 use crate::schema::Schema;
-use crate::shelf::{Builder, Sealed};
+use crate::shelf::Builder;
 use crate::store::{Generation, Manifest, MaskEntry, PieceId, ShelfEntry, Unit};
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
@@ -153,13 +153,14 @@ impl<'u> Batch<'u> {
     /// Writes what was put so far as a shelf, and notes what it and the removals take away from earlier ones.
     fn seal(&mut self) -> Result<()> {
         let sealed = self.builder.seal(&*self.unit)?;
-        let mut gone = std::mem::take(&mut self.removed);
-        let fresh = sealed.map(|Sealed { entry, keys }| {
-            gone.extend(keys);
-            entry
-        });
-        let gone: Vec<_> = gone.into_iter().collect();
-        if !gone.is_empty() {
+        let removed = std::mem::take(&mut self.removed);
+        if !self.base.shelves.is_empty() || !self.sealed.is_empty() {
+            let mut gone: Vec<_> = sealed.iter().flat_map(|sealed| sealed.keys.iter()).collect();
+            if !removed.is_empty() {
+                gone.extend(removed.iter().map(Vec::as_slice));
+                gone.sort_unstable();
+                gone.dedup();
+            }
             for entry in self.base.shelves.iter().chain(&self.sealed) {
                 let shelf = self.opened.shelf(&*self.unit, entry)?;
                 let found = locate::locate(&*self.unit, &shelf, &gone)?;
@@ -168,7 +169,7 @@ impl<'u> Batch<'u> {
                 }
             }
         }
-        self.sealed.extend(fresh);
+        self.sealed.extend(sealed.map(|sealed| sealed.entry));
         Ok(())
     }
 

@@ -87,6 +87,17 @@ impl Value {
         }
     }
 
+    /// Whether it is a value of this kind as it is.
+    pub(crate) fn is_of(&self, kind: Kind) -> bool {
+        match (kind, self) {
+            (Kind::Text | Kind::Exact, Self::Text(_))
+            | (Kind::Integer, Self::Integer(_))
+            | (Kind::Boolean, Self::Boolean(_)) => true,
+            // Others may be out of range.
+            _ => false,
+        }
+    }
+
     /// The text, if this is one.
     pub fn as_text(&self) -> Option<&str> {
         match self {

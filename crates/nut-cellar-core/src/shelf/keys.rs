@@ -54,6 +54,14 @@ impl Shelf {
         Ok(entries.entry().to_vec())
     }
 
+    /// The least and the greatest encoded key; none if there is no record.
+    pub(crate) fn key_span(self: &Arc<Self>, hand: &mut Hand) -> Step<Option<(Vec<u8>, Vec<u8>)>> {
+        let index = self.key_index(hand)?;
+        let last = self.keys_in(hand, index.blocks().saturating_sub(1))?.pop();
+        let first = self.keys_in(hand, 0)?.into_iter().next();
+        Ok(first.zip(last))
+    }
+
     /// The encoded keys of block `block`, in order; none past the last.
     pub(super) fn keys_in(self: &Arc<Self>, hand: &mut Hand, block: usize) -> Step<Vec<Vec<u8>>> {
         let index = self.key_index(hand)?;

@@ -7,6 +7,7 @@
 //! What always holds: records are numbered in key order (their *ordinals*), so inside a shelf a lower ordinal is a lower
 //! key; every chunk is checked against its checksum before a byte of it is used.
 
+mod arrivals;
 mod bounds;
 mod builder;
 mod check;
@@ -16,6 +17,7 @@ mod hand;
 mod kept;
 mod keys;
 mod lengths;
+mod log;
 mod merge;
 mod output;
 mod pack;
@@ -27,7 +29,9 @@ mod sorted;
 mod terms;
 #[cfg(test)]
 mod tests;
+mod vocabulary;
 
+pub use arrivals::Keys;
 pub use builder::{Builder, Sealed};
 pub(crate) use check::check;
 pub use directory::{CHUNK, Section};

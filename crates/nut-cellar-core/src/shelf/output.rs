@@ -43,6 +43,8 @@ impl<'a> Output<'a> {
     #[expect(clippy::cast_possible_truncation, reason = "a chunk is 4 KiB")]
     const CHUNK_BYTES: usize = CHUNK as usize;
     const CAPACITY: usize = 16 * Self::CHUNK_BYTES;
+    /// So many bytes are worth appending at once.
+    pub const WORTH: u64 = 16 * CHUNK;
 
     pub fn append(&mut self, mut bytes: &[u8]) -> Result<()> {
         self.written += bytes.len() as u64;

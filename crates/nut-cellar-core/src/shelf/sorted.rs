@@ -4,7 +4,7 @@
 //! before; the first entry of a block shares none. The index has the first entry of each block, and is searched where
 //! it lies.
 
-use super::directory::{CHUNK, Section};
+use super::directory::Section;
 use super::output::Output;
 use crate::error::Result;
 use crate::wire::{Broken, Reader, put_bytes, put_varint};
@@ -63,7 +63,7 @@ impl SortedWriter {
 
     /// Writes out what was packed, once it is enough to be worth it.
     pub fn stream(&mut self, out: &mut Output<'_>) -> Result<()> {
-        if self.blocks.len() as u64 >= 16 * CHUNK { self.write_out(out) } else { Ok(()) }
+        if self.blocks.len() as u64 >= Output::WORTH { self.write_out(out) } else { Ok(()) }
     }
 
     /// Ends the blocks, as a section, and writes their index, as another.

@@ -160,14 +160,15 @@ fn schema() -> Schema {
 
 /// A shelf of these records in memory, with its place.
 fn shelf_of(records: &[Record]) -> (MemoryUnit, ShelfEntry, Vec<Vec<u8>>) {
-    let mut unit = Memory::new().unit();
+    let unit = Memory::new().unit();
     let mut builder = Builder::new(Arc::new(schema()));
     for record in records {
         builder.put(record).unwrap();
     }
-    let sealed = builder.seal(&mut unit).unwrap().unwrap();
-    assert!(builder.is_empty() && builder.seal(&mut unit).unwrap().is_none());
-    (unit, sealed.entry, sealed.keys)
+    let sealed = builder.seal(&unit).unwrap().unwrap();
+    assert!(builder.seal(&unit).unwrap().is_none());
+    let keys = sealed.keys.iter().map(<[u8]>::to_vec).collect();
+    (unit, sealed.entry, keys)
 }
 
 fn records() -> impl Strategy<Value = Vec<Record>> {

@@ -1,0 +1,124 @@
+//! The tokens of the records that are being gathered, in the order in which they come.
+//!
+//! A token takes four bytes: the number of its term. Its position is one more than that of the token before, in the same
+//! column of the same record, unless a mark in front of it says which.
+
+use std::ops::Range;
+
+/// Positions in a column of a record are below this.
+pub(super) const POSITIONS: u32 = 1 << 26;
+/// What is no number of a term but a position has this bit.
+const MARK: u32 = 1 << 31;
+
+/// Tokens by arrival and column.
+#[derive(Debug)]
+pub(super) struct TokenLog {
+    columns: usize,
+    entries: Vec<u32>,
+    /// For each arrival, for each column, where its tokens end.
+    ends: Vec<usize>,
+    next_position: u32,
+}
+
+/// Where a token stands: record, column and position, which sort in this order.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub(super) struct Place(u64);
+
+impl Place {
+    pub fn new(record: u32, column: u8, position: u32) -> Self {
+        Self(u64::from(record) << 32 | u64::from(column) << 26 | u64::from(position))
+    }
+
+    #[expect(clippy::cast_possible_truncation, reason = "the upper half")]
+    pub fn record(self) -> u32 {
+        (self.0 >> 32) as u32
+    }
+
+    #[expect(clippy::cast_possible_truncation, reason = "six bits")]
+    pub fn column(self) -> u8 {
+        (self.0 >> 26 & 63) as u8
+    }
+
+    #[expect(clippy::cast_possible_truncation, reason = "26 bits")]
+    pub fn position(self) -> u32 {
+        self.0 as u32 & (POSITIONS - 1)
+    }
+}
+
+impl TokenLog {
+    /// For so many columns.
+    pub fn new(columns: usize) -> Self {
+        Self { columns, entries: Vec::new(), ends: Vec::new(), next_position: 0 }
+    }
+
+    /// Takes a token; positions are below [`POSITIONS`].
+    pub fn push(&mut self, term: u32, position: u32) {
+        if position != self.next_position {
+            self.entries.push(MARK | position);
+        }
+        self.entries.push(term);
+        self.next_position = position + 1;
+    }
+
+    /// Ends a column of an arrival, and begins the next.
+    pub fn end_column(&mut self) {
+        self.ends.push(self.entries.len());
+        self.next_position = 0;
+    }
+
+
+    /// Forgets all but the first arrivals.
+    pub fn truncate(&mut self, arrivals: usize) {
+        self.ends.truncate(arrivals * self.columns);
+        self.entries.truncate(self.ends.last().copied().unwrap_or(0));
+        self.next_position = 0;
+    }
+
+    /// The memory it takes, and sorting it will take, in bytes.
+    pub fn memory(&self) -> usize {
+        self.entries.len() * (size_of::<u32>() + size_of::<Place>()) + self.ends.len() * size_of::<usize>()
+    }
+
+    /// Sorts the tokens of `arrivals`, which become the records from 0, by term, with one counting pass: for each of the
+    /// `terms` where its places begin, and at last where they end; and the places, ascending for each term.
+    pub fn scatter(&self, arrivals: &[u32], terms: usize) -> (Vec<usize>, Vec<Place>) {
+        let mut starts = vec![0_usize; terms + 1];
+        for &arrival in arrivals {
+            let columns = arrival as usize * self.columns;
+            let tokens = self.range(columns).start..self.range(columns + self.columns - 1).end;
+            for &entry in &self.entries[tokens] {
+                if entry & MARK == 0 {
+                    starts[entry as usize + 1] += 1;
+                }
+            }
+        }
+        for term in 1..starts.len() {
+            starts[term] += starts[term - 1];
+        }
+        let mut places = vec![Place::default(); starts[terms]];
+        for (record, &arrival) in (0..).zip(arrivals) {
+            for (place, column) in (0..).zip(0..self.columns) {
+                let tokens = self.range(arrival as usize * self.columns + column);
+                let mut position = 0;
+                for &entry in &self.entries[tokens] {
+                    if entry & MARK == 0 {
+                        let slot = &mut starts[entry as usize];
+                        places[*slot] = Place::new(record, place, position);
+                        *slot += 1;
+                        position += 1;
+                    } else {
+                        position = entry & !MARK;
+                    }
+                }
+            }
+        }
+        // Each start has become the one after it.
+        starts.rotate_right(1);
+        starts[0] = 0;
+        (starts, places)
+    }
+
+    fn range(&self, column: usize) -> Range<usize> {
+        column.checked_sub(1).map_or(0, |before| self.ends[before])..self.ends[column]
+    }
+}
