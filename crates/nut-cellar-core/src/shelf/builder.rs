@@ -11,7 +11,7 @@ use super::kept::KeptWriter;
 use super::log::{POSITIONS, TokenLog};
 use super::output::{Output, Said};
 use super::postings::PostingWriter;
-use super::terms::TermWriter;
+use super::terms::{TermEntry, TermWriter};
 use super::vocabulary::Vocabulary;
 use super::{kept, keys, lengths};
 use crate::error::{Error, ErrorKind, Result};
@@ -257,13 +257,19 @@ impl Builder {
         sorted.retain(|&number| starts[number as usize] < starts[number as usize + 1]);
         for &number in &sorted {
             let places = &places[starts[number as usize]..starts[number as usize + 1]];
+            let term = self.vocabulary.term(number).as_bytes();
+            if let [place] = places {
+                terms.push(term, &TermEntry::once(place.record(), place.column(), place.position()));
+                continue;
+            }
+            list.begin(places.len());
             for record in places.chunk_by(|a, b| a.record() == b.record()) {
                 let ordinal = record[0].record();
                 let places = record.iter().map(|place| (place.column(), place.position()));
                 list.push(ordinal, places, |column| lengths[column][ordinal as usize]);
             }
             if let Some(entry) = list.finish((&mut postings, written), (&mut positions, 0)) {
-                terms.push(self.vocabulary.term(number).as_bytes(), &entry);
+                terms.push(term, &entry);
             }
             if postings.len() as u64 >= Output::WORTH {
                 out.append(&postings)?;

@@ -66,7 +66,6 @@ impl TokenLog {
         self.next_position = 0;
     }
 
-
     /// Forgets all but the first arrivals.
     pub fn truncate(&mut self, arrivals: usize) {
         self.ends.truncate(arrivals * self.columns);

@@ -245,17 +245,20 @@ impl MergedLists<'_> {
         let mut cursors = Vec::new();
         while let Some(first) = least(&walks, |(term, _): &(Vec<u8>, _)| term) {
             let term = walks[first].here().map(|(term, _)| term.clone()).unwrap_or_default();
+            let mut most = 0;
             for (source, walk) in walks.iter_mut().enumerate().skip(first) {
                 if walk.here().is_none_or(|(known, _)| *known != term) {
                     continue;
                 }
                 let Some((_, entry)) = walk.next()? else { continue };
+                most += entry.records as usize;
                 if let Some(cursor) =
                     Cursor::open(&mut readings[source], &self.order.ordinals[source], &entry)?
                 {
                     cursors.push(cursor);
                 }
             }
+            list.begin(most);
             self.join(&mut cursors, &mut list)?;
             take(term, &mut list)?;
         }

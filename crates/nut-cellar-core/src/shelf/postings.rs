@@ -26,6 +26,8 @@ use std::sync::Arc;
 pub(super) struct PostingWriter {
     per_block: usize,
     columns: u32,
+    /// Whether the list may have more than one block, and so a table.
+    long: bool,
     gaps: Vec<u32>,
     shapes: Vec<u32>,
     /// Which columns, and how often, of those postings of the block that are in several.
@@ -50,6 +52,7 @@ impl PostingWriter {
         Self {
             per_block,
             columns: u32::try_from(columns).expect("a schema has at most 64 text columns"),
+            long: false,
             gaps: Vec::new(),
             shapes: Vec::new(),
             several: Vec::new(),
@@ -66,7 +69,12 @@ impl PostingWriter {
         }
     }
 
-    /// Appends a posting. `places` are the (column, position) of the term in one record, ascending; `length` tells how long
+    /// Begins a list of at most so many postings.
+    pub fn begin(&mut self, most: usize) {
+        self.long = most > self.per_block;
+    }
+
+    /// Appends a posting to the list that was begun. `places` are the (column, position) of the term in one record, ascending; `length` tells how long
     /// a column of the record is.
     pub fn push(
         &mut self,
@@ -92,9 +100,11 @@ impl PostingWriter {
             self.positions.push(position - before);
             before = position;
         }
-        for &(column, tf) in &self.tf {
-            self.bounds.add(column.into(), tf, length(column.into()));
-            self.block_occurrences += u64::from(tf);
+        if self.long {
+            for &(column, tf) in &self.tf {
+                self.bounds.add(column.into(), tf, length(column.into()));
+                self.block_occurrences += u64::from(tf);
+            }
         }
         self.shapes.push(match self.tf[..] {
             [(_, tf)] if self.columns == 1 => tf - 1,
@@ -118,12 +128,14 @@ impl PostingWriter {
         pack::put(&mut self.blocks, &self.gaps);
         pack::put(&mut self.blocks, &self.shapes);
         self.blocks.append(&mut self.several);
-        put_varint(&mut self.table, u64::from(self.next_ordinal - self.block_start));
-        put_varint(&mut self.table, (self.blocks.len() - start) as u64);
-        put_varint(&mut self.table, self.block_occurrences);
-        let mut bounds = Vec::new();
-        self.bounds.put(&mut bounds);
-        put_bytes(&mut self.table, &bounds);
+        if self.long {
+            put_varint(&mut self.table, u64::from(self.next_ordinal - self.block_start));
+            put_varint(&mut self.table, (self.blocks.len() - start) as u64);
+            put_varint(&mut self.table, self.block_occurrences);
+            let mut bounds = Vec::new();
+            self.bounds.put(&mut bounds);
+            put_bytes(&mut self.table, &bounds);
+        }
         self.gaps.clear();
         self.shapes.clear();
         self.block_occurrences = 0;

@@ -23,6 +23,11 @@ pub(crate) struct TermEntry {
 }
 
 impl TermEntry {
+    /// Of a term that occurs once.
+    pub fn once(ordinal: u32, column: u8, position: u32) -> Self {
+        Self { records: 1, lists: Lists::Once { ordinal, column, position } }
+    }
+
     /// How often the term occurs.
     pub fn occurrences(&self) -> u64 {
         match self.lists {
@@ -134,7 +139,7 @@ impl<'a> TermEntries<'a> {
             let place = from.varint()?;
             let column = u8::try_from(place % self.columns).map_err(|_| Broken("a column"))?;
             let position = u32::try_from(place / self.columns).map_err(|_| Broken("a position"))?;
-            return Ok(Some(TermEntry { records: 1, lists: Lists::Once { ordinal, column, position } }));
+            return Ok(Some(TermEntry::once(ordinal, column, position)));
         }
         let occurrences =
             from.varint()?.checked_add(records.into()).ok_or(Broken("the occurrences of a term"))?;

@@ -15,39 +15,61 @@ pub(super) struct Vocabulary {
     hashes: RandomState,
 }
 
-/// A part of a term's hash, so that most others are told apart without being looked at, and its number.
+/// A term of up to 16 bytes, as most are, stands in the table itself: so finding one touches one place in memory.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+enum Form {
+    /// The length, and the first and the last eight bytes, which may overlap, or what there is of them.
+    Short(u8, u64, u64),
+    /// The hash of a longer term.
+    Long(u64),
+}
+
 #[derive(Clone, Copy, Debug)]
 struct Slot {
-    hash: u32,
+    form: Form,
     number: u32,
 }
 
-impl Slot {
-    /// The hash by which it stands in the table: both halves are the part that is kept.
-    fn spread(self) -> u64 {
-        spread(self.hash)
+impl Form {
+    fn of(term: &[u8], hashes: &RandomState) -> Self {
+        let length = term.len();
+        let eight = |from: Option<&[u8; 8]>| from.map_or(0, |bytes| u64::from_le_bytes(*bytes));
+        let four = |from: Option<&[u8; 4]>| from.map_or(0, |bytes| u64::from(u32::from_le_bytes(*bytes)));
+        match u8::try_from(length) {
+            Ok(short @ 8..=16) => Self::Short(short, eight(term.first_chunk()), eight(term.last_chunk())),
+            Ok(short @ 4..=7) => Self::Short(short, four(term.first_chunk()), four(term.last_chunk())),
+            Ok(short @ 0..=3) => {
+                let byte = |place: usize| term.get(place).map_or(0, |byte| u64::from(*byte));
+                Self::Short(short, byte(0) | byte(1) << 8 | byte(2) << 16, 0)
+            }
+            _ => Self::Long(hashes.hash_one(term)),
+        }
     }
-}
 
-fn spread(hash: u32) -> u64 {
-    u64::from(hash) << 32 | u64::from(hash)
+    fn hash(self, hashes: &RandomState) -> u64 {
+        match self {
+            Self::Short(length, first, last) => hashes.hash_one((first, last ^ u64::from(length) << 56)),
+            Self::Long(hash) => hash,
+        }
+    }
 }
 
 impl Vocabulary {
     /// The number of a term; a new one if it was not seen before.
     pub fn number(&mut self, term: &str) -> u32 {
-        let hash = self.hashes.hash_one(term.as_bytes());
-        #[expect(clippy::cast_possible_truncation, reason = "a part of the hash is kept")]
-        let hash = (hash ^ hash >> 32) as u32;
-        let (text, ends) = (&mut self.text, &mut self.ends);
-        let same = |slot: &Slot| slot.hash == hash && term_at(text, ends, slot.number) == term;
-        if let Some(slot) = self.table.find(spread(hash), same) {
+        let form = Form::of(term.as_bytes(), &self.hashes);
+        let (text, ends, hashes) = (&mut self.text, &mut self.ends, &self.hashes);
+        let hash = form.hash(hashes);
+        let same = |slot: &Slot| {
+            slot.form == form && (matches!(form, Form::Short(..)) || term_at(text, ends, slot.number) == term)
+        };
+        if let Some(slot) = self.table.find(hash, same) {
             return slot.number;
         }
         let number = u32::try_from(ends.len()).expect("fewer terms than tokens in memory");
         text.push_str(term);
         ends.push(text.len());
-        self.table.insert_unique(spread(hash), Slot { hash, number }, |slot| slot.spread());
+        self.table.insert_unique(hash, Slot { form, number }, |slot| slot.form.hash(hashes));
         number
     }
 
