@@ -207,7 +207,7 @@ impl Builder {
         let mut out = Output::begin(unit.write(piece)?)?;
         let mut keys = keys::writer();
         for key in order.keys.iter() {
-            keys.push(key, |_, _| ());
+            keys.push_bare(key);
             keys.stream(&mut out)?;
         }
         keys.finish(&mut out, Section::Keys, Section::KeyIndex)?;

@@ -9,7 +9,7 @@ use bytes::Bytes;
 use std::sync::Arc;
 
 /// Keys in a block, all but the last: what turns an ordinal into a block.
-const PER_BLOCK: usize = 64;
+const PER_BLOCK: usize = 128;
 
 /// What packs encoded keys.
 pub(super) fn writer() -> SortedWriter {

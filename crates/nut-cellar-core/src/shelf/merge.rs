@@ -118,7 +118,7 @@ fn write_keys(view: &dyn View, sources: &[Source<'_>], out: &mut Output<'_>) -> 
             return Err(source.shelf.broken(Section::Keys, Broken("the number of keys")));
         }
         if let Some(key) = key.filter(|_| !(source.removed)(ordinal)) {
-            keys.push(&key, |_, _| ());
+            keys.push_bare(&key);
             keys.stream(out)?;
             order.push(place, ordinal);
         }

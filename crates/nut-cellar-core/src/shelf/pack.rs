@@ -16,7 +16,7 @@ use crate::wire::{Broken, Reader, put_varint};
 /// The longest run.
 pub(super) const LONGEST: usize = 128;
 /// Shorter runs are not worth a width.
-const SHORTEST: usize = 8;
+pub(super) const SHORTEST: usize = 8;
 /// Says that there are patches.
 const PATCHED: u8 = 64;
 const LANES: usize = 4;

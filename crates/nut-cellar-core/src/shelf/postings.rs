@@ -5,6 +5,10 @@
 //! column, and else the frequency less 1. The shape that is the number of columns says that there are several; which,
 //! and how often in each, stands behind the shapes of the block.
 //!
+//! Of fewer than 8 postings, gap and shape stand in one varint: gap · (shapes + 1) + shape, where shapes is the number of
+//! shapes without a frequency above 1, or 2 where a schema has one column; a shape that is as large or larger is given
+//! by the number of them, and follows less that.
+//!
 //! A list of more than one block begins with a table: for each block its last ordinal, how many bytes and occurrences it
 //! has, and what bounds its scores. Short lists have none.
 
@@ -125,8 +129,7 @@ impl PostingWriter {
 
     fn end_block(&mut self) {
         let start = self.blocks.len();
-        pack::put(&mut self.blocks, &self.gaps);
-        pack::put(&mut self.blocks, &self.shapes);
+        put_block(&mut self.blocks, self.columns as usize, &self.gaps, &self.shapes);
         self.blocks.append(&mut self.several);
         if self.long {
             put_varint(&mut self.table, u64::from(self.next_ordinal - self.block_start));
@@ -178,6 +181,53 @@ impl PostingWriter {
         (self.block_start, self.next_ordinal) = (0, 0);
         Some(TermEntry { records, lists })
     }
+}
+
+/// The shapes that a short block tells by one number with the gap.
+fn shapes(columns: usize) -> u32 {
+    if columns > 1 { u32::try_from(columns).expect("a schema has at most 64 text columns") + 1 } else { 2 }
+}
+
+fn put_block(out: &mut Vec<u8>, columns: usize, gaps: &[u32], shapes_of: &[u32]) {
+    if gaps.len() >= pack::SHORTEST {
+        pack::put(out, gaps);
+        return pack::put(out, shapes_of);
+    }
+    let shapes = shapes(columns);
+    for (&gap, &shape) in gaps.iter().zip(shapes_of) {
+        put_varint(out, u64::from(gap) * u64::from(shapes + 1) + u64::from(shape.min(shapes)));
+        if shape >= shapes {
+            put_varint(out, u64::from(shape - shapes));
+        }
+    }
+}
+
+fn get_block(
+    from: &mut Reader<'_>,
+    columns: usize,
+    count: usize,
+    gaps: &mut Vec<u32>,
+    shapes_of: &mut Vec<u32>,
+) -> Result<(), Broken> {
+    if count >= pack::SHORTEST {
+        pack::get(from, count, gaps)?;
+        return pack::get(from, count, shapes_of);
+    }
+    gaps.clear();
+    shapes_of.clear();
+    let shapes = shapes(columns);
+    for _ in 0..count {
+        let both = from.varint()?;
+        let gap =
+            u32::try_from(both / u64::from(shapes + 1)).map_err(|_| Broken("the record of a posting"))?;
+        let mut shape = u32::try_from(both % u64::from(shapes + 1)).unwrap_or(shapes);
+        if shape == shapes {
+            shape = from.varint_u32()?.checked_add(shapes).ok_or(Broken("a frequency"))?;
+        }
+        gaps.push(gap);
+        shapes_of.push(shape);
+    }
+    Ok(())
 }
 
 /// What the table of a list says of one block.
@@ -332,8 +382,8 @@ impl Postings {
             None => 0,
         };
         let mut reader = Reader::new(&self.bytes[self.at..]);
-        pack::get(&mut reader, count, &mut self.ordinals)?;
-        pack::get(&mut reader, count, &mut self.shapes)?;
+        let (gaps, shapes) = (&mut self.ordinals, &mut self.shapes);
+        get_block(&mut reader, self.shelf.columns(), count, gaps, shapes)?;
         for ordinal in &mut self.ordinals {
             *ordinal = next
                 .checked_add(*ordinal)
@@ -414,8 +464,7 @@ impl Shelf {
                     return Err(self.broken(Section::Terms, Broken("an occurrence")).into());
                 }
                 let mut bytes = Vec::new();
-                pack::put(&mut bytes, &[*ordinal]);
-                pack::put(&mut bytes, &[u32::from(*column)]);
+                put_block(&mut bytes, self.columns(), &[*ordinal], &[u32::from(*column)]);
                 postings.bytes = bytes.into();
             }
             Lists::Written { postings: range, .. } => {

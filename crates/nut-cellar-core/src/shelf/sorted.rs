@@ -1,13 +1,19 @@
-//! Sorted byte strings in front-coded blocks, each with a payload: what keys and terms have in common.
+//! Sorted byte strings in front-coded blocks, each with a payload: what keys, terms and classes of forms have in common.
 //!
-//! A block is a run of entries `shared, suffix, payload`, where `shared` counts the bytes in common with the entry
-//! before; the first entry of a block shares none. The index has the first entry of each block, and is searched where
-//! it lies.
+//! A block is a run of entries. The *head* of an entry is a byte: how many bytes it shares with the entry before in the
+//! upper half, and in the lower half how many it does not; 15 says that so many more follow in a varint, that of the shared
+//! bytes first. Then come the bytes that are not shared, and the payload. The first entry of a block shares none.
+//!
+//! An entry that is not the first of its block has bytes of its own. So a head with none of them says something else:
+//! that so many entries follow, without a payload, of which each is the one before, as a number, and one more. Keys that
+//! a database counts up take next to nothing.
+//!
+//! The index has the first entry of each block, and is searched where it lies.
 
 use super::directory::Section;
 use super::output::Output;
 use crate::error::Result;
-use crate::wire::{Broken, Reader, put_bytes, put_varint};
+use crate::wire::{Broken, Reader, put_varint};
 use bytes::Bytes;
 use std::ops::Range;
 
@@ -22,6 +28,8 @@ pub(super) struct SortedWriter {
     block_ends: Vec<u64>,
     heads: Vec<u8>,
     head_ends: Vec<u64>,
+    /// How many entries of the block wait to be written as a count.
+    counted: usize,
 }
 
 impl SortedWriter {
@@ -35,6 +43,7 @@ impl SortedWriter {
             block_ends: Vec::new(),
             heads: Vec::new(),
             head_ends: Vec::new(),
+            counted: 0,
         }
     }
 
@@ -45,6 +54,7 @@ impl SortedWriter {
         if self.in_block == self.per_block {
             self.end_block();
         }
+        self.end_count();
         let first = self.in_block == 0;
         let shared = if first {
             self.heads.extend_from_slice(entry);
@@ -53,12 +63,36 @@ impl SortedWriter {
         } else {
             self.previous.iter().zip(entry).take_while(|(a, b)| a == b).count()
         };
-        put_varint(&mut self.blocks, shared as u64);
-        put_bytes(&mut self.blocks, &entry[shared..]);
+        put_head(&mut self.blocks, shared, entry.len() - shared);
+        self.blocks.extend_from_slice(&entry[shared..]);
         payload(&mut self.blocks, first);
         self.previous.clear();
         self.previous.extend_from_slice(entry);
         self.in_block += 1;
+    }
+
+    /// Takes an entry without a payload that is greater than the one before.
+    pub fn push_bare(&mut self, entry: &[u8]) {
+        let goes_on = (1..self.per_block).contains(&self.in_block)
+            && self.previous.len() == entry.len()
+            && self.counted < MOST_COUNTED
+            && count_up(&mut self.previous);
+        if goes_on && self.previous == entry {
+            self.counted += 1;
+            self.in_block += 1;
+            return;
+        }
+        if goes_on {
+            count_down(&mut self.previous);
+        }
+        self.push(entry, |_, _| ());
+    }
+
+    fn end_count(&mut self) {
+        if self.counted > 0 {
+            put_head(&mut self.blocks, self.counted, 0);
+            self.counted = 0;
+        }
     }
 
     /// Writes out what was packed, once it is enough to be worth it.
@@ -91,8 +125,48 @@ impl SortedWriter {
     }
 
     fn end_block(&mut self) {
+        self.end_count();
         self.block_ends.push(self.written + self.blocks.len() as u64);
         self.in_block = 0;
+    }
+}
+
+/// No count is larger, so that few bytes don't stand for a huge number of entries.
+const MOST_COUNTED: usize = 255;
+
+/// What stands in half a head when the number is as large or larger.
+const MORE: usize = 15;
+
+fn put_head(out: &mut Vec<u8>, shared: usize, own: usize) {
+    let half = |number: usize| u8::try_from(number.min(MORE)).expect("at most 15");
+    out.push(half(shared) << 4 | half(own));
+    for number in [shared, own].into_iter().filter(|number| *number >= MORE) {
+        put_varint(out, (number - MORE) as u64);
+    }
+}
+
+fn get_head(from: &mut Reader<'_>) -> Result<(usize, usize), Broken> {
+    let head = usize::from(from.u8()?);
+    let mut number = |half: usize| match half {
+        MORE => from.size()?.checked_add(MORE).ok_or(Broken("the length of an entry")),
+        few => Ok(few),
+    };
+    Ok((number(head >> 4)?, number(head & MORE)?))
+}
+
+/// Makes a number of bytes, the highest first, one more; tells whether it has room for that, and leaves it if not.
+fn count_up(number: &mut [u8]) -> bool {
+    let Some(place) = number.iter().rposition(|byte| *byte < u8::MAX) else { return false };
+    number[place] += 1;
+    number[place + 1..].fill(0);
+    true
+}
+
+/// Undoes [`count_up`].
+fn count_down(number: &mut [u8]) {
+    if let Some(place) = number.iter().rposition(|byte| *byte > 0) {
+        number[place] -= 1;
+        number[place + 1..].fill(u8::MAX);
     }
 }
 
@@ -185,25 +259,42 @@ impl SortedIndex {
 pub(super) struct Entries<'a> {
     reader: Reader<'a>,
     entry: Vec<u8>,
+    /// Whether it stands before the first.
+    begins: bool,
+    /// How many entries are left of those that are counted.
+    counted: usize,
 }
 
 impl<'a> Entries<'a> {
     pub fn new(block: &'a [u8]) -> Self {
-        Self { reader: Reader::new(block), entry: Vec::new() }
+        Self { reader: Reader::new(block), entry: Vec::new(), begins: true, counted: 0 }
     }
 
     /// Goes to the next entry, if there is one. The payload of the one before has to have been read.
     pub fn advance(&mut self) -> Result<bool, Broken> {
+        if self.counted > 0 {
+            return self.count();
+        }
         if self.reader.is_empty() {
             return Ok(false);
         }
-        let shared = self.reader.size()?;
+        let (shared, own) = get_head(&mut self.reader)?;
+        if own == 0 && !std::mem::take(&mut self.begins) {
+            self.counted = if shared <= MOST_COUNTED { shared } else { 0 };
+            return self.count();
+        }
+        self.begins = false;
         if shared > self.entry.len() {
             return Err(Broken("the shared part of an entry"));
         }
         self.entry.truncate(shared);
-        self.entry.extend_from_slice(self.reader.bytes()?);
+        self.entry.extend_from_slice(self.reader.take(own)?);
         Ok(true)
+    }
+
+    fn count(&mut self) -> Result<bool, Broken> {
+        self.counted = self.counted.checked_sub(1).ok_or(Broken("a count of entries"))?;
+        if count_up(&mut self.entry) { Ok(true) } else { Err(Broken("a counted entry")) }
     }
 
     /// The entry.

@@ -91,12 +91,11 @@ impl TermWriter {
             }
             match &entry.lists {
                 Lists::Once { ordinal, column, position } => {
-                    put_varint(block, 0);
-                    put_varint(block, u64::from(*ordinal));
+                    put_varint(block, u64::from(*ordinal) * 2 + 1);
                     put_varint(block, u64::from(*position) * columns + u64::from(*column));
                 }
                 Lists::Written { occurrences, postings, positions } => {
-                    put_varint(block, u64::from(entry.records));
+                    put_varint(block, u64::from(entry.records) * 2);
                     put_varint(block, occurrences - u64::from(entry.records));
                     put_varint(block, postings.end - postings.start);
                     put_varint(block, positions.end - positions.start);
@@ -133,14 +132,16 @@ impl<'a> TermEntries<'a> {
             Some(ends) => ends,
             none => none.insert(Ends { postings: from.varint()?, positions: from.varint()? }),
         };
-        let records = from.varint_u32()?;
-        if records == 0 {
-            let ordinal = from.varint_u32()?;
+        let first = from.varint()?;
+        let half = u32::try_from(first / 2).map_err(|_| Broken("a number of 32 bits"))?;
+        if first % 2 == 1 {
+            let ordinal = half;
             let place = from.varint()?;
             let column = u8::try_from(place % self.columns).map_err(|_| Broken("a column"))?;
             let position = u32::try_from(place / self.columns).map_err(|_| Broken("a position"))?;
             return Ok(Some(TermEntry::once(ordinal, column, position)));
         }
+        let records = half;
         let occurrences =
             from.varint()?.checked_add(records.into()).ok_or(Broken("the occurrences of a term"))?;
         let postings = next_range(&mut ends.postings, from)?;
