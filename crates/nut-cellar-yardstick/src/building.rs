@@ -2,19 +2,20 @@
 //!
 //! Times are those of building from records in memory into a folder, synced, kept text and positions included. The word
 //! count runs before and after each, and the mean of the two is what a time is divided by. Memory is that of building from
-//! a stream of records, by what the system says of the process.
+//! a stream of records, by what the system says of a process that does nothing else.
 
 use crate::measure::{peak_memory, word_count};
 use crate::records;
 use hashbrown::HashMap;
 use nut_cellar::{Cellar, Column, Folder, Info, Record, Schema};
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use std::error::Error;
 use std::fmt::Write;
 use std::fs::File;
 use std::io::{BufRead, BufReader};
 use std::path::{Path, PathBuf};
+use std::process::Command;
 use std::time::{Duration, Instant};
 
 type Failure = Box<dyn Error>;
@@ -103,6 +104,14 @@ impl Source {
         }
     }
 
+    /// What [`stream`] takes.
+    fn argument(&self) -> String {
+        match self {
+            Self::Generated(count) => count.to_string(),
+            Self::Corpus(path) => path.to_string_lossy().into_owned(),
+        }
+    }
+
     /// Gives every record to `take`.
     fn each(&self, mut take: impl FnMut(Record) -> Result<(), Failure>) -> Result<(), Failure> {
         match self {
@@ -134,47 +143,86 @@ fn schema(language: &str) -> Schema {
 
 /// Makes a cellar of what `fill` puts.
 fn build(
-    wanted: &Wanted<'_>,
+    folder: &Path,
+    budget: usize,
     language: &str,
     fill: impl FnOnce(&mut nut_cellar::Batch<'_>) -> nut_cellar::Result<()>,
 ) -> Result<(Duration, Info), Failure> {
-    let folder = tempfile::tempdir_in(wanted.folder)?;
+    let folder = tempfile::tempdir_in(folder)?;
     let started = Instant::now();
     let cellar = Cellar::create_with(Folder::at(folder.path().join("built")), schema(language), |batch| {
-        batch.set_budget(wanted.budget);
+        batch.set_budget(budget);
         fill(batch)
     })?;
     cellar.tidy()?;
     Ok((started.elapsed(), cellar.info()?))
 }
 
-fn one(source: &Source, language: &'static str, wanted: &Wanted<'_>) -> Result<Built, Failure> {
-    // First, while no records are in memory.
+/// What building from a stream took.
+#[derive(Debug, Serialize, Deserialize)]
+pub struct Streamed {
+    records: u64,
+    text: u64,
+    seconds: f64,
+    peak: u64,
+    shelves: usize,
+    sections: Vec<(String, u64)>,
+    /// Postings and positions that are in lists.
+    in_lists: (u64, u64),
+}
+
+/// Builds from a stream of records. Memory is that of the whole process, so this is for one that does nothing else.
+///
+/// # Errors
+/// If the source can't be read or the cellar not be written.
+pub fn stream(source: &str, language: &str, folder: &Path, budget: usize) -> Result<Streamed, Failure> {
+    let source = match source.parse() {
+        Ok(count) => Source::Generated(count),
+        Err(_) => Source::Corpus(source.into()),
+    };
     let (mut records, mut text) = (0, 0);
     let (built, peak) = peak_memory(|| {
-        build(wanted, language, |batch| {
-            let mut failed = None;
+        build(folder, budget, language, |batch| {
             let put = source.each(|record| {
                 records += 1;
                 text += texts(&record).map(str::len).sum::<usize>() as u64;
-                batch.put(&record).map_err(|error| Box::<dyn Error>::from(failed.insert(error).to_string()))
+                Ok(batch.put(&record)?)
             });
-            match (failed, put) {
-                (Some(error), _) => Err(error),
-                (None, Err(error)) => {
-                    Err(nut_cellar::Error::new(nut_cellar::ErrorKind::Place, error.to_string()))
-                }
-                (None, Ok(())) => Ok(()),
-            }
+            put.map_err(|error| nut_cellar::Error::new(nut_cellar::ErrorKind::Place, error.to_string()))
         })
     })?;
-    let (stream, info) = built?;
-    let timed = if records <= IN_MEMORY { Some(timed(source, language, wanted)?) } else { None };
+    let (took, info) = built?;
+    let in_lists = |count: u64| count - info.tally.alone;
+    Ok(Streamed {
+        records,
+        text,
+        seconds: took.as_secs_f64(),
+        peak,
+        shelves: info.shelves,
+        in_lists: (in_lists(info.tally.postings), in_lists(info.tally.occurrences)),
+        sections: info.bytes,
+    })
+}
 
-    let bytes: u64 = info.bytes.iter().map(|(_, bytes)| bytes).sum();
+fn one(source: &Source, language: &'static str, wanted: &Wanted<'_>) -> Result<Built, Failure> {
+    // In a process of its own, because of the memory.
+    let child = Command::new(std::env::current_exe()?)
+        .args(["stream", &source.argument(), language, &wanted.budget.to_string()])
+        .arg(wanted.folder)
+        .output()?;
+    if !child.status.success() {
+        return Err(String::from_utf8_lossy(&child.stderr).into());
+    }
+    let streamed: Streamed = serde_json::from_slice(&child.stdout)?;
+    let timed = match streamed.records {
+        0..=IN_MEMORY => Some(timed(source, language, wanted)?),
+        _ => None,
+    };
+    let Streamed { records, text, seconds: stream_seconds, peak, shelves, sections, in_lists } = streamed;
     let section =
-        |name: &str| info.bytes.iter().find(|(known, _)| known == name).map_or(0, |(_, bytes)| *bytes);
+        |name: &str| sections.iter().find(|(known, _)| known == name).map_or(0, |(_, bytes)| *bytes);
     let bits = |name: &str, count: u64| 8.0 * section(name) as f64 / count.max(1) as f64;
+    let bytes: u64 = sections.iter().map(|(_, bytes)| bytes).sum();
     let kept = section("kept values") + section("kept index");
     Ok(Built {
         source: source.name(),
@@ -183,14 +231,14 @@ fn one(source: &Source, language: &'static str, wanted: &Wanted<'_>) -> Result<B
         text,
         seconds: timed.map(|(building, _)| building.as_secs_f64()),
         word_count: timed.map(|(_, counting)| counting.as_secs_f64()),
-        stream_seconds: stream.as_secs_f64(),
+        stream_seconds,
         peak,
         budget: wanted.budget,
-        shelves: info.shelves,
+        shelves,
         index_ratio: (bytes - kept) as f64 / text.max(1) as f64,
-        bits_per_posting: bits("postings", info.tally.postings - info.tally.alone),
-        bits_per_position: bits("positions", info.tally.occurrences - info.tally.alone),
-        sections: info.bytes,
+        bits_per_posting: bits("postings", in_lists.0),
+        bits_per_position: bits("positions", in_lists.1),
+        sections,
     })
 }
 
@@ -213,8 +261,9 @@ fn timed(source: &Source, language: &str, wanted: &Wanted<'_>) -> Result<(Durati
         started.elapsed()
     };
     let before = count();
-    let (building, _) =
-        build(wanted, language, |batch| records.iter().try_for_each(|record| batch.put(record)))?;
+    let (building, _) = build(wanted.folder, wanted.budget, language, |batch| {
+        records.iter().try_for_each(|record| batch.put(record))
+    })?;
     Ok((building, (before + count()) / 2))
 }
 

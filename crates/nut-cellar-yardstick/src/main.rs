@@ -62,6 +62,9 @@ enum Call {
         #[arg(long)]
         json: bool,
     },
+    /// Build from a stream of records, and say what it took; `build` calls this.
+    #[command(hide = true)]
+    Stream { source: String, language: String, budget: usize, folder: PathBuf },
     /// Print the stem of each word on standard input, one a line.
     Stems {
         /// The language.
@@ -112,6 +115,11 @@ fn run(arguments: Arguments) -> Result<(), Box<dyn Error>> {
             } else {
                 println!("{}", building::tables(&built));
             }
+            Ok(())
+        }
+        Call::Stream { source, language, budget, folder } => {
+            let streamed = building::stream(&source, &language, &folder, budget)?;
+            println!("{}", serde_json::to_string(&streamed)?);
             Ok(())
         }
         Call::Stems { language } => stems(&language),
