@@ -25,6 +25,7 @@ mod positions;
 mod postings;
 mod reader;
 mod reading;
+mod shapes;
 mod sorted;
 mod terms;
 #[cfg(test)]

@@ -1,13 +1,10 @@
 //! Postings: in which records a term is, and how often in which column.
 //!
-//! They are packed in blocks: the gaps between the ordinals, then the *shapes*. A shape is one number for column and
-//! frequency, as most postings are in one column: (frequency - 1) · (columns + 1) + column, where a schema has more than one
-//! column, and else the frequency less 1. The shape that is the number of columns says that there are several; which,
-//! and how often in each, stands behind the shapes of the block.
+//! They are packed in blocks: the gaps between the ordinals, then the shapes (see `shapes`), then the rest of what the
+//! postings that are in several columns need.
 //!
-//! Of fewer than 8 postings, gap and shape stand in one varint: gap · (shapes + 1) + shape, where shapes is the number of
-//! shapes without a frequency above 1, or 2 where a schema has one column; a shape that is as large or larger is given
-//! by the number of them, and follows less that.
+//! Of fewer than 8 postings, gap and shape stand in one varint: gap · (kinds + 1) + shape, where kinds is the number of
+//! kinds of shapes, at least 2; a shape that is as large or larger is given by the number of kinds, and follows less that.
 //!
 //! A list of more than one block begins with a table: for each block its last ordinal, how many bytes and occurrences it
 //! has, and what bounds its scores. Short lists have none.
@@ -18,6 +15,7 @@ use super::hand::{Hand, Step};
 use super::pack;
 use super::positions::PositionWriter;
 use super::reader::Shelf;
+use super::shapes::Shapes;
 use super::terms::{Lists, TermEntry};
 use crate::error::Error;
 use crate::schema::ColumnSet;
@@ -29,13 +27,12 @@ use std::sync::Arc;
 /// Collects the lists of one term after the other.
 pub(super) struct PostingWriter {
     per_block: usize,
-    columns: u32,
+    kinds: Shapes,
     /// Whether the list may have more than one block, and so a table.
     long: bool,
     gaps: Vec<u32>,
     shapes: Vec<u32>,
-    /// Which columns, and how often, of those postings of the block that are in several.
-    several: Vec<u8>,
+    rest: Vec<u8>,
     bounds: Bounds,
     block_occurrences: u64,
     /// The ordinal after the last of the block before.
@@ -55,11 +52,11 @@ impl PostingWriter {
     pub fn new(per_block: usize, columns: usize) -> Self {
         Self {
             per_block,
-            columns: u32::try_from(columns).expect("a schema has at most 64 text columns"),
+            kinds: Shapes::new(columns),
             long: false,
             gaps: Vec::new(),
             shapes: Vec::new(),
-            several: Vec::new(),
+            rest: Vec::new(),
             bounds: Bounds::new(columns),
             block_occurrences: 0,
             block_start: 0,
@@ -110,18 +107,7 @@ impl PostingWriter {
                 self.block_occurrences += u64::from(tf);
             }
         }
-        self.shapes.push(match self.tf[..] {
-            [(_, tf)] if self.columns == 1 => tf - 1,
-            [(column, tf)] if tf <= u32::MAX / (self.columns + 1) => {
-                (tf - 1) * (self.columns + 1) + u32::from(column)
-            }
-            _ => self.columns,
-        });
-        if self.columns > 1 && self.shapes.last() == Some(&self.columns) {
-            let columns: ColumnSet = self.tf.iter().map(|(column, _)| usize::from(*column)).collect();
-            put_varint(&mut self.several, columns.0);
-            self.tf.iter().for_each(|(_, tf)| put_varint(&mut self.several, u64::from(*tf) - 1));
-        }
+        self.shapes.push(self.kinds.put(&self.tf, &mut self.rest));
         self.gaps.push(ordinal - self.next_ordinal);
         self.next_ordinal = ordinal + 1;
         self.records += 1;
@@ -129,8 +115,8 @@ impl PostingWriter {
 
     fn end_block(&mut self) {
         let start = self.blocks.len();
-        put_block(&mut self.blocks, self.columns as usize, &self.gaps, &self.shapes);
-        self.blocks.append(&mut self.several);
+        put_block(&mut self.blocks, self.kinds, &self.gaps, &self.shapes);
+        self.blocks.append(&mut self.rest);
         if self.long {
             put_varint(&mut self.table, u64::from(self.next_ordinal - self.block_start));
             put_varint(&mut self.table, (self.blocks.len() - start) as u64);
@@ -184,48 +170,47 @@ impl PostingWriter {
 }
 
 /// The shapes that a short block tells by one number with the gap.
-fn shapes(columns: usize) -> u32 {
-    if columns > 1 { u32::try_from(columns).expect("a schema has at most 64 text columns") + 1 } else { 2 }
+fn told(kinds: Shapes) -> u32 {
+    kinds.kinds().max(2)
 }
 
-fn put_block(out: &mut Vec<u8>, columns: usize, gaps: &[u32], shapes_of: &[u32]) {
+fn put_block(out: &mut Vec<u8>, kinds: Shapes, gaps: &[u32], shapes: &[u32]) {
     if gaps.len() >= pack::SHORTEST {
         pack::put(out, gaps);
-        return pack::put(out, shapes_of);
+        return pack::put(out, shapes);
     }
-    let shapes = shapes(columns);
-    for (&gap, &shape) in gaps.iter().zip(shapes_of) {
-        put_varint(out, u64::from(gap) * u64::from(shapes + 1) + u64::from(shape.min(shapes)));
-        if shape >= shapes {
-            put_varint(out, u64::from(shape - shapes));
+    let told = told(kinds);
+    for (&gap, &shape) in gaps.iter().zip(shapes) {
+        put_varint(out, u64::from(gap) * u64::from(told + 1) + u64::from(shape.min(told)));
+        if shape >= told {
+            put_varint(out, u64::from(shape - told));
         }
     }
 }
 
 fn get_block(
     from: &mut Reader<'_>,
-    columns: usize,
+    kinds: Shapes,
     count: usize,
     gaps: &mut Vec<u32>,
-    shapes_of: &mut Vec<u32>,
+    shapes: &mut Vec<u32>,
 ) -> Result<(), Broken> {
     if count >= pack::SHORTEST {
         pack::get(from, count, gaps)?;
-        return pack::get(from, count, shapes_of);
+        return pack::get(from, count, shapes);
     }
     gaps.clear();
-    shapes_of.clear();
-    let shapes = shapes(columns);
+    shapes.clear();
+    let told = told(kinds);
     for _ in 0..count {
         let both = from.varint()?;
-        let gap =
-            u32::try_from(both / u64::from(shapes + 1)).map_err(|_| Broken("the record of a posting"))?;
-        let mut shape = u32::try_from(both % u64::from(shapes + 1)).unwrap_or(shapes);
-        if shape == shapes {
-            shape = from.varint_u32()?.checked_add(shapes).ok_or(Broken("a frequency"))?;
+        let gap = u32::try_from(both / u64::from(told + 1)).map_err(|_| Broken("the record of a posting"))?;
+        let mut shape = u32::try_from(both % u64::from(told + 1)).unwrap_or(told);
+        if shape == told {
+            shape = from.varint_u32()?.checked_add(told).ok_or(Broken("a frequency"))?;
         }
         gaps.push(gap);
-        shapes_of.push(shape);
+        shapes.push(shape);
     }
     Ok(())
 }
@@ -249,6 +234,7 @@ struct Block {
 #[derive(Debug)]
 pub(crate) struct Postings {
     shelf: Arc<Shelf>,
+    kinds: Shapes,
     bytes: Bytes,
     /// One for each block, if there is more than one.
     table: Vec<Block>,
@@ -333,36 +319,20 @@ impl Postings {
             }
             self.begin_block()?;
         }
-        let (columns, shape) = (self.shelf.columns(), self.shapes[self.here]);
-        let (less_one, column) = match u32::try_from(columns) {
-            Ok(columns @ 2..) => (shape / (columns + 1), shape as usize % (columns as usize + 1)),
-            _ => (shape, 0),
-        };
-        self.tf.clear();
-        if column < columns {
-            self.columns = ColumnSet::default().with(column);
-            self.tf.push(less_one.checked_add(1).ok_or(Broken("a frequency"))?);
+        let shape = self.shapes[self.here];
+        if shape < self.kinds.kinds() && self.shelf.columns() == 1 {
+            self.columns = ColumnSet(1);
+            self.tf.clear();
+            self.tf.push(1);
         } else {
-            self.several()?;
+            let mut rest = Reader::new(&self.bytes[self.at..]);
+            self.columns = self.kinds.get(shape, &mut rest, &mut self.tf)?;
+            self.at = self.bytes.len() - rest.left();
         }
         self.first_occurrence = self.next_occurrence;
         let occurrences = self.tf.iter().map(|tf| u64::from(*tf)).sum::<u64>();
         self.next_occurrence = self.first_occurrence.saturating_add(occurrences);
         Ok(true)
-    }
-
-    /// Reads the columns of a posting that is in several.
-    fn several(&mut self) -> Result<(), Broken> {
-        let mut reader = Reader::new(&self.bytes[self.at..]);
-        self.columns = ColumnSet(reader.varint()?);
-        if self.columns.is_empty() || self.columns.0 >> (self.shelf.columns() - 1) > 1 {
-            return Err(Broken("the columns of a posting"));
-        }
-        for _ in self.columns.iter() {
-            self.tf.push(reader.varint_u32()?.checked_add(1).ok_or(Broken("a frequency"))?);
-        }
-        self.at = self.bytes.len() - reader.left();
-        Ok(())
     }
 
     /// Whether every posting and every byte of the list have been read.
@@ -383,7 +353,7 @@ impl Postings {
         };
         let mut reader = Reader::new(&self.bytes[self.at..]);
         let (gaps, shapes) = (&mut self.ordinals, &mut self.shapes);
-        get_block(&mut reader, self.shelf.columns(), count, gaps, shapes)?;
+        get_block(&mut reader, self.kinds, count, gaps, shapes)?;
         for ordinal in &mut self.ordinals {
             *ordinal = next
                 .checked_add(*ordinal)
@@ -443,8 +413,10 @@ impl Postings {
 impl Shelf {
     /// The postings of a term, standing before the first.
     pub(crate) fn postings(self: &Arc<Self>, hand: &mut Hand, entry: &TermEntry) -> Step<Postings> {
+        let kinds = Shapes::new(self.columns());
         let mut postings = Postings {
             shelf: Arc::clone(self),
+            kinds,
             bytes: Bytes::new(),
             table: Vec::new(),
             begun: 0,
@@ -464,7 +436,8 @@ impl Shelf {
                     return Err(self.broken(Section::Terms, Broken("an occurrence")).into());
                 }
                 let mut bytes = Vec::new();
-                put_block(&mut bytes, self.columns(), &[*ordinal], &[u32::from(*column)]);
+                let shape = kinds.put(&[(*column, 1)], &mut Vec::new());
+                put_block(&mut bytes, kinds, &[*ordinal], &[shape]);
                 postings.bytes = bytes.into();
             }
             Lists::Written { postings: range, .. } => {
