@@ -6,8 +6,8 @@
 //! | 1 | the width in bits, 0 to 32; 64 more if there are patches |
 //! | … | the low bits: of 128 numbers in four lanes, so that compilers turn unpacking into vector instructions; of fewer one after the other |
 //! | 1 | how many patches there are, less 1 |
-//! | 1 each | which numbers they are for |
-//! | varint each | the bits above the width |
+//! | 1 | how many bits the widest of them has above the width |
+//! | … | for each patch, one after the other: 7 bits that say which number it is for, and its bits above the width |
 //!
 //! Runs shorter than 8 are varints and nothing else. How many numbers there are is known from elsewhere.
 
@@ -20,6 +20,8 @@ pub(super) const SHORTEST: usize = 8;
 /// Says that there are patches.
 const PATCHED: u8 = 64;
 const LANES: usize = 4;
+/// What tells a place in a run.
+const PLACE_BITS: u32 = 7;
 
 /// Appends a run of at most [`LONGEST`] numbers.
 pub(super) fn put(out: &mut Vec<u8>, numbers: &[u32]) {
@@ -33,13 +35,15 @@ pub(super) fn put(out: &mut Vec<u8>, numbers: &[u32]) {
     if numbers.len() == LONGEST {
         put_lanes(out, numbers, width, low);
     } else {
-        put_stream(out, numbers, width, low);
+        put_stream(out, numbers.iter().map(|number| u64::from(number & low)), width.into());
     }
     if patches > 0 {
-        let patched = || (0_u8..).zip(numbers).filter(|(_, number)| **number > low);
-        out.push(patches - 1);
-        out.extend(patched().map(|(place, _)| place));
-        patched().for_each(|(_, &number)| put_varint(out, u64::from(number >> width)));
+        let patched = || (0_u64..).zip(numbers).filter(|(_, number)| **number > low);
+        let widest = patched().map(|(_, number)| number >> width).max().unwrap_or(0);
+        let above = u32::BITS - widest.leading_zeros();
+        out.extend([patches - 1, u8::try_from(above).expect("at most 32")]);
+        let patch = |(place, number): (u64, &u32)| place | u64::from(number >> width) << PLACE_BITS;
+        put_stream(out, patched().map(patch), PLACE_BITS + above);
     }
 }
 
@@ -50,17 +54,16 @@ fn best_width(numbers: &[u32]) -> (u8, u8) {
         of_bits[(u32::BITS - number.leading_zeros()) as usize] += 1;
     }
     let widest = of_bits.iter().rposition(|count| *count > 0).unwrap_or(0);
-    let mut best = (usize::MAX, 0, 0);
+    let (mut best, mut patches) = ((usize::MAX, 0, 0), 0);
     for width in (0..=widest).rev() {
-        let above = of_bits.iter().enumerate().skip(width + 1).filter(|(_, count)| **count > 0);
-        let (patches, bytes) = above.fold((0, 0), |(patches, bytes), (bits, count)| {
-            (patches + count, bytes + count * (1 + (bits - width).div_ceil(7)))
-        });
-        let size = (numbers.len() * width).div_ceil(8) + usize::from(patches > 0) + bytes;
+        let each = PLACE_BITS as usize + widest - width;
+        let extra = if patches > 0 { 2 + (patches * each).div_ceil(8) } else { 0 };
+        let size = (numbers.len() * width).div_ceil(8) + extra;
         // Equal sizes: rather fewer patches, which come first.
         if size < best.0 {
             best = (size, width, patches);
         }
+        patches += of_bits[width];
     }
     let small = |number: usize| u8::try_from(number).expect("at most 32 bits and 128 numbers");
     (small(best.1), small(best.2))
@@ -85,11 +88,12 @@ fn put_lanes(out: &mut Vec<u8>, numbers: &[u32], width: u8, low: u32) {
     out.extend(words[..width].iter().flatten().flat_map(|word| word.to_le_bytes()));
 }
 
-fn put_stream(out: &mut Vec<u8>, numbers: &[u32], width: u8, low: u32) {
+/// Numbers of so many bits, at most 39, one after the other.
+fn put_stream(out: &mut Vec<u8>, numbers: impl Iterator<Item = u64>, width: u32) {
     let (mut held, mut bits) = (0_u64, 0);
     for number in numbers {
-        held |= u64::from(number & low) << bits;
-        bits += u32::from(width);
+        held |= number << bits;
+        bits += width;
         while bits >= 8 {
             out.push(held.to_le_bytes()[0]);
             held >>= 8;
@@ -121,25 +125,34 @@ pub(super) fn get(from: &mut Reader<'_>, count: usize, numbers: &mut Vec<u32>) -
         let all = numbers.first_chunk_mut().expect("it was made so long");
         UNPACK[usize::from(width)](bytes, all);
     } else {
-        get_stream(bytes, count, width, numbers);
+        get_stream(bytes, count, width.into(), |number| {
+            numbers.push(u32::try_from(number).expect("at most 32 bits"));
+        });
     }
     if head & PATCHED != 0 {
-        let patches = usize::from(from.u8()?) + 1;
-        let places = from.take(patches)?;
-        for &place in places {
-            let above = from.varint_u32()?;
-            let number = numbers.get_mut(usize::from(place)).ok_or(Broken("the place of a patch"))?;
-            *number |= above
-                .checked_shl(u32::from(width))
-                .filter(|shifted| shifted >> width == above)
-                .ok_or(Broken("a patch"))?;
+        let (patches, above) = (usize::from(from.u8()?) + 1, u32::from(from.u8()?));
+        if patches > LONGEST || above + u32::from(width) > 32 {
+            return Err(Broken("the width of a patch"));
+        }
+        let each = PLACE_BITS + above;
+        let bytes = from.take((patches * each as usize).div_ceil(8))?;
+        let mut places_hold = true;
+        get_stream(bytes, patches, each, |patch| {
+            let place = usize::try_from(patch & ((1 << PLACE_BITS) - 1)).unwrap_or(LONGEST);
+            match (numbers.get_mut(place), u32::try_from(patch >> PLACE_BITS << width)) {
+                (Some(number), Ok(above)) => *number |= above,
+                _ => places_hold = false,
+            }
+        });
+        if !places_hold {
+            return Err(Broken("the place of a patch"));
         }
     }
     Ok(())
 }
 
-fn get_stream(bytes: &[u8], count: usize, width: u8, numbers: &mut Vec<u32>) {
-    let width = u32::from(width);
+/// Gives numbers of so many bits, at most 39.
+fn get_stream(bytes: &[u8], count: usize, width: u32, mut take: impl FnMut(u64)) {
     let low = (1_u64 << width) - 1;
     let (mut held, mut bits, mut rest) = (0_u64, 0, bytes.iter());
     for _ in 0..count {
@@ -147,7 +160,7 @@ fn get_stream(bytes: &[u8], count: usize, width: u8, numbers: &mut Vec<u32>) {
             held |= u64::from(*rest.next().unwrap_or(&0)) << bits;
             bits += 8;
         }
-        numbers.push(u32::try_from(held & low).expect("at most 32 bits are left"));
+        take(held & low);
         held >>= width;
         bits -= width;
     }
@@ -269,6 +282,6 @@ mod tests {
         run[90] = u32::MAX;
         let mut bytes = Vec::new();
         put(&mut bytes, &run);
-        assert_eq!(bytes.len(), 1 + LONGEST * 2 / 8 + 1 + 2 + 3 + 5);
+        assert_eq!(bytes.len(), 1 + LONGEST * 2 / 8 + 2 + (2_usize * (7 + 30)).div_ceil(8));
     }
 }
