@@ -161,7 +161,8 @@ fn rank(random: &mut Random) -> u64 {
     rank.saturating_sub(1)
 }
 
-/// The word of a rank: a frequent one, or syllables that no other rank has.
+/// The word of a rank: a frequent one, or at least three syllables that no other rank has. So a word and the space behind it
+/// take 5.8 bytes on average, a little less than in real descriptions.
 fn put_word(out: &mut String, rank: u64) {
     let frequent = usize::try_from(rank).ok().and_then(|rank| FREQUENT.get(rank));
     if let Some(word) = frequent {
@@ -169,7 +170,7 @@ fn put_word(out: &mut String, rank: u64) {
     }
     let mut rest = rank;
     for syllable in 0.. {
-        if syllable > 1 && rest == 0 {
+        if syllable > 2 && rest == 0 {
             return;
         }
         let [consonant, vowel] = [rest % 20, rest / 20 % 5].map(|place| usize::try_from(place).unwrap_or(0));

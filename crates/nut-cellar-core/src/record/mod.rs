@@ -6,6 +6,7 @@ mod value;
 pub use key::{Key, MAX_KEY_BYTES};
 pub use value::Value;
 
+use foldhash::fast::RandomState;
 use indexmap::IndexMap;
 
 /// A row: its key and the values of its columns. A column may have none, one or several values.
@@ -22,13 +23,13 @@ use indexmap::IndexMap;
 pub struct Record {
     /// What names the record; putting another record with the same key replaces it.
     pub key: Key,
-    columns: IndexMap<String, Vec<Value>>,
+    columns: IndexMap<String, Vec<Value>, RandomState>,
 }
 
 impl Record {
     /// A record without values.
     pub fn new(key: impl Into<Key>) -> Self {
-        Self { key: key.into(), columns: IndexMap::new() }
+        Self { key: key.into(), columns: IndexMap::default() }
     }
 
     /// The record with one more value in a column.

@@ -9,6 +9,7 @@ mod file;
 pub use column::{Column, Kind};
 
 use crate::error::{Error, ErrorKind, Result};
+use foldhash::fast::RandomState;
 use indexmap::IndexMap;
 use serde::{Deserialize, Serialize};
 
@@ -32,7 +33,7 @@ pub const MAX_TEXT_COLUMNS: usize = 64;
 pub struct Schema {
     key: String,
     #[serde(rename = "column")]
-    columns: IndexMap<String, Column>,
+    columns: IndexMap<String, Column, RandomState>,
     #[serde(skip_serializing_if = "Option::is_none")]
     source: Option<Source>,
 }
@@ -50,7 +51,7 @@ pub struct Source {
 struct Raw {
     key: String,
     #[serde(rename = "column")]
-    columns: IndexMap<String, Column>,
+    columns: IndexMap<String, Column, RandomState>,
     source: Option<Source>,
 }
 
@@ -67,7 +68,7 @@ impl TryFrom<Raw> for Schema {
 impl Schema {
     /// A schema without columns whose records are named by this column.
     pub fn new(key: impl Into<String>) -> Self {
-        Self { key: key.into(), columns: IndexMap::new(), source: None }
+        Self { key: key.into(), columns: IndexMap::default(), source: None }
     }
 
     /// The schema with one more column, the last in order.

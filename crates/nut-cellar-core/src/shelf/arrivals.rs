@@ -84,7 +84,8 @@ impl Arrivals {
 
     /// The memory it takes, and sorting it will take, in bytes; an estimate.
     pub fn memory(&self) -> usize {
-        2 * self.keys.bytes.len() + self.len() * 3 * size_of::<usize>()
+        let keys = self.keys.bytes.len() + self.len() * (size_of::<usize>() + 2 * size_of::<u32>());
+        if self.ascending { keys } else { 2 * keys }
     }
 
     /// The records that count, in key order.

@@ -142,10 +142,11 @@ impl Builder {
 
     /// The memory that the records take, and sealing them will take, in bytes; an estimate.
     pub fn memory(&self) -> usize {
+        // The kept values are written before the tokens are sorted.
         self.log.memory()
+            + self.kept.len().max(self.log.memory_sorted())
             + self.vocabulary.memory()
             + self.arrivals.memory()
-            + self.kept.len()
             + self.kept_ends.len() * size_of::<usize>()
             + self.lengths.len() * size_of::<u32>()
     }

@@ -89,7 +89,7 @@ pub(super) struct Directory {
     pub records: u32,
     /// The number of postings in a block, and of positions in a chunk, from 1 to 128.
     pub block: u8,
-    /// For each text column the bytes that one length takes: 1, 2 or 4.
+    /// For each text column the bits that one length takes, at most 32.
     pub widths: Vec<u8>,
     /// Where each section ends; the next one begins there.
     pub ends: [u64; Section::ALL.len()],
@@ -191,7 +191,7 @@ impl Directory {
         }
         let columns = usize::from(reader.u8()?);
         let widths = reader.take(columns)?.to_vec();
-        if columns > MAX_TEXT_COLUMNS || !widths.iter().all(|width| matches!(width, 1 | 2 | 4)) {
+        if columns > MAX_TEXT_COLUMNS || !widths.iter().all(|width| *width <= 32) {
             return Err(Broken("the width of the lengths"));
         }
         let mut ends = [0; Section::ALL.len()];

@@ -1,8 +1,10 @@
-//! Lengths: for each text column the number of tokens of each record, in 1, 2 or 4 bytes as the longest needs.
+//! Lengths: for each text column the number of positions of each record, in as many bits as the longest needs, one after
+//! the other, the lowest bit first. The lengths of a column begin with a byte.
 
 use super::directory::{CHUNK, Section};
 use super::hand::{Hand, Step};
 use super::output::Output;
+use super::pack::put_stream;
 use super::reader::Shelf;
 use crate::error::Result;
 use bytes::Bytes;
@@ -11,20 +13,20 @@ use std::sync::Arc;
 
 /// The size of the section.
 pub(super) fn size(widths: &[u8], records: u32) -> u64 {
-    widths.iter().map(|&width| u64::from(width) * u64::from(records)).sum()
+    widths.iter().map(|&width| (u64::from(width) * u64::from(records)).div_ceil(8)).sum()
 }
 
-/// Appends the lengths of one column; gives the bytes that each takes, which the longest decides.
+/// Appends the lengths of one column; gives the bits that each takes, which the longest decides.
 pub(super) fn write(out: &mut Output<'_>, lengths: &[u32]) -> Result<u8> {
-    let width = match lengths.iter().max().unwrap_or(&0) {
-        0..=0xff => 1,
-        0x100..=0xffff => 2,
-        _ => 4,
-    };
-    for length in lengths {
-        out.append(&length.to_le_bytes()[..usize::from(width)])?;
+    let bits = u32::BITS - lengths.iter().max().unwrap_or(&0).leading_zeros();
+    let mut packed = Vec::new();
+    // A multiple of eight lengths ends with a byte.
+    for some in lengths.chunks(1 << 12) {
+        put_stream(&mut packed, some.iter().copied().map(u64::from), bits);
+        out.append(&packed)?;
+        packed.clear();
     }
-    Ok(width)
+    Ok(u8::try_from(bits).expect("at most 32"))
 }
 
 /// The lengths of one column of a shelf, read chunk by chunk as they are asked for.
@@ -59,8 +61,8 @@ impl LengthColumn {
 
     /// The number of tokens of a record.
     pub fn get(&mut self, hand: &mut Hand, ordinal: u32) -> Step<u32> {
-        let at = self.start + u64::from(self.width) * u64::from(ordinal);
-        let range = at..at + u64::from(self.width);
+        let bit = u64::from(self.width) * u64::from(ordinal);
+        let range = self.start + bit / 8..self.start + (bit + u64::from(self.width)).div_ceil(8);
         if range.start < self.near_range.start || range.end > self.near_range.end {
             // A length may straddle two chunks: from the chunk of its first byte to the end of its last byte's.
             let chunks = range.start / CHUNK * CHUNK..range.end.div_ceil(CHUNK) * CHUNK;
@@ -69,9 +71,17 @@ impl LengthColumn {
             self.near_range = around;
         }
         let offset = usize::try_from(range.start - self.near_range.start).unwrap_or(usize::MAX);
-        let bytes = self.near.get(offset..offset.saturating_add(usize::from(self.width))).unwrap_or_default();
-        let mut whole = [0; 4];
-        whole[..bytes.len()].copy_from_slice(bytes);
-        Ok(u32::from_le_bytes(whole))
+        let bytes = self.near.get(offset..).unwrap_or_default();
+        // Most lengths have eight bytes behind their first.
+        let whole = bytes.first_chunk().map_or_else(
+            || {
+                let mut whole = [0; 8];
+                whole[..bytes.len().min(8)].copy_from_slice(&bytes[..bytes.len().min(8)]);
+                u64::from_le_bytes(whole)
+            },
+            |whole| u64::from_le_bytes(*whole),
+        );
+        let length = whole >> (bit % 8) & ((1 << self.width) - 1);
+        Ok(u32::try_from(length).unwrap_or(u32::MAX))
     }
 }

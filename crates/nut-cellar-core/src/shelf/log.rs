@@ -73,9 +73,14 @@ impl TokenLog {
         self.next_position = 0;
     }
 
-    /// The memory it takes, and sorting it will take, in bytes.
+    /// The memory it takes, in bytes.
     pub fn memory(&self) -> usize {
-        self.entries.len() * (size_of::<u32>() + size_of::<Place>()) + self.ends.len() * size_of::<usize>()
+        self.entries.len() * size_of::<u32>() + self.ends.len() * size_of::<usize>()
+    }
+
+    /// The memory that the places of its tokens will take, and the lists that are made of them, in bytes; an estimate.
+    pub fn memory_sorted(&self) -> usize {
+        self.entries.len() * (size_of::<Place>() + 1)
     }
 
     /// Sorts the tokens of `arrivals`, which become the records from 0, by term, with one counting pass: for each of the

@@ -89,7 +89,7 @@ fn put_lanes(out: &mut Vec<u8>, numbers: &[u32], width: u8, low: u32) {
 }
 
 /// Numbers of so many bits, at most 39, one after the other.
-fn put_stream(out: &mut Vec<u8>, numbers: impl Iterator<Item = u64>, width: u32) {
+pub(super) fn put_stream(out: &mut Vec<u8>, numbers: impl Iterator<Item = u64>, width: u32) {
     let (mut held, mut bits) = (0_u64, 0);
     for number in numbers {
         held |= number << bits;

@@ -164,11 +164,11 @@ proptest! {
         let mut ends = [0; 11];
         let mut end = super::directory::HEADER_BYTES;
         for (slot, (section, length)) in ends.iter_mut().zip(Section::ALL.into_iter().zip(lengths)) {
-            end += if section == Section::Lengths { u64::from(records) * 3 } else { length };
+            end += if section == Section::Lengths { (u64::from(records) * 3).div_ceil(8) + u64::from(records) } else { length };
             *slot = end;
         }
         let checksums = (0..).take(end.div_ceil(CHUNK) as usize).collect();
-        let directory = Directory { records, block: 7, widths: vec![1, 2], ends, checksums };
+        let directory = Directory { records, block: 7, widths: vec![3, 8], ends, checksums };
         let mut tail = directory.encode();
         let bytes = end + tail.len() as u64;
         prop_assert_eq!(&Directory::decode(&tail, bytes, 2).unwrap(), &directory);
