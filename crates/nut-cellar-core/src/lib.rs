@@ -13,6 +13,8 @@
 //! index, [`catalog`] puts shelves together, [`query`] reads what a person typed, [`rank`] is the arithmetic,
 //! [`search`] brings them together and [`show`] marks the matches.
 
+#![forbid(unsafe_code)]
+
 pub mod catalog;
 pub mod error;
 pub mod query;

@@ -6,6 +6,16 @@ use nut_cellar_core::{
 };
 use std::sync::Arc;
 
+/// What a writer does while somebody else is writing.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Patience {
+    /// It gives up at once, with [`ErrorKind::Overtaken`].
+    #[default]
+    Refuse,
+    /// It waits.
+    Wait,
+}
+
 /// A place that begins and commits transactions by itself.
 pub trait Place: Clone + Send + Sync {
     /// What one transaction sees.
@@ -22,8 +32,9 @@ pub trait Place: Clone + Send + Sync {
     /// Begins a transaction.
     ///
     /// # Errors
-    /// If the place can't be written, or somebody else is writing and the place allows just one.
-    fn unit(&self) -> Result<Self::Unit>;
+    /// If the place can't be written, or [`ErrorKind::Overtaken`] if somebody else is writing, the place allows just one,
+    /// and it is not to wait.
+    fn unit(&self, patience: Patience) -> Result<Self::Unit>;
 
     /// Makes a transaction count.
     ///
@@ -40,8 +51,11 @@ impl Place for Memory {
         Ok(Self::view(self))
     }
 
-    fn unit(&self) -> Result<Self::Unit> {
-        Ok(Self::unit(self))
+    fn unit(&self, patience: Patience) -> Result<Self::Unit> {
+        Ok(match patience {
+            Patience::Refuse => Self::unit(self),
+            Patience::Wait => self.unit_in_turn(),
+        })
     }
 
     fn commit(unit: Self::Unit) -> Result<()> {
@@ -55,6 +69,7 @@ pub struct Cellar<P> {
     place: P,
     schema: Arc<Schema>,
     opened: Arc<Opened>,
+    patience: Patience,
 }
 
 impl Cellar<Memory> {
@@ -87,7 +102,7 @@ impl<P: Place> Cellar<P> {
     ) -> Result<Self> {
         schema.check()?;
         let opened = Arc::new(Opened::new());
-        let mut unit = place.unit()?;
+        let mut unit = place.unit(Patience::default())?;
         if unit.manifest()?.is_some() {
             return Err(Error::new(
                 ErrorKind::BadRequest,
@@ -98,7 +113,7 @@ impl<P: Place> Cellar<P> {
         work(&mut batch)?;
         batch.publish()?;
         P::commit(unit)?;
-        Ok(Self { place, schema: Arc::new(schema), opened })
+        Ok(Self { place, schema: Arc::new(schema), opened, patience: Patience::default() })
     }
 
     /// The cellar at a place, with the schema that is kept with it.
@@ -108,7 +123,21 @@ impl<P: Place> Cellar<P> {
     pub fn open(place: P) -> Result<Self> {
         let opened = Arc::new(Opened::new());
         let schema = Arc::clone(Snapshot::open(&place.view()?, &opened)?.schema());
-        Ok(Self { place, schema, opened })
+        Ok(Self { place, schema, opened, patience: Patience::default() })
+    }
+
+    /// The same cellar, whose writes wait for other writers that wait too, or are refused while there are others.
+    #[must_use]
+    pub fn with_patience(self, patience: Patience) -> Self {
+        Self { patience, ..self }
+    }
+
+    /// How far the source of the cellar has been read: the last bookmark that a batch kept.
+    ///
+    /// # Errors
+    /// If the place can't be read.
+    pub fn bookmark(&self) -> Result<Option<Vec<u8>>> {
+        Ok(self.place.view()?.manifest()?.and_then(|manifest| manifest.bookmark))
     }
 
     /// The columns.
@@ -121,7 +150,7 @@ impl<P: Place> Cellar<P> {
     /// # Errors
     /// What `work` or the place answers; nothing is changed then.
     pub fn publish(&self, work: impl FnOnce(&mut Batch<'_>) -> Result<()>) -> Result<Published> {
-        let mut unit = self.place.unit()?;
+        let mut unit = self.place.unit(self.patience)?;
         let mut batch = Batch::new(&mut unit, &self.opened, &self.schema)?;
         work(&mut batch)?;
         let published = batch.publish()?;

@@ -28,7 +28,7 @@ pub mod rows;
 #[cfg(feature = "sqlite")]
 pub mod sqlite;
 
-pub use cellar::{Cellar, Info, Place};
+pub use cellar::{Cellar, Info, Patience, Place};
 pub use folder::Folder;
 pub use nut_cellar_core::{
     Batch, Column, Error, ErrorKind, Expansions, Find, Found, Highlighter, Hit, Key, Kind, Language,

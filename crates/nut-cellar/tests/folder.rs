@@ -7,7 +7,9 @@
     reason = "a test fails by panicking, and its numbers are small"
 )]
 
-use nut_cellar::{Cellar, Column, ErrorKind, Find, Folder, Place, Record, Result, Schema, View};
+use nut_cellar::{
+    Cellar, Column, ErrorKind, Find, Folder, Merging, Patience, Place, Record, Result, Schema, View,
+};
 use std::fs;
 use std::path::{Path, PathBuf};
 
@@ -99,9 +101,9 @@ fn one_writes_at_a_time_and_views_stay_as_they_are() {
     let shelf = (manifest.shelves[0].piece, 0..manifest.shelves[0].bytes);
     let bytes = view.read(std::slice::from_ref(&shelf)).unwrap();
 
-    let unit = place.unit().unwrap();
+    let unit = place.unit(Patience::Refuse).unwrap();
     let error = cellar.publish(|_| Ok(())).unwrap_err();
-    assert!(error.is_busy() && error.to_string().contains("another writer"), "{error}");
+    assert!(error.is_overtaken() && error.to_string().contains("another writer"), "{error}");
     drop(unit);
 
     put(&cellar, 0..5, "elm");
@@ -138,7 +140,11 @@ fn a_cellar_that_needs_what_the_program_lacks_is_told_so() {
     put(&cellar, 0..5, "oak");
     // As another program would write it: the same manifest with another stemmer, or a step that is not offered here.
     let manifest = Folder::at(&path).view().unwrap().manifest().unwrap().unwrap();
-    let written = String::from_utf8(manifest.encode()[16..].to_vec()).unwrap();
+    let schema = serde_json::to_string(&manifest.schema).unwrap();
+    let encoded = manifest.encode();
+    // Label, version and checksum; generation and no bookmark; then the length of the schema, and the schema packed.
+    let packed = lz4_flex::block::compress(schema.as_bytes());
+    let at = encoded.windows(packed.len()).position(|some| some == packed).unwrap();
     for (from, to, says) in [
         ("snowball 3.0 english", "snowball 9.1 english", "\"snowball 9.1 english\""),
         (
@@ -148,11 +154,17 @@ fn a_cellar_that_needs_what_the_program_lacks_is_told_so() {
         ),
         ("\"kind\":\"text\"", "\"kind\":\"sound\"", "sound"),
     ] {
-        assert!(written.contains(from), "{written}");
-        let body = written.replace(from, to);
-        let mut bytes = manifest.encode()[..12].to_vec();
-        bytes.extend(crc32fast::hash(body.as_bytes()).to_le_bytes());
-        bytes.extend(body.as_bytes());
+        assert!(schema.contains(from), "{schema}");
+        let other = schema.replace(from, to);
+        let mut body = vec![1, 0];
+        varint(&mut body, other.len());
+        let other = lz4_flex::block::compress(other.as_bytes());
+        varint(&mut body, other.len());
+        body.extend(other);
+        body.extend(&encoded[at + packed.len()..]);
+        let mut bytes = encoded[..12].to_vec();
+        bytes.extend(crc32fast::hash(&body).to_le_bytes());
+        bytes.extend(body);
         fs::write(path.join("manifest"), bytes).unwrap();
         let error = Cellar::open_in(&path).unwrap_err();
         assert_eq!(error.kind(), ErrorKind::BadSchema);
@@ -160,6 +172,14 @@ fn a_cellar_that_needs_what_the_program_lacks_is_told_so() {
     }
     fs::write(path.join("manifest"), manifest.encode()).unwrap();
     assert_eq!(total(&Cellar::open_in(&path).unwrap(), "oak"), 5);
+}
+
+fn varint(out: &mut Vec<u8>, mut number: usize) {
+    while number > 127 {
+        out.push((number & 127) as u8 | 128);
+        number >>= 7;
+    }
+    out.push(number as u8);
 }
 
 /// Every bit of a small cellar's files, one after the other, and every length: an answer is right, or it is an error.
@@ -195,4 +215,101 @@ fn every_flipped_bit_is_noticed_or_does_no_harm() {
         fs::write(&file, &whole).unwrap();
     }
     assert!(noticed > 4_000, "{noticed}");
+}
+
+#[test]
+fn a_bookmark_is_kept_with_its_batch_and_read_later() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("shed.cellar");
+    let cellar = Cellar::create_in(&path, schema()).unwrap();
+    assert_eq!(cellar.bookmark().unwrap(), None);
+    let published = cellar.publish(|batch| batch.set_bookmark("line 7")).unwrap();
+    assert!(published.changed, "a batch of nothing but a bookmark counts");
+    put(&cellar, 0..3, "oak");
+    assert_eq!(Cellar::open_in(&path).unwrap().bookmark().unwrap().unwrap(), b"line 7");
+    let failed = cellar.publish(|batch| {
+        batch.set_bookmark("line 9")?;
+        batch.put(&Record::new(9).with("size", 3))
+    });
+    assert_eq!(failed.unwrap_err().kind(), ErrorKind::BadRecord);
+    assert_eq!(cellar.bookmark().unwrap().unwrap(), b"line 7");
+    let long = cellar.publish(|batch| batch.set_bookmark(vec![0; 1 << 17])).unwrap_err();
+    assert_eq!(long.kind(), ErrorKind::BadRequest);
+}
+
+#[test]
+fn writers_that_are_patient_wait_for_each_other() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("shed.cellar");
+    let in_folder = Cellar::create_in(&path, schema()).unwrap().with_patience(Patience::Wait);
+    let in_memory = Cellar::in_memory(schema()).unwrap().with_patience(Patience::Wait);
+    std::thread::scope(|scope| {
+        for thread in 0..4 {
+            let (in_folder, in_memory) = (in_folder.clone(), in_memory.clone());
+            scope.spawn(move || {
+                for n in 0..10 {
+                    let record = Record::new(thread * 100 + n).with("title", "oak");
+                    in_folder.publish(|batch| batch.put(&record)).unwrap();
+                    in_memory.publish(|batch| batch.put(&record)).unwrap();
+                }
+            });
+        }
+    });
+    assert_eq!(total(&in_folder, "oak"), 40);
+    assert_eq!(in_memory.find("oak", &Find::new()).unwrap().total, 40);
+    in_folder.check().unwrap();
+}
+
+#[test]
+fn many_small_batches_leave_few_shelves_which_become_one_when_asked() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("shed.cellar");
+    let cellar = Cellar::create_in(&path, schema()).unwrap();
+    for id in 0..60 {
+        put(&cellar, id..id + 1, if id % 2 == 0 { "oak box" } else { "elm box" });
+    }
+    let info = cellar.info().unwrap();
+    assert!(info.shelves <= 10 && info.shelves > 1, "{} shelves", info.shelves);
+    assert_eq!(files(&path).len(), info.shelves, "merged shelves are removed");
+    let never = |batch: &mut nut_cellar::Batch<'_>| {
+        batch.set_merging(Merging::Never);
+        batch.put(&Record::new(7).with("title", "ash box"))
+    };
+    cellar.publish(never).unwrap();
+    let found = cellar.find("box", &Find::new().limit(60)).unwrap();
+    assert_eq!(found.total, 60);
+    assert!(cellar.compact().unwrap());
+    assert_eq!((cellar.info().unwrap().shelves, files(&path).len()), (1, 1));
+    assert_eq!(cellar.find("box", &Find::new().limit(60)).unwrap(), found);
+    assert!(!cellar.compact().unwrap(), "there is nothing left to do");
+    assert_eq!(
+        Cellar::open(Folder::at(&path).unmapped()).unwrap().find("box", &Find::new().limit(60)).unwrap(),
+        found
+    );
+    cellar.check().unwrap();
+}
+
+/// Every byte of a small cellar's pieces, one after the other: checking names the section, or sees that nothing is wrong.
+#[test]
+fn a_check_names_what_is_damaged() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("shed.cellar");
+    let cellar = Cellar::create_in(&path, schema()).unwrap();
+    put(&cellar, 0..20, "oak box, oak lid");
+    cellar.check().unwrap();
+    drop(cellar);
+    let file = files(&path).remove(0);
+    let whole = fs::read(&file).unwrap();
+    for at in 0..whole.len() {
+        let mut bytes = whole.clone();
+        bytes[at] ^= 0x10;
+        fs::write(&file, &bytes).unwrap();
+        let error = Cellar::open_in(&path).and_then(|cellar| cellar.check()).unwrap_err();
+        assert!(matches!(error.kind(), ErrorKind::Damaged | ErrorKind::NotACellar), "{at}: {error}");
+        let said = error.to_string();
+        assert!(
+            said.contains("checksum") || said.contains("directory") || said.contains("layout"),
+            "{at}: {said}"
+        );
+    }
 }

@@ -4,11 +4,11 @@ use super::locate;
 use super::mask::Mask;
 use super::merging::{self, Merging};
 use super::snapshot::Opened;
-use crate::error::Result;
+use crate::error::{Error, ErrorKind, Result};
 use crate::record::{Key, Record};
 use crate::schema::Schema;
 use crate::shelf::Builder;
-use crate::store::{Generation, Manifest, MaskEntry, PieceId, ShelfEntry, Unit};
+use crate::store::{Generation, MAX_BOOKMARK_BYTES, Manifest, MaskEntry, PieceId, ShelfEntry, Unit};
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
@@ -24,6 +24,7 @@ pub struct Batch<'u> {
     opened: &'u Opened,
     begun: Option<Generation>,
     base: Manifest,
+    bookmark: Option<Vec<u8>>,
     budget: usize,
     merging: Merging,
     builder: Builder,
@@ -61,6 +62,7 @@ impl<'u> Batch<'u> {
             unit,
             opened,
             begun,
+            bookmark: None,
             budget: DEFAULT_BUDGET,
             merging: Merging::default(),
             builder: Builder::new(Arc::new(base.schema.clone())),
@@ -88,6 +90,23 @@ impl<'u> Batch<'u> {
     /// If there are no such blocks.
     pub fn set_block(&mut self, postings: u8) {
         self.builder.set_block(postings);
+    }
+
+    /// Keeps with the state that the batch makes how far its source has been read, in words of the caller's own: both
+    /// become visible together, or neither. The last of several counts, and later batches keep it.
+    ///
+    /// # Errors
+    /// [`BadRequest`](crate::ErrorKind::BadRequest) if it takes over 64 KiB.
+    pub fn set_bookmark(&mut self, bookmark: impl Into<Vec<u8>>) -> Result<()> {
+        let bookmark = bookmark.into();
+        if bookmark.len() > MAX_BOOKMARK_BYTES {
+            let message = format!(
+                "A bookmark takes at most {MAX_BOOKMARK_BYTES} bytes; keep a name of the place instead."
+            );
+            return Err(Error::new(ErrorKind::BadRequest, message));
+        }
+        self.bookmark = Some(bookmark);
+        Ok(())
     }
 
     /// Puts a record; one with the same key is replaced.
@@ -134,7 +153,9 @@ impl<'u> Batch<'u> {
         let packing = (self.builder.block(), self.budget);
         let shelves = std::mem::take(&mut next.shelves);
         next.shelves = merging::tidy(&*self.unit, self.opened, shelves, self.merging, packing, &mut useless)?;
-        let changed = self.begun.is_none() || next.shelves != self.base.shelves;
+        next.bookmark = self.bookmark.take().or(next.bookmark);
+        let changed =
+            self.begun.is_none() || next.shelves != self.base.shelves || next.bookmark != self.base.bookmark;
         if changed {
             self.unit.swap(self.begun, &next)?;
         }

@@ -143,6 +143,12 @@ impl Snapshot {
         self.manifest.generation
     }
 
+    /// How far the source has been read, in the words of whoever reads it; see
+    /// [`Batch::set_bookmark`](crate::Batch::set_bookmark).
+    pub fn bookmark(&self) -> Option<&[u8]> {
+        self.manifest.bookmark.as_deref()
+    }
+
     /// The number of live records.
     pub fn records(&self) -> u64 {
         self.manifest.records()

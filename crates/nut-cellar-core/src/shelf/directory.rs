@@ -3,7 +3,7 @@
 use super::{lengths, pack};
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::MAX_TEXT_COLUMNS;
-use crate::wire::{Broken, Reader};
+use crate::wire::{Broken, Reader, put_varint};
 use std::fmt;
 use std::ops::Range;
 
@@ -124,8 +124,9 @@ impl Directory {
         out.push(self.block);
         out.push(u8::try_from(self.widths.len()).expect("a schema has at most 64 text columns"));
         out.extend_from_slice(&self.widths);
-        for end in self.ends {
-            out.extend_from_slice(&end.to_le_bytes());
+        for section in Section::ALL {
+            let range = self.section(section);
+            put_varint(&mut out, range.end - range.start);
         }
         for checksum in &self.checksums {
             out.extend_from_slice(&checksum.to_le_bytes());
@@ -197,10 +198,7 @@ impl Directory {
         let mut ends = [0; Section::ALL.len()];
         let mut before = HEADER_BYTES;
         for end in &mut ends {
-            *end = reader.u64()?;
-            if *end < before {
-                return Err(Broken("the order of the sections"));
-            }
+            *end = before.checked_add(reader.varint()?).ok_or(Broken("the length of a section"))?;
             before = *end;
         }
         if before.checked_add(tail) != Some(bytes) || before.div_ceil(CHUNK) * 4 != reader.left() as u64 {

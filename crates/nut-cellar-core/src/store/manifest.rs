@@ -1,32 +1,39 @@
 //! The manifest: the list of shelves, masks and totals that make one state of a cellar.
+//!
+//! It is written with every batch, so it is small: some 45 bytes for each shelf, and the schema packed.
 
 use super::piece::PieceId;
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::Schema;
-use crate::wire::Reader;
-use serde::{Deserialize, Serialize};
+use crate::wire::{Broken, Reader, put_bytes, put_varint};
 
 /// The first bytes of an encoded manifest.
 const MAGIC: [u8; 8] = *b"NUTLIST\0";
 /// The version of the encoding and of what it may name.
-const VERSION: u32 = 1;
+const VERSION: u32 = 2;
+/// A schema takes no more bytes than these.
+const MAX_SCHEMA_BYTES: usize = 1 << 24;
+/// A bookmark takes no more bytes than these.
+pub(crate) const MAX_BOOKMARK_BYTES: usize = 1 << 16;
 
 /// Counts the states of a cellar: each published manifest has one more than the one before.
 pub type Generation = u64;
 
 /// One state of a cellar, as plain data.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct Manifest {
     /// Which state this is; 0 is the empty cellar.
     pub generation: Generation,
     /// The columns.
     pub schema: Schema,
+    /// How far the source has been read, in the words of whoever reads it; of the last batch that said so.
+    pub bookmark: Option<Vec<u8>>,
     /// The shelves, oldest first. No two live records in them have the same key.
     pub shelves: Vec<ShelfEntry>,
 }
 
 /// A shelf as the manifest knows it.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct ShelfEntry {
     /// Its piece.
     pub piece: PieceId,
@@ -43,7 +50,7 @@ pub struct ShelfEntry {
 }
 
 /// A mask as the manifest knows it.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct MaskEntry {
     /// Its piece.
     pub piece: PieceId,
@@ -58,7 +65,7 @@ pub struct MaskEntry {
 impl Manifest {
     /// The state of a cellar that nothing has been put into.
     pub fn empty(schema: Schema) -> Self {
-        Self { generation: 0, schema, shelves: Vec::new() }
+        Self { generation: 0, schema, bookmark: None, shelves: Vec::new() }
     }
 
     /// The number of live records.
@@ -71,10 +78,23 @@ impl Manifest {
         self.shelves.iter().flat_map(ShelfEntry::pieces)
     }
 
-    /// The manifest as bytes: a label, a version and a checksum, then JSON.
-    #[expect(clippy::missing_panics_doc, reason = "nothing in a manifest can fail to be written as JSON")]
+    /// The manifest as bytes: a label, a version and a checksum, then what `docs/shelf-layout.md` says.
+    #[expect(clippy::missing_panics_doc, reason = "nothing in a schema can fail to be written as JSON")]
     pub fn encode(&self) -> Vec<u8> {
-        let body = serde_json::to_vec(self).expect("a manifest is made of texts and numbers");
+        let mut body = Vec::new();
+        put_varint(&mut body, self.generation);
+        match &self.bookmark {
+            Some(bookmark) => {
+                put_varint(&mut body, bookmark.len() as u64 + 1);
+                body.extend_from_slice(bookmark);
+            }
+            None => put_varint(&mut body, 0),
+        }
+        let schema = serde_json::to_vec(&self.schema).expect("a schema is made of texts and numbers");
+        put_varint(&mut body, schema.len() as u64);
+        put_bytes(&mut body, &lz4_flex::block::compress(&schema));
+        put_varint(&mut body, self.shelves.len() as u64);
+        self.shelves.iter().for_each(|shelf| shelf.put(&mut body));
         let mut out = MAGIC.to_vec();
         out.extend_from_slice(&VERSION.to_le_bytes());
         out.extend_from_slice(&crc32fast::hash(&body).to_le_bytes());
@@ -98,20 +118,21 @@ impl Manifest {
         let cut = |_| Error::damaged("the manifest is cut short");
         let version = reader.u32().map_err(cut)?;
         if version != VERSION {
+            let what =
+                if version > VERSION { "use a newer one" } else { "make the cellar anew, from its source" };
             return Err(Error::new(
                 ErrorKind::NotACellar,
-                format!(
-                    "The cellar has version {version} and this program reads version {VERSION}; use a newer one."
-                ),
+                format!("The cellar has version {version} and this program reads version {VERSION}; {what}."),
             ));
         }
         let checksum = reader.u32().map_err(cut)?;
-        let body = &bytes[bytes.len() - reader.left()..];
-        if crc32fast::hash(body) != checksum {
+        if crc32fast::hash(&bytes[bytes.len() - reader.left()..]) != checksum {
             return Err(Error::damaged("the checksum of the manifest does not fit"));
         }
+        let broken = |Broken(what)| Error::damaged(format_args!("{what} in the manifest can't be read"));
+        let (generation, bookmark) = beginning(&mut reader).map_err(broken)?;
         // The checksum fits, so this is what was written: by a program that has what this one lacks.
-        let manifest: Self = serde_json::from_slice(body).map_err(|error| {
+        let schema = serde_json::from_slice(&schema(&mut reader).map_err(broken)?).map_err(|error| {
             let said = error.to_string();
             let said = said.split(" at line ").next().unwrap_or_default();
             Error::new(
@@ -119,6 +140,8 @@ impl Manifest {
                 format!("This program can't use the cellar as it was made: {said}."),
             )
         })?;
+        let shelves = shelves(&mut reader, &schema).map_err(broken)?;
+        let manifest = Self { generation, schema, bookmark, shelves };
         manifest.check()?;
         Ok(manifest)
     }
@@ -138,7 +161,73 @@ impl Manifest {
     }
 }
 
+fn beginning(from: &mut Reader<'_>) -> Result<(Generation, Option<Vec<u8>>), Broken> {
+    let generation = from.varint()?;
+    let bookmark = match from.size()?.checked_sub(1) {
+        Some(length) => Some(from.take(length)?.to_vec()),
+        None => None,
+    };
+    Ok((generation, bookmark))
+}
+
+/// The schema as JSON.
+fn schema(from: &mut Reader<'_>) -> Result<Vec<u8>, Broken> {
+    let length = from.size()?;
+    let packed = from.bytes()?;
+    if length > MAX_SCHEMA_BYTES {
+        return Err(Broken("the size of the schema"));
+    }
+    lz4_flex::block::decompress(packed, length).map_err(|_| Broken("the schema"))
+}
+
+fn shelves(from: &mut Reader<'_>, schema: &Schema) -> Result<Vec<ShelfEntry>, Broken> {
+    let columns = schema.text_columns().count();
+    let mut shelves = Vec::new();
+    for _ in 0..from.varint()? {
+        shelves.push(ShelfEntry::get(from, columns)?);
+    }
+    if from.is_empty() { Ok(shelves) } else { Err(Broken("the end")) }
+}
+
+fn put_piece(out: &mut Vec<u8>, piece: PieceId, bytes: u64, records: u32, lengths: &[u64]) {
+    out.extend_from_slice(piece.as_bytes());
+    put_varint(out, bytes);
+    put_varint(out, u64::from(records));
+    lengths.iter().for_each(|length| put_varint(out, *length));
+}
+
+/// A piece, its length, records, and a length for each of the columns.
+fn get_piece(from: &mut Reader<'_>, columns: usize) -> Result<(PieceId, u64, u32, Vec<u64>), Broken> {
+    let piece = PieceId::of(from.array()?);
+    let (bytes, records) = (from.varint()?, from.varint_u32()?);
+    let lengths = (0..columns).map(|_| from.varint()).collect::<Result<_, _>>()?;
+    Ok((piece, bytes, records, lengths))
+}
+
 impl ShelfEntry {
+    fn put(&self, out: &mut Vec<u8>) {
+        put_piece(out, self.piece, self.bytes, self.records, &self.lengths);
+        put_varint(out, self.tail);
+        out.push(u8::from(self.mask.is_some()));
+        if let Some(mask) = &self.mask {
+            put_piece(out, mask.piece, mask.bytes, mask.records, &mask.lengths);
+        }
+    }
+
+    fn get(from: &mut Reader<'_>, columns: usize) -> Result<Self, Broken> {
+        let (piece, bytes, records, lengths) = get_piece(from, columns)?;
+        let tail = from.varint()?;
+        let mask = match from.u8()? {
+            0 => None,
+            1 => {
+                let (piece, bytes, records, lengths) = get_piece(from, columns)?;
+                Some(MaskEntry { piece, bytes, records, lengths })
+            }
+            _ => return Err(Broken("the mask of a shelf")),
+        };
+        Ok(Self { piece, bytes, tail, records, lengths, mask })
+    }
+
     /// Its piece, and the one of its mask.
     pub fn pieces(&self) -> impl Iterator<Item = PieceId> {
         [Some(self.piece), self.mask.as_ref().map(|mask| mask.piece)].into_iter().flatten()

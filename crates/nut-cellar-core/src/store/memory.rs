@@ -7,7 +7,7 @@ use crate::error::{Error, Result};
 use bytes::Bytes;
 use std::cell::RefCell;
 use std::collections::HashMap;
-use std::sync::{Arc, Mutex, PoisonError, RwLock};
+use std::sync::{Arc, Condvar, Mutex, PoisonError, RwLock};
 
 /// A place in memory. Clones share it; each [`Unit`] works on the state at its beginning and counts when it is
 /// committed.
@@ -15,6 +15,33 @@ use std::sync::{Arc, Mutex, PoisonError, RwLock};
 pub struct Memory {
     current: Arc<RwLock<Arc<State>>>,
     writing: Arc<Mutex<()>>,
+    turns: Arc<Turns>,
+}
+
+/// Lets one writer at a time have its turn.
+#[derive(Debug, Default)]
+struct Turns {
+    taken: Mutex<bool>,
+    free: Condvar,
+}
+
+/// The turn of one writer, until it is dropped.
+#[derive(Debug)]
+struct Turn(Arc<Turns>);
+
+impl Turn {
+    fn take(turns: &Arc<Turns>) -> Self {
+        let taken = turns.taken.lock().unwrap_or_else(PoisonError::into_inner);
+        *turns.free.wait_while(taken, |taken| *taken).unwrap_or_else(PoisonError::into_inner) = true;
+        Self(Arc::clone(turns))
+    }
+}
+
+impl Drop for Turn {
+    fn drop(&mut self) {
+        *self.0.taken.lock().unwrap_or_else(PoisonError::into_inner) = false;
+        self.0.free.notify_one();
+    }
 }
 
 #[derive(Clone, Debug, Default)]
@@ -35,6 +62,7 @@ pub struct MemoryUnit {
     state: State,
     /// Pieces that were written in this transaction.
     fresh: RefCell<HashMap<PieceId, Bytes>>,
+    _turn: Option<Turn>,
 }
 
 impl Memory {
@@ -48,11 +76,21 @@ impl Memory {
         MemoryView(Arc::clone(&self.current.read().unwrap_or_else(PoisonError::into_inner)))
     }
 
-    /// Begins a transaction.
+    /// Begins a transaction. It is overtaken if another one is committed before it is.
     pub fn unit(&self) -> MemoryUnit {
+        self.begin(None)
+    }
+
+    /// Begins a transaction when all others that were begun by this call have ended: so none of them overtakes it.
+    pub fn unit_in_turn(&self) -> MemoryUnit {
+        let turn = Turn::take(&self.turns);
+        self.begin(Some(turn))
+    }
+
+    fn begin(&self, turn: Option<Turn>) -> MemoryUnit {
         let state = State::clone(&self.view().0);
         let begun = state.manifest.as_ref().map(|manifest| manifest.generation);
-        MemoryUnit { place: self.clone(), begun, state, fresh: RefCell::default() }
+        MemoryUnit { place: self.clone(), begun, state, fresh: RefCell::default(), _turn: turn }
     }
 }
 

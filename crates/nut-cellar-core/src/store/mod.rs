@@ -8,6 +8,7 @@ mod memory;
 mod piece;
 mod place;
 
+pub(crate) use manifest::MAX_BOOKMARK_BYTES;
 pub use manifest::{Generation, Manifest, MaskEntry, ShelfEntry};
 pub use memory::{Memory, MemoryUnit, MemoryView};
 pub use piece::PieceId;

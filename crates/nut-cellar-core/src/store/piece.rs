@@ -1,7 +1,6 @@
 //! The identity of a piece.
 
 use crate::error::{Error, ErrorKind, Result};
-use serde::{Deserialize, Deserializer, Serialize, Serializer};
 use std::fmt;
 use std::str::FromStr;
 
@@ -20,6 +19,11 @@ impl PieceId {
             Error::caused(ErrorKind::Place, "The system gives no random bytes; try again later.", error)
         })?;
         Ok(Self(bits))
+    }
+
+    /// The id of these bits.
+    pub(super) fn of(bits: [u8; 16]) -> Self {
+        Self(bits)
     }
 
     /// The bits.
@@ -53,17 +57,5 @@ impl FromStr for PieceId {
         let mut bits = number.to_le_bytes();
         bits.reverse();
         Ok(Self(bits))
-    }
-}
-
-impl Serialize for PieceId {
-    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
-        serializer.collect_str(self)
-    }
-}
-
-impl<'de> Deserialize<'de> for PieceId {
-    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
-        String::deserialize(deserializer)?.parse().map_err(serde::de::Error::custom)
     }
 }

@@ -12,31 +12,49 @@
 //! that returned, and at most files that no manifest names, which the next writer removes. Readers never wait: a view
 //! holds its files open, so they stay readable when a later state has removed them.
 
+pub mod disk;
+mod map;
 mod unit;
 mod view;
 
 pub use unit::FolderUnit;
 pub use view::FolderView;
 
-use crate::cellar::{Cellar, Place};
+use crate::cellar::{Cellar, Patience, Place};
+use disk::{Disk, Read, System};
 use nut_cellar_core::{Error, ErrorKind, PieceId, Result, Schema};
 use std::collections::HashMap;
-use std::fs::File;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex};
 
 /// A directory that a cellar lives in.
 #[derive(Clone, Debug)]
 pub struct Folder {
+    disk: Arc<dyn Disk>,
     path: PathBuf,
     /// Files of pieces that are open; views share them.
-    files: Arc<Mutex<HashMap<PieceId, Arc<File>>>>,
+    files: Arc<Mutex<Files>>,
 }
+
+/// Files of pieces that are open.
+type Files = HashMap<PieceId, Arc<dyn Read>>;
 
 impl Folder {
     /// The folder at a path, which need not be there yet.
     pub fn at(path: impl Into<PathBuf>) -> Self {
-        Self { path: path.into(), files: Arc::default() }
+        Self::on(Arc::new(System { mapped: true }), path)
+    }
+
+    /// The same folder, its files read range by range and not mapped into memory: where others write into it, or where it
+    /// stands on a disk that may go away.
+    #[must_use]
+    pub fn unmapped(self) -> Self {
+        Self::on(Arc::new(System { mapped: false }), self.path)
+    }
+
+    /// The folder at a path of a disk of one's own making.
+    pub fn on(disk: Arc<dyn Disk>, path: impl Into<PathBuf>) -> Self {
+        Self { disk, path: path.into(), files: Arc::default() }
     }
 
     /// Where it is.
@@ -46,7 +64,7 @@ impl Folder {
 
     /// Whether there is a cellar.
     pub fn is_cellar(&self) -> bool {
-        self.manifest_path().is_file()
+        self.disk.open(&self.manifest_path()).is_ok()
     }
 
     fn manifest_path(&self) -> PathBuf {
@@ -74,8 +92,8 @@ impl Place for Folder {
         FolderView::open(self)
     }
 
-    fn unit(&self) -> Result<FolderUnit> {
-        FolderUnit::begin(self)
+    fn unit(&self, patience: Patience) -> Result<FolderUnit> {
+        FolderUnit::begin(self, patience)
     }
 
     fn commit(unit: FolderUnit) -> Result<()> {

@@ -1,14 +1,15 @@
 //! Writing a folder.
 
+use super::disk::{Read, Written};
 use super::view::{open_piece, read_manifest, read_range, unknown};
-use super::{Folder, refused};
+use super::{Files, Folder, refused};
+use crate::cellar::Patience;
 use bytes::Bytes;
 use nut_cellar_core::store::{Generation, PieceWriter, Wanted};
 use nut_cellar_core::{Error, ErrorKind, Manifest, PieceId, Result, Unit, View};
+use std::any::Any;
 use std::cell::RefCell;
-use std::collections::{BTreeMap, BTreeSet, HashMap};
-use std::fs::{self, File, OpenOptions, TryLockError};
-use std::io::Write;
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
@@ -19,20 +20,20 @@ pub struct FolderUnit {
     manifest: Option<Manifest>,
     changed: bool,
     /// The files of the pieces that were written, which are synced when the transaction is committed.
-    written: RefCell<BTreeMap<PieceId, Arc<File>>>,
+    written: RefCell<BTreeMap<PieceId, Arc<dyn Written>>>,
     /// The files of pieces that were read.
-    read: RefCell<HashMap<PieceId, Arc<File>>>,
+    read: RefCell<Files>,
     removed: Vec<PieceId>,
-    _lock: File,
+    _lock: Box<dyn Any + Send + Sync>,
 }
 
 impl FolderUnit {
-    pub(super) fn begin(folder: &Folder) -> Result<Self> {
+    pub(super) fn begin(folder: &Folder, patience: Patience) -> Result<Self> {
         // Before anything is made: what is there may be something else.
         read_manifest(folder)?;
         let pieces = folder.pieces_path();
-        fs::create_dir_all(&pieces).map_err(|error| refused("making the folder", &pieces, error))?;
-        let lock = lock(&folder.lock_path())?;
+        folder.disk.make_folder(&pieces).map_err(|error| refused("making the folder", &pieces, error))?;
+        let lock = lock(folder, patience)?;
         let manifest = read_manifest(folder)?;
         let unit = Self {
             folder: folder.clone(),
@@ -48,7 +49,7 @@ impl FolderUnit {
     }
 
     /// The file of a piece, for reading.
-    fn file(&self, piece: PieceId) -> Result<Arc<File>> {
+    fn file(&self, piece: PieceId) -> Result<Arc<dyn Read>> {
         let mut read = self.read.borrow_mut();
         if let Some(file) = read.get(&piece) {
             return Ok(Arc::clone(file));
@@ -60,19 +61,21 @@ impl FolderUnit {
 
     /// Removes files that no manifest names: what a writer left that was killed.
     fn remove_leftovers(&self) -> Result<()> {
-        let named: BTreeSet<_> =
-            self.manifest.iter().flat_map(Manifest::pieces).map(|id| id.to_string()).collect();
+        let named: BTreeSet<_> = self.manifest.iter().flat_map(Manifest::pieces).collect();
         let pieces = self.folder.pieces_path();
-        let entries = fs::read_dir(&pieces).map_err(|error| refused("listing", &pieces, error))?;
-        for entry in entries {
-            let entry = entry.map_err(|error| refused("listing", &pieces, error))?;
-            let name = entry.file_name();
-            let is_piece = name.to_str().is_some_and(|name| name.parse::<PieceId>().is_ok());
-            if is_piece && name.to_str().is_none_or(|name| !named.contains(name)) {
-                remove_file(&entry.path());
+        let names = self.folder.disk.names(&pieces).map_err(|error| refused("listing", &pieces, error))?;
+        for name in names {
+            let piece = name.to_str().and_then(|name| name.parse::<PieceId>().ok());
+            if let Some(piece) = piece.filter(|piece| !named.contains(piece)) {
+                self.remove_piece(piece);
             }
         }
         Ok(())
+    }
+
+    /// Removes the file of a piece that nothing needs. If that fails the next writer tries again.
+    fn remove_piece(&self, piece: PieceId) {
+        let _ = self.folder.disk.remove(&self.folder.piece_path(piece));
     }
 
     pub(super) fn commit(mut self) -> Result<()> {
@@ -80,15 +83,14 @@ impl FolderUnit {
             let manifest = self.manifest.as_ref().expect("a changed unit has a manifest");
             let written = self.written.get_mut();
             for (piece, file) in written.iter().filter(|(piece, _)| !self.removed.contains(piece)) {
-                file.sync_all()
-                    .map_err(|error| refused("syncing", &self.folder.piece_path(*piece), error))?;
+                file.sync().map_err(|error| refused("syncing", &self.folder.piece_path(*piece), error))?;
             }
-            sync_folder(&self.folder.pieces_path())?;
+            sync_names(&self.folder, &self.folder.pieces_path())?;
             replace(&self.folder, &manifest.encode())?;
             written.clear();
         }
         for piece in std::mem::take(&mut self.removed) {
-            remove_file(&self.folder.piece_path(piece));
+            self.remove_piece(piece);
         }
         Ok(())
     }
@@ -96,14 +98,15 @@ impl FolderUnit {
 
 impl Drop for FolderUnit {
     fn drop(&mut self) {
-        for piece in self.written.get_mut().keys() {
-            remove_file(&self.folder.piece_path(*piece));
+        for piece in self.written.take().into_keys() {
+            self.remove_piece(piece);
         }
         if !self.folder.is_cellar() {
             // Nothing came of a new cellar: what was made for it goes, as far as nothing else is in it.
-            remove_file(&self.folder.lock_path());
-            let _ = fs::remove_dir(self.folder.pieces_path());
-            let _ = fs::remove_dir(self.folder.path());
+            let disk = &self.folder.disk;
+            let _ = disk.remove(&self.folder.lock_path());
+            let _ = disk.remove_folder(&self.folder.pieces_path());
+            let _ = disk.remove_folder(self.folder.path());
         }
     }
 }
@@ -118,7 +121,7 @@ impl View for FolderUnit {
             .iter()
             .map(|(piece, range)| {
                 let file = self.file(*piece)?;
-                read_range(&file, *piece, range.start, range.end)
+                read_range(&*file, *piece, range.start, range.end)
             })
             .collect()
     }
@@ -127,12 +130,8 @@ impl View for FolderUnit {
 impl Unit for FolderUnit {
     fn write(&self, piece: PieceId) -> Result<Box<dyn PieceWriter + '_>> {
         let path = self.folder.piece_path(piece);
-        let file = OpenOptions::new()
-            .write(true)
-            .create_new(true)
-            .open(&path)
-            .map_err(|error| refused("making a file", &path, error))?;
-        let file = Arc::new(file);
+        let file = self.folder.disk.create(&path, false);
+        let file: Arc<dyn Written> = file.map_err(|error| refused("making a file", &path, error))?.into();
         self.written.borrow_mut().insert(piece, Arc::clone(&file));
         Ok(Box::new(FileWriter { file, path }))
     }
@@ -154,13 +153,13 @@ impl Unit for FolderUnit {
 }
 
 struct FileWriter {
-    file: Arc<File>,
+    file: Arc<dyn Written>,
     path: PathBuf,
 }
 
 impl PieceWriter for FileWriter {
     fn append(&mut self, bytes: &[u8]) -> Result<()> {
-        (&*self.file).write_all(bytes).map_err(|error| refused("writing", &self.path, error))
+        self.file.append(bytes).map_err(|error| refused("writing", &self.path, error))
     }
 
     fn finish(self: Box<Self>) -> Result<()> {
@@ -168,48 +167,34 @@ impl PieceWriter for FileWriter {
     }
 }
 
-/// Takes the lock of a folder. The system gives it back when the file is closed, also when the process is killed.
-fn lock(path: &Path) -> Result<File> {
-    let file = OpenOptions::new()
-        .write(true)
-        .create(true)
-        .truncate(false)
-        .open(path)
-        .map_err(|error| refused("opening the lock", path, error))?;
-    match file.try_lock() {
-        Ok(()) => Ok(file),
-        Err(TryLockError::WouldBlock) => Err(Error::new(
-            ErrorKind::Busy,
-            format!("{} is held by another writer; try again when it has finished.", path.display()),
-        )),
-        Err(TryLockError::Error(error)) => Err(refused("locking", path, error)),
-    }
+/// Takes the lock of a folder.
+fn lock(folder: &Folder, patience: Patience) -> Result<Box<dyn Any + Send + Sync>> {
+    let path = folder.lock_path();
+    let taken = folder.disk.lock(&path, patience == Patience::Wait);
+    taken.map_err(|error| refused("locking", &path, error))?.ok_or_else(|| {
+        Error::new(
+            ErrorKind::Overtaken,
+            format!(
+                "{} is held by another writer; try again when it has finished, or wait for it.",
+                path.display()
+            ),
+        )
+    })
 }
 
 /// Puts a manifest in the place of the one before, synced before it counts.
 fn replace(folder: &Folder, manifest: &[u8]) -> Result<()> {
     let (next, path) = (folder.path().join("manifest.next"), folder.manifest_path());
     let write = || {
-        let mut file = File::create(&next)?;
-        file.write_all(manifest)?;
-        file.sync_all()
+        let file = folder.disk.create(&next, true)?;
+        file.append(manifest)?;
+        file.sync()
     };
     write().map_err(|error| refused("writing", &next, error))?;
-    fs::rename(&next, &path).map_err(|error| refused("replacing", &path, error))?;
-    sync_folder(folder.path())
+    folder.disk.rename(&next, &path).map_err(|error| refused("replacing", &path, error))?;
+    sync_names(folder, folder.path())
 }
 
-/// Makes the names in a folder last. Where folders can't be synced, renaming is left to the file system.
-fn sync_folder(path: &Path) -> Result<()> {
-    if cfg!(unix) {
-        File::open(path)
-            .and_then(|folder| folder.sync_all())
-            .map_err(|error| refused("syncing", path, error))?;
-    }
-    Ok(())
-}
-
-/// Removes a file that nothing needs. If that fails the next writer tries again.
-fn remove_file(path: &Path) {
-    let _ = fs::remove_file(path);
+fn sync_names(folder: &Folder, path: &Path) -> Result<()> {
+    folder.disk.sync_names(path).map_err(|error| refused("syncing", path, error))
 }

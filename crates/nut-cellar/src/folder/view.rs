@@ -1,11 +1,10 @@
 //! Reading a folder.
 
-use super::{Folder, refused};
+use super::disk::Read;
+use super::{Files, Folder, refused};
 use bytes::Bytes;
 use nut_cellar_core::store::Wanted;
 use nut_cellar_core::{Error, ErrorKind, Manifest, PieceId, Result, View};
-use std::collections::HashMap;
-use std::fs::File;
 use std::io;
 use std::path::Path;
 use std::sync::{Arc, PoisonError};
@@ -14,14 +13,14 @@ use std::sync::{Arc, PoisonError};
 #[derive(Debug)]
 pub struct FolderView {
     manifest: Option<Manifest>,
-    files: HashMap<PieceId, Arc<File>>,
+    files: Files,
 }
 
 impl FolderView {
     pub(super) fn open(folder: &Folder) -> Result<Self> {
         loop {
             let Some(manifest) = read_manifest(folder)? else {
-                return Ok(Self { manifest: None, files: HashMap::new() });
+                return Ok(Self { manifest: None, files: Files::new() });
             };
             if let Some(files) = open_pieces(folder, &manifest)? {
                 return Ok(Self { manifest: Some(manifest), files });
@@ -46,7 +45,7 @@ impl View for FolderView {
             .iter()
             .map(|(piece, range)| {
                 let file = self.files.get(piece).ok_or_else(|| unknown(*piece))?;
-                read_range(file, *piece, range.start, range.end)
+                read_range(&**file, *piece, range.start, range.end)
             })
             .collect()
     }
@@ -60,7 +59,11 @@ pub(super) fn unknown(piece: PieceId) -> Error {
 /// The manifest, if there is a cellar.
 pub(super) fn read_manifest(folder: &Folder) -> Result<Option<Manifest>> {
     let path = folder.manifest_path();
-    match std::fs::read(&path) {
+    let read = || {
+        let file = folder.disk.open(&path)?;
+        file.read(0, file.length())
+    };
+    match read() {
         Ok(bytes) => Manifest::decode(&bytes).map(Some).map_err(|error| error.at(path.display())),
         Err(error) if error.kind() == io::ErrorKind::NotFound => {
             check_kind(folder.path())?;
@@ -88,9 +91,9 @@ fn check_kind(path: &Path) -> Result<()> {
 }
 
 /// The open files of all pieces of a manifest; none if one is not there.
-fn open_pieces(folder: &Folder, manifest: &Manifest) -> Result<Option<HashMap<PieceId, Arc<File>>>> {
+fn open_pieces(folder: &Folder, manifest: &Manifest) -> Result<Option<Files>> {
     let mut shared = folder.files.lock().unwrap_or_else(PoisonError::into_inner);
-    let mut files = HashMap::new();
+    let mut files = Files::new();
     for piece in manifest.pieces() {
         let file = match shared.get(&piece) {
             Some(file) => Arc::clone(file),
@@ -105,48 +108,23 @@ fn open_pieces(folder: &Folder, manifest: &Manifest) -> Result<Option<HashMap<Pi
     Ok(Some(files))
 }
 
-pub(super) fn open_piece(folder: &Folder, piece: PieceId) -> Result<Option<Arc<File>>> {
+pub(super) fn open_piece(folder: &Folder, piece: PieceId) -> Result<Option<Arc<dyn Read>>> {
     let path = folder.piece_path(piece);
-    match File::open(&path) {
-        Ok(file) => Ok(Some(Arc::new(file))),
+    match folder.disk.open(&path) {
+        Ok(file) => Ok(Some(file.into())),
         Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(None),
         Err(error) => Err(refused("opening", &path, error)),
     }
 }
 
 /// Reads a range of a piece's file.
-pub(super) fn read_range(file: &File, piece: PieceId, start: u64, end: u64) -> Result<Bytes> {
-    let short = || Error::damaged(format_args!("piece {piece} is shorter than it should be"));
+pub(super) fn read_range(file: &dyn Read, piece: PieceId, start: u64, end: u64) -> Result<Bytes> {
     // Checked before it sizes a buffer: a range comes from bytes that may be damaged.
-    let length = file.metadata().map_err(|error| failed(piece, error))?.len();
-    if start > end || end > length {
-        return Err(short());
+    if start > end || end > file.length() {
+        return Err(Error::damaged(format_args!("piece {piece} is shorter than it should be")));
     }
-    let mut bytes = vec![0; usize::try_from(end - start).map_err(|_| short())?];
-    read_exact_at(file, &mut bytes, start).map_err(|error| failed(piece, error))?;
-    Ok(bytes.into())
-}
-
-#[cold]
-fn failed(piece: PieceId, error: io::Error) -> Error {
-    let message = format!("Reading piece {piece} failed: {error}.");
-    Error::caused(ErrorKind::Place, message, error)
-}
-
-#[cfg(unix)]
-fn read_exact_at(file: &File, bytes: &mut [u8], offset: u64) -> io::Result<()> {
-    std::os::unix::fs::FileExt::read_exact_at(file, bytes, offset)
-}
-
-#[cfg(windows)]
-fn read_exact_at(file: &File, mut bytes: &mut [u8], mut offset: u64) -> io::Result<()> {
-    while !bytes.is_empty() {
-        let read = std::os::windows::fs::FileExt::seek_read(file, bytes, offset)?;
-        if read == 0 {
-            return Err(io::ErrorKind::UnexpectedEof.into());
-        }
-        bytes = &mut bytes[read..];
-        offset += read as u64;
-    }
-    Ok(())
+    file.read(start, end).map_err(|error| {
+        let message = format!("Reading piece {piece} failed: {error}.");
+        Error::caused(ErrorKind::Place, message, error)
+    })
 }

@@ -1,0 +1,218 @@
+//! The few things that a folder does to its disk. Everything goes through [`Disk`], so that a test can cut the power after
+//! any of them.
+
+use super::map;
+use bytes::Bytes;
+use std::any::Any;
+use std::ffi::OsString;
+use std::fmt;
+use std::fs::{self, File, OpenOptions};
+use std::io::{self, Write};
+use std::path::Path;
+
+/// File operations. What is written lasts once it is synced; a name lasts once its folder is.
+pub trait Disk: fmt::Debug + Send + Sync {
+    /// Makes a folder and those above it, where they are not there.
+    ///
+    /// # Errors
+    /// Those of the system; so for all others.
+    fn make_folder(&self, path: &Path) -> io::Result<()>;
+
+    /// The names in a folder.
+    ///
+    /// # Errors
+    /// Those of the system.
+    fn names(&self, path: &Path) -> io::Result<Vec<OsString>>;
+
+    /// Makes an empty file to be written; one that is there already is refused, unless it may be `replaced`.
+    ///
+    /// # Errors
+    /// Those of the system.
+    fn create(&self, path: &Path, replaced: bool) -> io::Result<Box<dyn Written>>;
+
+    /// Gives a file another name, in the place of what had it.
+    ///
+    /// # Errors
+    /// Those of the system.
+    fn rename(&self, from: &Path, to: &Path) -> io::Result<()>;
+
+    /// Makes the names in a folder last.
+    ///
+    /// # Errors
+    /// Those of the system.
+    fn sync_names(&self, path: &Path) -> io::Result<()>;
+
+    /// Removes a file.
+    ///
+    /// # Errors
+    /// Those of the system.
+    fn remove(&self, path: &Path) -> io::Result<()>;
+
+    /// Removes an empty folder.
+    ///
+    /// # Errors
+    /// Those of the system.
+    fn remove_folder(&self, path: &Path) -> io::Result<()>;
+
+    /// Opens a file of which ranges will be read, and which nobody changes any more.
+    ///
+    /// # Errors
+    /// Those of the system.
+    fn open(&self, path: &Path) -> io::Result<Box<dyn Read>>;
+
+    /// Takes a lock, which is held until what is given is dropped or the process ends; nothing if somebody else holds it and
+    /// it is not to `wait`.
+    ///
+    /// # Errors
+    /// Those of the system.
+    fn lock(&self, path: &Path, wait: bool) -> io::Result<Option<Box<dyn Any + Send + Sync>>>;
+}
+
+/// A file that is being written.
+pub trait Written: fmt::Debug + Send + Sync {
+    /// Appends bytes.
+    ///
+    /// # Errors
+    /// Those of the system.
+    fn append(&self, bytes: &[u8]) -> io::Result<()>;
+
+    /// Makes what was written last.
+    ///
+    /// # Errors
+    /// Those of the system.
+    fn sync(&self) -> io::Result<()>;
+}
+
+/// A file that is read.
+pub trait Read: fmt::Debug + Send + Sync {
+    /// Its length.
+    fn length(&self) -> u64;
+
+    /// The bytes of a range, which lies in the file.
+    ///
+    /// # Errors
+    /// Those of the system.
+    fn read(&self, start: u64, end: u64) -> io::Result<Bytes>;
+}
+
+/// The disk that the system offers.
+#[derive(Clone, Copy, Debug)]
+pub struct System {
+    /// Whether files that are read are mapped into memory.
+    pub mapped: bool,
+}
+
+impl Disk for System {
+    fn make_folder(&self, path: &Path) -> io::Result<()> {
+        fs::create_dir_all(path)
+    }
+
+    fn names(&self, path: &Path) -> io::Result<Vec<OsString>> {
+        fs::read_dir(path)?.map(|entry| Ok(entry?.file_name())).collect()
+    }
+
+    fn create(&self, path: &Path, replaced: bool) -> io::Result<Box<dyn Written>> {
+        let mut options = OpenOptions::new();
+        options.write(true).create_new(!replaced).create(replaced).truncate(replaced);
+        Ok(Box::new(options.open(path)?))
+    }
+
+    fn rename(&self, from: &Path, to: &Path) -> io::Result<()> {
+        fs::rename(from, to)
+    }
+
+    fn sync_names(&self, path: &Path) -> io::Result<()> {
+        // Where folders can't be synced, names are left to the file system.
+        if cfg!(unix) { File::open(path)?.sync_all() } else { Ok(()) }
+    }
+
+    fn remove(&self, path: &Path) -> io::Result<()> {
+        fs::remove_file(path)
+    }
+
+    fn remove_folder(&self, path: &Path) -> io::Result<()> {
+        fs::remove_dir(path)
+    }
+
+    fn open(&self, path: &Path) -> io::Result<Box<dyn Read>> {
+        let file = File::open(path)?;
+        if self.mapped {
+            return Ok(Box::new(map::map(&file)?));
+        }
+        let length = file.metadata()?.len();
+        Ok(Box::new(Plain { file, length }))
+    }
+
+    fn lock(&self, path: &Path, wait: bool) -> io::Result<Option<Box<dyn Any + Send + Sync>>> {
+        let file = OpenOptions::new().write(true).create(true).truncate(false).open(path)?;
+        // The system gives the lock back when the file is closed, also when the process is killed.
+        if wait {
+            file.lock()?;
+            return Ok(Some(Box::new(file)));
+        }
+        match file.try_lock() {
+            Ok(()) => Ok(Some(Box::new(file))),
+            Err(fs::TryLockError::WouldBlock) => Ok(None),
+            Err(fs::TryLockError::Error(error)) => Err(error),
+        }
+    }
+}
+
+impl Written for File {
+    fn append(&self, bytes: &[u8]) -> io::Result<()> {
+        (&mut &*self).write_all(bytes)
+    }
+
+    fn sync(&self) -> io::Result<()> {
+        self.sync_all()
+    }
+}
+
+/// A mapped file.
+impl Read for Bytes {
+    fn length(&self) -> u64 {
+        self.len() as u64
+    }
+
+    fn read(&self, start: u64, end: u64) -> io::Result<Bytes> {
+        let place = |offset: u64| usize::try_from(offset).unwrap_or(usize::MAX);
+        Ok(self.slice(place(start)..place(end)))
+    }
+}
+
+/// A file that is read range by range.
+#[derive(Debug)]
+struct Plain {
+    file: File,
+    length: u64,
+}
+
+impl Read for Plain {
+    fn length(&self) -> u64 {
+        self.length
+    }
+
+    fn read(&self, start: u64, end: u64) -> io::Result<Bytes> {
+        let mut bytes = vec![0; usize::try_from(end - start).map_err(io::Error::other)?];
+        read_exact_at(&self.file, &mut bytes, start)?;
+        Ok(bytes.into())
+    }
+}
+
+#[cfg(unix)]
+fn read_exact_at(file: &File, bytes: &mut [u8], offset: u64) -> io::Result<()> {
+    std::os::unix::fs::FileExt::read_exact_at(file, bytes, offset)
+}
+
+#[cfg(windows)]
+fn read_exact_at(file: &File, mut bytes: &mut [u8], mut offset: u64) -> io::Result<()> {
+    while !bytes.is_empty() {
+        let read = std::os::windows::fs::FileExt::seek_read(file, bytes, offset)?;
+        if read == 0 {
+            return Err(io::ErrorKind::UnexpectedEof.into());
+        }
+        bytes = &mut bytes[read..];
+        offset += read as u64;
+    }
+    Ok(())
+}
