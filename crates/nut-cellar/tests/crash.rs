@@ -1,0 +1,155 @@
+//! The power goes after any operation of a long run of batches: the cellar that is opened then holds the batches whose
+//! commit returned, and at most the one that was under way, whole. The disk is full: nothing is lost, and it goes on when
+//! there is room.
+#![allow(
+    clippy::unwrap_used,
+    clippy::cast_possible_truncation,
+    clippy::cast_possible_wrap,
+    clippy::cast_sign_loss,
+    reason = "a test fails by panicking, and its numbers are small"
+)]
+
+#[path = "support/disk.rs"]
+mod disk;
+
+use disk::{Dice, Replay, TestDisk};
+use nut_cellar::{Cellar, Column, ErrorKind, Find, Folder, Merging, Record, Result, Schema};
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+/// The power goes at least so often.
+const CUTS: usize = 10_000;
+
+fn schema() -> Schema {
+    Schema::new("id").with("title", Column::text("en"))
+}
+
+fn folder(disk: &TestDisk) -> Folder {
+    Folder::on(Arc::new(disk.clone()), "/office/shed.cellar")
+}
+
+/// The records of a state, by key.
+type Model = BTreeMap<i64, String>;
+
+/// Puts, replaces and removes a few records, and says which batch it was.
+fn publish(cellar: &Cellar<Folder>, number: usize, dice: &mut Dice, model: &mut Model) -> Result<()> {
+    let words = ["oak", "elm", "brass", "box", "handle", "umbrellas"];
+    let mut next = model.clone();
+    cellar.publish(|batch| {
+        for _ in 0..=dice.below(4) {
+            let key = dice.below(40) as i64;
+            if dice.below(4) == 0 {
+                batch.remove(&key.into())?;
+                next.remove(&key);
+            } else {
+                let title: Vec<_> = (0..=dice.below(4)).map(|_| words[dice.below(6) as usize]).collect();
+                batch.put(&Record::new(key).with("title", title.join(" ")))?;
+                next.insert(key, title.join(" "));
+            }
+        }
+        if dice.below(12) == 0 {
+            batch.set_merging(Merging::Whole);
+        }
+        batch.set_bookmark(number.to_le_bytes())
+    })?;
+    *model = next;
+    Ok(())
+}
+
+/// Which batch the cellar on a disk has seen last, once everything in it has been found to be right.
+fn state_of(disk: &TestDisk, models: &[Model]) -> usize {
+    let cellar = Cellar::open(folder(disk)).unwrap();
+    cellar.check().unwrap();
+    let number =
+        cellar.bookmark().unwrap().map_or(0, |bytes| usize::from_le_bytes(bytes.try_into().unwrap()));
+    let model = &models[number];
+    let found = cellar
+        .find("box OR oak elm brass handle umbrella", &Find::new().words(nut_cellar::Words::Any).limit(99));
+    let found = found.unwrap();
+    let titles: Model = found
+        .hits
+        .iter()
+        .map(|hit| (hit.key.to_string().parse().unwrap(), hit.values["title"][0].to_string()))
+        .collect();
+    assert_eq!(&titles, model, "batch {number}");
+    number
+}
+
+#[test]
+fn whenever_the_power_goes_no_committed_batch_is_lost() {
+    let disk = TestDisk::default();
+    let cellar = Cellar::create(folder(&disk), schema()).unwrap();
+    let mut dice = Dice(7);
+    let mut models = vec![Model::new()];
+    // For each batch how many operations had been done when its commit returned.
+    let mut returned = vec![disk.done()];
+    while disk.done() < 2 * CUTS / 3 {
+        let mut model = models[models.len() - 1].clone();
+        publish(&cellar, models.len(), &mut dice, &mut model).unwrap();
+        models.push(model);
+        returned.push(disk.done());
+    }
+    let (mut replay, mut cuts, mut under_way) = (Replay::default(), 0, 0);
+    let history = disk.history();
+    for (done, operation) in (1..).zip(&history) {
+        replay.step(operation);
+        let committed = returned.partition_point(|end| *end <= done);
+        for _ in 0..2 {
+            let left = replay.cut(&mut dice);
+            cuts += 1;
+            if committed == 0 {
+                // The first commit has not returned: there may be nothing.
+                if Cellar::open(folder(&left)).is_err_and(|error| error.kind() == ErrorKind::NotACellar) {
+                    continue;
+                }
+            }
+            let seen = state_of(&left, &models);
+            assert!(
+                seen + 1 == committed || seen == committed,
+                "batch {seen} of {committed} after {done} operations"
+            );
+            under_way += usize::from(seen == committed);
+            if cuts % 50 == 0 {
+                // It goes on from there, and what was left over is removed.
+                let mut model = models[seen].clone();
+                let cellar = Cellar::open(folder(&left)).unwrap();
+                publish(&cellar, 0, &mut Dice(1), &mut model).unwrap();
+                assert_eq!(cellar.info().unwrap().records, model.len() as u64);
+                cellar.check().unwrap();
+            }
+        }
+    }
+    assert!(cuts >= CUTS, "{cuts} cuts");
+    assert!(under_way > 100, "{under_way} times the batch under way was there");
+}
+
+#[test]
+fn a_full_disk_loses_nothing_and_works_again_when_there_is_room() {
+    let disk = TestDisk::default();
+    let cellar = Cellar::create(folder(&disk), schema()).unwrap();
+    let mut dice = Dice(3);
+    let mut models = vec![Model::new()];
+    let mut refused = 0;
+    for room in (0..3_000).step_by(37) {
+        let before = models[models.len() - 1].clone();
+        disk.set_room(Some(room));
+        let mut model = before.clone();
+        match publish(&cellar, models.len(), &mut dice, &mut model) {
+            Ok(()) => models.push(model),
+            Err(error) => {
+                refused += 1;
+                assert_eq!(error.kind(), ErrorKind::Place);
+                assert!(error.to_string().contains("/office/shed.cellar"), "{error}");
+                assert_eq!(state_of(&disk, &models), models.len() - 1);
+            }
+        }
+        disk.set_room(None);
+        if room % 5 == 0 {
+            let mut model = models[models.len() - 1].clone();
+            publish(&cellar, models.len(), &mut dice, &mut model).unwrap();
+            models.push(model);
+        }
+    }
+    assert!(refused > 10, "{refused}");
+    assert_eq!(state_of(&disk, &models), models.len() - 1);
+}
