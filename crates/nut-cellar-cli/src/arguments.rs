@@ -68,6 +68,9 @@ pub struct Load {
     /// Publish after every N records; all at once without
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u64).range(1..))]
     pub batch: Option<u64>,
+    /// Go on where a load of the same files stopped
+    #[arg(long)]
+    pub resume: bool,
 }
 
 #[derive(Args)]

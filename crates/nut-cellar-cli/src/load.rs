@@ -9,6 +9,7 @@ use crate::target::Target;
 use nut_cellar::{
     Batch, Cellar, Error, ErrorKind, Folder, Key, Kind, Record, Result, Schema, Value as CellarValue,
 };
+use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use std::collections::BTreeSet;
 use std::path::PathBuf;
@@ -24,7 +25,13 @@ pub fn run(call: &arguments::Load) -> Result<()> {
     let opened = Folder::at(&path).is_cellar().then(|| Cellar::open_in(&path)).transpose()?;
     let schema = schema(call, opened.as_ref())?;
     let size = call.batch.unwrap_or(u64::MAX);
-    let mut loader = Loader { schema: &schema, files, size, left_out: BTreeSet::new(), done: false };
+    let mut bookmark = Bookmark { files: call.files.clone(), records: 0 };
+    if call.resume {
+        bookmark.records = opened.as_ref().map_or(Ok(0), |cellar| bookmark.reached(cellar))?;
+    }
+    let mut loader =
+        Loader { schema: &schema, files, size, left_out: BTreeSet::new(), bookmark, done: false };
+    loader.skip()?;
     let mut cellar = opened;
     let mut published = 0;
     while !loader.done {
@@ -118,9 +125,32 @@ impl<'a> Files<'a> {
     }
 }
 
+/// How far files have been read, as it is kept with each batch.
+#[derive(Serialize, Deserialize)]
+struct Bookmark {
+    files: Vec<PathBuf>,
+    records: u64,
+}
+
+impl Bookmark {
+    /// How many records of these files a cellar has.
+    fn reached(&self, cellar: &Cellar<Folder>) -> Result<u64> {
+        let Some(bytes) = cellar.bookmark()? else { return Ok(0) };
+        match serde_json::from_slice::<Self>(&bytes) {
+            Ok(kept) if kept.files == self.files => Ok(kept.records),
+            _ => Err(Error::new(
+                ErrorKind::BadRequest,
+                "The cellar's last batch did not come from these files; name the same files in the same order, or \
+                 leave out --resume.",
+            )),
+        }
+    }
+}
+
 struct Loader<'a> {
     schema: &'a Schema,
     files: Files<'a>,
+    bookmark: Bookmark,
     /// The most records of a batch.
     size: u64,
     /// Columns that the schema does not have.
@@ -130,6 +160,18 @@ struct Loader<'a> {
 }
 
 impl Loader<'_> {
+    /// Passes over what has been loaded before.
+    fn skip(&mut self) -> Result<()> {
+        for _ in 0..self.bookmark.records {
+            self.files.next()?;
+        }
+        if self.bookmark.records > 0 {
+            let records = count(self.bookmark.records, "record", "records");
+            anstream::eprintln!("Going on after {records} that are there already.");
+        }
+        Ok(())
+    }
+
     /// Puts the next records into a batch; tells how many.
     fn fill(&mut self, batch: &mut Batch<'_>) -> Result<u64> {
         let mut count = 0;
@@ -147,6 +189,15 @@ impl Loader<'_> {
             }
             count += 1;
         }
+        self.bookmark.records += count;
+        let bookmark = serde_json::to_vec(&self.bookmark).map_err(|error| {
+            Error::caused(
+                ErrorKind::BadRequest,
+                format!("The names of the files can't be kept: {error}."),
+                error,
+            )
+        })?;
+        batch.set_bookmark(bookmark)?;
         Ok(count)
     }
 }
