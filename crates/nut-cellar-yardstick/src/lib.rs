@@ -1,5 +1,6 @@
 //! Made-up data for Nut Cellar (the demo's tables, and records of the same kind in any number), and measurements.
 
+pub mod batches;
 pub mod building;
 pub mod measure;
 pub mod railway;

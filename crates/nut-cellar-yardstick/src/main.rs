@@ -3,7 +3,7 @@
 use clap::{Parser, Subcommand};
 use nut_cellar_core::text::{Accents, Reading, TextSettings};
 use nut_cellar_core::{Language, Recipe};
-use nut_cellar_yardstick::{building, railway, reading, records};
+use nut_cellar_yardstick::{batches, building, railway, reading, records};
 use std::error::Error;
 use std::fs::File;
 use std::io::{self, BufWriter, Write};
@@ -62,6 +62,18 @@ enum Call {
         #[arg(long)]
         json: bool,
     },
+    /// Measure what batches of one record cost.
+    Batches {
+        /// How many.
+        #[arg(default_value_t = 1_000)]
+        batches: u64,
+        /// Make the cellar in this folder; the system's for temporary files without.
+        #[arg(long, value_name = "FOLDER")]
+        at: Option<PathBuf>,
+        /// Answer as JSON.
+        #[arg(long)]
+        json: bool,
+    },
     /// Build from a stream of records, and say what it took; `build` calls this.
     #[command(hide = true)]
     Stream { source: String, language: String, budget: usize, folder: PathBuf },
@@ -114,6 +126,15 @@ fn run(arguments: Arguments) -> Result<(), Box<dyn Error>> {
                 println!("{}", serde_json::to_string(&built)?);
             } else {
                 println!("{}", building::tables(&built));
+            }
+            Ok(())
+        }
+        Call::Batches { batches: count, at, json } => {
+            let measured = batches::measure(count, &at.unwrap_or_else(std::env::temp_dir))?;
+            if json {
+                println!("{}", serde_json::to_string(&measured)?);
+            } else {
+                println!("{}", batches::table(&measured));
             }
             Ok(())
         }

@@ -319,8 +319,7 @@ fn bytes_that_are_no_utf8_are_read_with_replacement_characters() {
     .unwrap();
     let before = (total(&cellar, &db, "elm a b"), total(&cellar, &db, "larch beech"));
     assert_eq!(before, (1, 1), "by the overlay");
-    let mut db = db;
-    cellar.sync(&mut db).unwrap();
+    cellar.sync(&db).unwrap();
     assert_eq!((total(&cellar, &db, "elm a b"), total(&cellar, &db, "larch beech")), (1, 1), "by the shelf");
     let found = cellar.find(&db, "elm", &Find::new()).unwrap();
     assert_eq!(found.hits[0].values["title"], ["elm \u{fffd}".into()]);

@@ -151,8 +151,8 @@ impl<'u> Batch<'u> {
         next.shelves = shelves;
         let removed = self.base.records() - self.still_live(&next);
         let packing = (self.builder.block(), self.budget);
-        let shelves = std::mem::take(&mut next.shelves);
-        next.shelves = merging::tidy(&*self.unit, self.opened, shelves, self.merging, packing, &mut useless)?;
+        next.shelves =
+            merging::tidy(&*self.unit, self.opened, &next.shelves, self.merging, packing, &mut useless)?;
         next.bookmark = self.bookmark.take().or(next.bookmark);
         let changed =
             self.begun.is_none() || next.shelves != self.base.shelves || next.bookmark != self.base.bookmark;

@@ -86,7 +86,7 @@ fn due(shelves: &[Weighed], merging: Merging) -> Vec<Vec<usize>> {
 pub(super) fn tidy(
     unit: &dyn Unit,
     opened: &Opened,
-    shelves: Vec<ShelfEntry>,
+    shelves: &[ShelfEntry],
     merging: Merging,
     (block, budget): (u8, usize),
     useless: &mut Vec<PieceId>,

@@ -29,12 +29,10 @@ impl Place {
         Self(u64::from(record) << 32 | u64::from(column) << 26 | u64::from(position))
     }
 
-    #[expect(clippy::cast_possible_truncation, reason = "the upper half")]
     pub fn record(self) -> u32 {
         (self.0 >> 32) as u32
     }
 
-    #[expect(clippy::cast_possible_truncation, reason = "six bits")]
     pub fn column(self) -> u8 {
         (self.0 >> 26 & 63) as u8
     }

@@ -298,7 +298,13 @@ struct Cursor<'a> {
 
 enum CursorLists {
     Once { column: u8, position: u32 },
-    Written { postings: Postings, positions: Positions, places: Vec<(usize, u32)> },
+    Written(Box<WrittenLists>),
+}
+
+struct WrittenLists {
+    postings: Postings,
+    positions: Positions,
+    places: Vec<(usize, u32)>,
 }
 
 impl<'a> Cursor<'a> {
@@ -312,14 +318,15 @@ impl<'a> Cursor<'a> {
         }
         let postings = reading.read(|shelf, hand| shelf.postings(hand, entry))?;
         let positions = reading.read(|shelf, hand| shelf.positions(hand, entry))?;
-        let lists = CursorLists::Written { postings, positions, places: Vec::new() };
+        let lists = CursorLists::Written(Box::new(WrittenLists { postings, positions, places: Vec::new() }));
         let mut cursor = Self { lists, ordinals, record: GONE };
         Ok(cursor.advance()?.then_some(cursor))
     }
 
     /// Goes to the next live posting, if there is one.
     fn advance(&mut self) -> Result<bool> {
-        let CursorLists::Written { postings, .. } = &mut self.lists else { return Ok(false) };
+        let CursorLists::Written(lists) = &mut self.lists else { return Ok(false) };
+        let postings = &mut lists.postings;
         while postings.advance()? {
             self.record = self.ordinals[postings.ordinal() as usize];
             if self.record != GONE {
@@ -333,7 +340,8 @@ impl<'a> Cursor<'a> {
     fn places(&mut self, out: &mut Vec<(u8, u32)>) -> Result<()> {
         match &mut self.lists {
             CursorLists::Once { column, position } => out.push((*column, *position)),
-            CursorLists::Written { postings, positions, places } => {
+            CursorLists::Written(lists) => {
+                let WrittenLists { postings, positions, places } = &mut **lists;
                 places.clear();
                 positions.of(postings, postings.columns(), places)?;
                 let narrow = |column| u8::try_from(column).expect("a schema has at most 64 text columns");

@@ -42,13 +42,16 @@ impl Shapes {
             [(column, _)] if excess < u32::MAX / self.kinds => u32::from(*column),
             _ => {
                 put_varint(rest, set.0);
-                tf.iter().for_each(|(_, tf)| put_varint(rest, u64::from(*tf) - 1));
+                for (_, tf) in tf {
+                    put_varint(rest, u64::from(*tf) - 1);
+                }
                 return self.columns;
             }
         };
         if excess > 0 {
-            let but_last = &tf[..tf.len() - 1];
-            but_last.iter().for_each(|(_, tf)| put_varint(rest, u64::from(*tf) - 1));
+            for (_, tf) in &tf[..tf.len() - 1] {
+                put_varint(rest, u64::from(*tf) - 1);
+            }
         }
         excess.saturating_mul(self.kinds).saturating_add(kind)
     }

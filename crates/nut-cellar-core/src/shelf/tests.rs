@@ -105,7 +105,9 @@ proptest! {
             .collect();
         let (bytes, end) = written(|out| {
             let mut writer = SortedWriter::new(per_block);
-            keys.iter().for_each(|key| writer.push_bare(key));
+            for key in &keys {
+                writer.push_bare(key);
+            }
             writer.finish(out, Section::Keys, Section::KeyIndex).unwrap();
             out.ends[Section::Keys as usize]
         });

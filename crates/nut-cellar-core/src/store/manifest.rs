@@ -193,7 +193,9 @@ fn put_piece(out: &mut Vec<u8>, piece: PieceId, bytes: u64, records: u32, length
     out.extend_from_slice(piece.as_bytes());
     put_varint(out, bytes);
     put_varint(out, u64::from(records));
-    lengths.iter().for_each(|length| put_varint(out, *length));
+    for length in lengths {
+        put_varint(out, *length);
+    }
 }
 
 /// A piece, its length, records, and a length for each of the columns.
