@@ -2,6 +2,7 @@
 //! searches lose before the cellar is made one shelf.
 
 use crate::records;
+use bytes::Bytes;
 use nut_cellar::folder::disk::{Disk, Read, System, Written};
 use nut_cellar::{Cellar, Column, Find, Folder, Kind, Record, Schema, Value};
 use serde::Serialize;
@@ -91,6 +92,10 @@ impl Disk for Counting {
 
     fn remove_folder(&self, path: &Path) -> io::Result<()> {
         self.system.remove_folder(path)
+    }
+
+    fn read(&self, path: &Path) -> io::Result<Bytes> {
+        self.system.read(path)
     }
 
     fn open(&self, path: &Path) -> io::Result<Box<dyn Read>> {

@@ -137,7 +137,7 @@ impl<P: Place> Cellar<P> {
     /// # Errors
     /// If the place can't be read.
     pub fn bookmark(&self) -> Result<Option<Vec<u8>>> {
-        Ok(self.place.view()?.manifest()?.and_then(|manifest| manifest.bookmark))
+        Ok(self.place.view()?.manifest()?.and_then(|manifest| manifest.bookmark.clone()))
     }
 
     /// The columns.

@@ -140,7 +140,7 @@ fn a_cellar_that_needs_what_the_program_lacks_is_told_so() {
     put(&cellar, 0..5, "oak");
     // As another program would write it: the same manifest with another stemmer, or a step that is not offered here.
     let manifest = Folder::at(&path).view().unwrap().manifest().unwrap().unwrap();
-    let schema = serde_json::to_string(&manifest.schema).unwrap();
+    let schema = serde_json::to_string(&*manifest.schema).unwrap();
     let encoded = manifest.encode();
     // Label, version and checksum; generation and no bookmark; then the length of the schema, and the schema packed.
     let packed = lz4_flex::block::compress(schema.as_bytes());

@@ -14,6 +14,7 @@ use nut_cellar::{
     search,
 };
 use std::cell::Cell;
+use std::sync::Arc;
 
 /// Counts what is read of the view behind it.
 struct Counting<V> {
@@ -23,7 +24,7 @@ struct Counting<V> {
 }
 
 impl<V: View> View for Counting<V> {
-    fn manifest(&self) -> Result<Option<Manifest>> {
+    fn manifest(&self) -> Result<Option<Arc<Manifest>>> {
         self.view.manifest()
     }
 

@@ -23,7 +23,7 @@ pub struct Batch<'u> {
     unit: &'u mut dyn Unit,
     opened: &'u Opened,
     begun: Option<Generation>,
-    base: Manifest,
+    base: Arc<Manifest>,
     bookmark: Option<Vec<u8>>,
     budget: usize,
     merging: Merging,
@@ -57,7 +57,7 @@ impl<'u> Batch<'u> {
     pub fn new(unit: &'u mut dyn Unit, opened: &'u Opened, schema: &Schema) -> Result<Self> {
         let manifest = unit.manifest()?;
         let begun = manifest.as_ref().map(|manifest| manifest.generation);
-        let base = manifest.unwrap_or_else(|| Manifest::empty(schema.clone()));
+        let base = manifest.unwrap_or_else(|| Arc::new(Manifest::empty(schema.clone())));
         Ok(Self {
             unit,
             opened,
@@ -65,7 +65,7 @@ impl<'u> Batch<'u> {
             bookmark: None,
             budget: DEFAULT_BUDGET,
             merging: Merging::default(),
-            builder: Builder::new(Arc::new(base.schema.clone())),
+            builder: Builder::new(Arc::clone(&base.schema)),
             base,
             removed: BTreeSet::new(),
             sealed: Vec::new(),
@@ -142,7 +142,8 @@ impl<'u> Batch<'u> {
     pub fn publish(mut self) -> Result<Published> {
         self.seal()?;
         let mut useless = Vec::new();
-        let mut next = Manifest { generation: self.begun.map_or(0, |begun| begun + 1), ..self.base.clone() };
+        let mut next =
+            Manifest { generation: self.begun.map_or(0, |begun| begun + 1), ..Manifest::clone(&self.base) };
         next.shelves.append(&mut self.sealed);
         let mut shelves = Vec::with_capacity(next.shelves.len());
         for entry in std::mem::take(&mut next.shelves) {

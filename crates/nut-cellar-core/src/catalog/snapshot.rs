@@ -75,7 +75,6 @@ impl Opened {
 #[derive(Clone, Debug)]
 pub struct Snapshot {
     manifest: Arc<Manifest>,
-    schema: Arc<Schema>,
     shelves: Vec<Standing>,
     /// For each text column the number of tokens in the live records.
     lengths: Vec<u64>,
@@ -120,7 +119,7 @@ impl Snapshot {
         Self::of(view, manifest, opened)
     }
 
-    fn of(view: &dyn View, manifest: Manifest, opened: &Opened) -> Result<Self> {
+    fn of(view: &dyn View, manifest: Arc<Manifest>, opened: &Opened) -> Result<Self> {
         let mut shelves = Vec::with_capacity(manifest.shelves.len());
         for entry in &manifest.shelves {
             let shelf = opened.shelf(view, entry)?;
@@ -130,12 +129,12 @@ impl Snapshot {
         let lengths = (0..manifest.schema.text_columns().count())
             .map(|column| manifest.shelves.iter().map(|entry| entry.live_length(column)).sum())
             .collect();
-        Ok(Self { schema: Arc::new(manifest.schema.clone()), manifest: Arc::new(manifest), shelves, lengths })
+        Ok(Self { manifest, shelves, lengths })
     }
 
     /// The columns.
     pub fn schema(&self) -> &Arc<Schema> {
-        &self.schema
+        &self.manifest.schema
     }
 
     /// Which state it is.
@@ -212,7 +211,7 @@ impl Snapshot {
     /// [`ErrorKind::Damaged`], naming the section, at the first thing that is not right.
     pub fn check(&self, view: &dyn View) -> Result<()> {
         for (standing, entry) in self.shelves.iter().zip(&self.manifest.shelves) {
-            shelf::check(view, &standing.shelf, entry, &self.schema)?;
+            shelf::check(view, &standing.shelf, entry, &self.manifest.schema)?;
             if let (Some(mask), Some(said)) = (&standing.mask, &entry.mask) {
                 let removed: Vec<_> = mask.ordinals().collect();
                 if locate::lengths(view, &standing.shelf, entry.lengths.len(), &removed)? != said.lengths {

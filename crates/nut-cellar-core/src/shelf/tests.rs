@@ -279,7 +279,8 @@ fn forged(unit: &MemoryUnit, entry: &ShelfEntry, changes: &[(usize, u8)]) -> (Me
     let mut writer = unit.write(entry.piece).unwrap();
     writer.append(&bytes).unwrap();
     writer.finish().unwrap();
-    let manifest = Manifest { generation: 0, schema: schema(), bookmark: None, shelves: vec![entry.clone()] };
+    let manifest =
+        Manifest { generation: 0, schema: Arc::new(schema()), bookmark: None, shelves: vec![entry.clone()] };
     unit.swap(None, &manifest).unwrap();
     unit.commit().unwrap();
     (place, manifest)

@@ -6,6 +6,7 @@ use super::piece::PieceId;
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::Schema;
 use crate::wire::{Broken, Reader, put_bytes, put_varint};
+use std::sync::Arc;
 
 /// The first bytes of an encoded manifest.
 const MAGIC: [u8; 8] = *b"NUTLIST\0";
@@ -25,7 +26,7 @@ pub struct Manifest {
     /// Which state this is; 0 is the empty cellar.
     pub generation: Generation,
     /// The columns.
-    pub schema: Schema,
+    pub schema: Arc<Schema>,
     /// How far the source has been read, in the words of whoever reads it; of the last batch that said so.
     pub bookmark: Option<Vec<u8>>,
     /// The shelves, oldest first. No two live records in them have the same key.
@@ -65,7 +66,7 @@ pub struct MaskEntry {
 impl Manifest {
     /// The state of a cellar that nothing has been put into.
     pub fn empty(schema: Schema) -> Self {
-        Self { generation: 0, schema, bookmark: None, shelves: Vec::new() }
+        Self { generation: 0, schema: Arc::new(schema), bookmark: None, shelves: Vec::new() }
     }
 
     /// The number of live records.
@@ -90,7 +91,7 @@ impl Manifest {
             }
             None => put_varint(&mut body, 0),
         }
-        let schema = serde_json::to_vec(&self.schema).expect("a schema is made of texts and numbers");
+        let schema = serde_json::to_vec(&*self.schema).expect("a schema is made of texts and numbers");
         put_varint(&mut body, schema.len() as u64);
         put_bytes(&mut body, &lz4_flex::block::compress(&schema));
         put_varint(&mut body, self.shelves.len() as u64);
@@ -132,16 +133,17 @@ impl Manifest {
         let broken = |Broken(what)| Error::damaged(format_args!("{what} in the manifest can't be read"));
         let (generation, bookmark) = beginning(&mut reader).map_err(broken)?;
         // The checksum fits, so this is what was written: by a program that has what this one lacks.
-        let schema = serde_json::from_slice(&schema(&mut reader).map_err(broken)?).map_err(|error| {
-            let said = error.to_string();
-            let said = said.split(" at line ").next().unwrap_or_default();
-            Error::new(
-                ErrorKind::BadSchema,
-                format!("This program can't use the cellar as it was made: {said}."),
-            )
-        })?;
+        let schema: Schema =
+            serde_json::from_slice(&schema(&mut reader).map_err(broken)?).map_err(|error| {
+                let said = error.to_string();
+                let said = said.split(" at line ").next().unwrap_or_default();
+                Error::new(
+                    ErrorKind::BadSchema,
+                    format!("This program can't use the cellar as it was made: {said}."),
+                )
+            })?;
         let shelves = shelves(&mut reader, &schema).map_err(broken)?;
-        let manifest = Self { generation, schema, bookmark, shelves };
+        let manifest = Self { generation, schema: Arc::new(schema), bookmark, shelves };
         manifest.check()?;
         Ok(manifest)
     }

@@ -46,7 +46,7 @@ impl Drop for Turn {
 
 #[derive(Clone, Debug, Default)]
 struct State {
-    manifest: Option<Manifest>,
+    manifest: Option<Arc<Manifest>>,
     pieces: HashMap<PieceId, Bytes>,
 }
 
@@ -102,7 +102,7 @@ impl MemoryUnit {
     pub fn commit(mut self) -> Result<()> {
         self.state.pieces.extend(self.fresh.take());
         let _writing = self.place.writing.lock().unwrap_or_else(PoisonError::into_inner);
-        check_generation(self.place.view().0.manifest.as_ref(), self.begun)?;
+        check_generation(self.place.view().0.manifest.as_deref(), self.begun)?;
         *self.place.current.write().unwrap_or_else(PoisonError::into_inner) = Arc::new(self.state);
         Ok(())
     }
@@ -124,7 +124,7 @@ fn read(wanted: &[Wanted], find: impl Fn(PieceId) -> Option<Bytes>) -> Result<Ve
 }
 
 impl View for MemoryView {
-    fn manifest(&self) -> Result<Option<Manifest>> {
+    fn manifest(&self) -> Result<Option<Arc<Manifest>>> {
         Ok(self.0.manifest.clone())
     }
 
@@ -134,7 +134,7 @@ impl View for MemoryView {
 }
 
 impl View for MemoryUnit {
-    fn manifest(&self) -> Result<Option<Manifest>> {
+    fn manifest(&self) -> Result<Option<Arc<Manifest>>> {
         Ok(self.state.manifest.clone())
     }
 
@@ -150,8 +150,8 @@ impl Unit for MemoryUnit {
     }
 
     fn swap(&mut self, expected: Option<Generation>, next: &Manifest) -> Result<()> {
-        check_generation(self.state.manifest.as_ref(), expected)?;
-        self.state.manifest = Some(next.clone());
+        check_generation(self.state.manifest.as_deref(), expected)?;
+        self.state.manifest = Some(Arc::new(next.clone()));
         Ok(())
     }
 

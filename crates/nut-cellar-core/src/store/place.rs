@@ -5,6 +5,7 @@ use super::piece::PieceId;
 use crate::error::Result;
 use bytes::Bytes;
 use std::ops::Range;
+use std::sync::Arc;
 
 /// A range of bytes of a piece.
 pub type Wanted = (PieceId, Range<u64>);
@@ -15,7 +16,7 @@ pub trait View {
     ///
     /// # Errors
     /// If the place can't be read, or holds something else.
-    fn manifest(&self) -> Result<Option<Manifest>>;
+    fn manifest(&self) -> Result<Option<Arc<Manifest>>>;
 
     /// The bytes of all these ranges, in the same order, in one round trip. Each answer has the length of its range.
     ///

@@ -54,6 +54,12 @@ pub trait Disk: fmt::Debug + Send + Sync {
     /// Those of the system.
     fn remove_folder(&self, path: &Path) -> io::Result<()>;
 
+    /// The contents of a small file.
+    ///
+    /// # Errors
+    /// Those of the system.
+    fn read(&self, path: &Path) -> io::Result<Bytes>;
+
     /// Opens a file of which ranges will be read, and which nobody changes any more.
     ///
     /// # Errors
@@ -132,6 +138,10 @@ impl Disk for System {
 
     fn remove_folder(&self, path: &Path) -> io::Result<()> {
         fs::remove_dir(path)
+    }
+
+    fn read(&self, path: &Path) -> io::Result<Bytes> {
+        fs::read(path).map(Bytes::from)
     }
 
     fn open(&self, path: &Path) -> io::Result<Box<dyn Read>> {

@@ -21,8 +21,9 @@ pub use unit::FolderUnit;
 pub use view::FolderView;
 
 use crate::cellar::{Cellar, Patience, Place};
+use bytes::Bytes;
 use disk::{Disk, Read, System};
-use nut_cellar_core::{Error, ErrorKind, PieceId, Result, Schema};
+use nut_cellar_core::{Error, ErrorKind, Manifest, PieceId, Result, Schema};
 use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex};
@@ -32,8 +33,15 @@ use std::sync::{Arc, Mutex};
 pub struct Folder {
     disk: Arc<dyn Disk>,
     path: PathBuf,
-    /// Files of pieces that are open; views share them.
-    files: Arc<Mutex<Files>>,
+    /// What was read last; views share it.
+    known: Arc<Mutex<Known>>,
+}
+
+#[derive(Debug, Default)]
+struct Known {
+    files: Files,
+    /// A manifest as it was read, and what it says.
+    manifest: Option<(Bytes, Arc<Manifest>)>,
 }
 
 /// Files of pieces that are open.
@@ -54,7 +62,7 @@ impl Folder {
 
     /// The folder at a path of a disk of one's own making.
     pub fn on(disk: Arc<dyn Disk>, path: impl Into<PathBuf>) -> Self {
-        Self { disk, path: path.into(), files: Arc::default() }
+        Self { disk, path: path.into(), known: Arc::default() }
     }
 
     /// Where it is.
@@ -64,7 +72,7 @@ impl Folder {
 
     /// Whether there is a cellar.
     pub fn is_cellar(&self) -> bool {
-        self.disk.open(&self.manifest_path()).is_ok()
+        self.disk.read(&self.manifest_path()).is_ok()
     }
 
     fn manifest_path(&self) -> PathBuf {

@@ -17,7 +17,7 @@ use std::sync::Arc;
 #[derive(Debug)]
 pub struct FolderUnit {
     folder: Folder,
-    manifest: Option<Manifest>,
+    manifest: Option<Arc<Manifest>>,
     changed: bool,
     /// The files of the pieces that were written, which are synced when the transaction is committed.
     written: RefCell<BTreeMap<PieceId, Arc<dyn Written>>>,
@@ -61,7 +61,7 @@ impl FolderUnit {
 
     /// Removes files that no manifest names: what a writer left that was killed.
     fn remove_leftovers(&self) -> Result<()> {
-        let named: BTreeSet<_> = self.manifest.iter().flat_map(Manifest::pieces).collect();
+        let named: BTreeSet<_> = self.manifest.iter().flat_map(|manifest| manifest.pieces()).collect();
         let pieces = self.folder.pieces_path();
         let names = self.folder.disk.names(&pieces).map_err(|error| refused("listing", &pieces, error))?;
         for name in names {
@@ -112,7 +112,7 @@ impl Drop for FolderUnit {
 }
 
 impl View for FolderUnit {
-    fn manifest(&self) -> Result<Option<Manifest>> {
+    fn manifest(&self) -> Result<Option<Arc<Manifest>>> {
         Ok(self.manifest.clone())
     }
 
@@ -141,7 +141,7 @@ impl Unit for FolderUnit {
         if self.manifest.as_ref().map(|manifest| manifest.generation) != expected {
             return Err(Error::overtaken());
         }
-        self.manifest = Some(next.clone());
+        self.manifest = Some(Arc::new(next.clone()));
         self.changed = true;
         Ok(())
     }

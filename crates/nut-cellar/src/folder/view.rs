@@ -12,7 +12,7 @@ use std::sync::{Arc, PoisonError};
 /// One state of a folder, with the files of its pieces held open.
 #[derive(Debug)]
 pub struct FolderView {
-    manifest: Option<Manifest>,
+    manifest: Option<Arc<Manifest>>,
     files: Files,
 }
 
@@ -36,7 +36,7 @@ impl FolderView {
 }
 
 impl View for FolderView {
-    fn manifest(&self) -> Result<Option<Manifest>> {
+    fn manifest(&self) -> Result<Option<Arc<Manifest>>> {
         Ok(self.manifest.clone())
     }
 
@@ -57,14 +57,18 @@ pub(super) fn unknown(piece: PieceId) -> Error {
 }
 
 /// The manifest, if there is a cellar.
-pub(super) fn read_manifest(folder: &Folder) -> Result<Option<Manifest>> {
+pub(super) fn read_manifest(folder: &Folder) -> Result<Option<Arc<Manifest>>> {
     let path = folder.manifest_path();
-    let read = || {
-        let file = folder.disk.open(&path)?;
-        file.read(0, file.length())
-    };
-    match read() {
-        Ok(bytes) => Manifest::decode(&bytes).map(Some).map_err(|error| error.at(path.display())),
+    match folder.disk.read(&path) {
+        Ok(bytes) => {
+            let mut known = folder.known.lock().unwrap_or_else(PoisonError::into_inner);
+            if let Some((_, manifest)) = known.manifest.as_ref().filter(|(known, _)| *known == bytes) {
+                return Ok(Some(Arc::clone(manifest)));
+            }
+            let manifest = Manifest::decode(&bytes).map_err(|error| error.at(path.display()))?;
+            let (_, manifest) = known.manifest.insert((bytes, Arc::new(manifest)));
+            Ok(Some(Arc::clone(manifest)))
+        }
         Err(error) if error.kind() == io::ErrorKind::NotFound => {
             check_kind(folder.path())?;
             Ok(None)
@@ -92,7 +96,7 @@ fn check_kind(path: &Path) -> Result<()> {
 
 /// The open files of all pieces of a manifest; none if one is not there.
 fn open_pieces(folder: &Folder, manifest: &Manifest) -> Result<Option<Files>> {
-    let mut shared = folder.files.lock().unwrap_or_else(PoisonError::into_inner);
+    let shared = &mut folder.known.lock().unwrap_or_else(PoisonError::into_inner).files;
     let mut files = Files::new();
     for piece in manifest.pieces() {
         let file = match shared.get(&piece) {

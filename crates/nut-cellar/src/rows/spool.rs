@@ -7,6 +7,7 @@ use nut_cellar_core::{Error, ErrorKind, Manifest, PieceId, Result, Unit, View};
 use std::cell::RefCell;
 use std::collections::HashMap;
 use std::io::{Read, Seek, SeekFrom, Write};
+use std::sync::Arc;
 use tempfile::SpooledTempFile;
 
 /// A piece larger than this goes to a temporary file.
@@ -19,7 +20,7 @@ pub struct Spool<'v> {
     base: &'v dyn View,
     pieces: RefCell<HashMap<PieceId, Spooled>>,
     removed: Vec<PieceId>,
-    swapped: Option<(Option<Generation>, Manifest)>,
+    swapped: Option<(Option<Generation>, Arc<Manifest>)>,
 }
 
 struct Spooled {
@@ -48,7 +49,7 @@ impl<'v> Spool<'v> {
 pub struct Contents {
     pieces: HashMap<PieceId, Spooled>,
     removed: Vec<PieceId>,
-    swapped: Option<(Option<Generation>, Manifest)>,
+    swapped: Option<(Option<Generation>, Arc<Manifest>)>,
 }
 
 impl Contents {
@@ -84,9 +85,9 @@ impl Contents {
 }
 
 impl View for Spool<'_> {
-    fn manifest(&self) -> Result<Option<Manifest>> {
+    fn manifest(&self) -> Result<Option<Arc<Manifest>>> {
         match &self.swapped {
-            Some((_, manifest)) => Ok(Some(manifest.clone())),
+            Some((_, manifest)) => Ok(Some(Arc::clone(manifest))),
             None => self.base.manifest(),
         }
     }
@@ -136,7 +137,7 @@ impl Unit for Spool<'_> {
             return Err(Error::overtaken());
         }
         let first = self.swapped.take().map_or(expected, |(first, _)| first);
-        self.swapped = Some((first, next.clone()));
+        self.swapped = Some((first, Arc::new(next.clone())));
         Ok(())
     }
 

@@ -93,7 +93,7 @@ impl SqliteCellar {
         let there = State::read(connection, &names)?;
         let made = there.is_none();
         if let Some(state) = there {
-            if state.filled || state.manifest.schema != *schema {
+            if state.filled || *state.manifest.schema != *schema {
                 return Err(Error::new(
                     ErrorKind::BadRequest,
                     format!(
@@ -123,7 +123,7 @@ impl SqliteCellar {
     pub fn open(connection: &Connection, name: &str) -> Result<Self> {
         let names = Names::new(name)?;
         let state = State::require(connection, &names)?;
-        Ok(Self::with(names, state.manifest.schema))
+        Ok(Self::with(names, Schema::clone(&state.manifest.schema)))
     }
 
     /// Takes search off a table: removes the triggers and tables of a cellar, and nothing else.
@@ -302,7 +302,7 @@ impl SqliteCellar {
 
     fn see(&self, connection: &Connection) -> Result<Seen> {
         let state = State::require(connection, &self.names)?;
-        if state.manifest.schema != *self.schema {
+        if state.manifest.schema != self.schema {
             return Err(Error::new(
                 ErrorKind::OutOfStep,
                 format!(

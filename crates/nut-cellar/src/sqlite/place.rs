@@ -9,6 +9,7 @@ use nut_cellar_core::store::{Generation, PieceWriter, Wanted};
 use nut_cellar_core::{Error, Manifest, PieceId, Result, Unit, View};
 use rusqlite::{Connection, OptionalExtension, params};
 use std::ops::Range;
+use std::sync::Arc;
 
 /// What the transaction of a connection sees of a cellar.
 #[derive(Debug)]
@@ -16,7 +17,7 @@ pub struct SqliteView<'c> {
     connection: &'c Connection,
     names: &'c Names,
     cache: &'c ChunkCache,
-    known: Option<&'c Manifest>,
+    known: Option<&'c Arc<Manifest>>,
 }
 
 /// Writing a cellar inside the transaction of a connection.
@@ -35,7 +36,7 @@ impl<'c> SqliteView<'c> {
     }
 
     /// The same view, whose manifest has been read in this transaction already.
-    pub(super) fn knowing(self, manifest: &'c Manifest) -> Self {
+    pub(super) fn knowing(self, manifest: &'c Arc<Manifest>) -> Self {
         Self { known: Some(manifest), ..self }
     }
 
@@ -96,9 +97,9 @@ impl<'c> SqliteView<'c> {
 }
 
 impl View for SqliteView<'_> {
-    fn manifest(&self) -> Result<Option<Manifest>> {
+    fn manifest(&self) -> Result<Option<Arc<Manifest>>> {
         match self.known {
-            Some(manifest) => Ok(Some(manifest.clone())),
+            Some(manifest) => Ok(Some(Arc::clone(manifest))),
             None => Ok(State::read(self.connection, self.names)?.map(|state| state.manifest)),
         }
     }
@@ -120,7 +121,7 @@ impl<'c> SqliteUnit<'c> {
 }
 
 impl View for SqliteUnit<'_> {
-    fn manifest(&self) -> Result<Option<Manifest>> {
+    fn manifest(&self) -> Result<Option<Arc<Manifest>>> {
         self.0.manifest()
     }
 

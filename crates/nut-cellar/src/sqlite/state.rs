@@ -4,10 +4,11 @@ use super::failure::failed;
 use super::names::Names;
 use nut_cellar_core::{Error, ErrorKind, Manifest, Result};
 use rusqlite::{Connection, OptionalExtension, params};
+use std::sync::Arc;
 
 /// What the state row says.
 pub(super) struct State {
-    pub manifest: Manifest,
+    pub manifest: Arc<Manifest>,
     /// Whether the rows that were there before the triggers have been read.
     pub filled: bool,
     /// The application's table.
@@ -70,7 +71,7 @@ impl State {
         let row = read().map_err(failed("Reading the cellar"))?;
         let (manifest, filled, table, triggers) =
             row.ok_or_else(|| Error::damaged("the state row is not there"))?;
-        Ok(Some(Self { manifest: Manifest::decode(&manifest)?, filled, table, triggers }))
+        Ok(Some(Self { manifest: Arc::new(Manifest::decode(&manifest)?), filled, table, triggers }))
     }
 
     /// The state of a cellar that has to be there.

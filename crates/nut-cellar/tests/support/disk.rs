@@ -206,6 +206,11 @@ impl Disk for TestDisk {
         Ok(())
     }
 
+    fn read(&self, path: &Path) -> io::Result<Bytes> {
+        let file = self.open(path)?;
+        file.read(0, file.length())
+    }
+
     fn open(&self, path: &Path) -> io::Result<Box<dyn Read>> {
         let state = self.state();
         let file = state.names.get(path).ok_or_else(missing)?;
