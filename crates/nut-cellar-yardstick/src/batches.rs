@@ -98,8 +98,8 @@ impl Disk for Counting {
         self.system.read(path)
     }
 
-    fn open(&self, path: &Path) -> io::Result<Box<dyn Read>> {
-        self.system.open(path)
+    fn open(&self, path: &Path, front_to_back: bool) -> io::Result<Box<dyn Read>> {
+        self.system.open(path, front_to_back)
     }
 
     fn lock(&self, path: &Path, wait: bool) -> io::Result<Option<Box<dyn Any + Send + Sync>>> {

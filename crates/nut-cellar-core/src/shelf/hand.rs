@@ -11,6 +11,9 @@ use std::collections::{BTreeMap, HashMap};
 use std::ops::Range;
 use std::sync::Arc;
 
+/// A shelf of at most so many bytes is read as a whole: one round trip more would cost more than the bytes.
+const SMALL: u64 = 64 << 10;
+
 /// Why a computation could not go on.
 #[derive(Debug)]
 pub(crate) enum Stop {
@@ -44,6 +47,8 @@ pub(crate) fn if_at_hand<T>(step: Step<T>) -> Step<Option<T>> {
 pub(crate) struct Hand {
     held: HashMap<PieceId, BTreeMap<u64, Bytes>>,
     bytes: u64,
+    /// So many bytes are wanted at least, from where one is missing.
+    ahead: u64,
     missing: Vec<(Arc<Shelf>, Range<u64>)>,
 }
 
@@ -59,7 +64,13 @@ impl Hand {
         if let Some(bytes) = self.held.get(&shelf.piece()).and_then(|held| assemble(held, &range)) {
             return Ok(bytes);
         }
-        let chunks = range.start / CHUNK * CHUNK..(range.end.div_ceil(CHUNK) * CHUNK).min(shelf.body());
+        let chunks = match shelf.body() {
+            small @ ..=SMALL => 0..small,
+            body => {
+                let start = range.start / CHUNK * CHUNK;
+                start..(range.end.div_ceil(CHUNK) * CHUNK).max(start + self.ahead).min(body)
+            }
+        };
         // Whoever walks through a section asks for the same chunk many times in a row.
         let noted = |(known, range): &(Arc<Shelf>, Range<u64>)| Arc::ptr_eq(known, shelf) && *range == chunks;
         if !self.missing.last().is_some_and(noted) {
@@ -100,6 +111,11 @@ impl Hand {
             self.held.entry(shelf.piece()).or_default().insert(range.start, bytes);
         }
         Ok(())
+    }
+
+    /// Nothing at hand, for going through a shelf from front to back: `ahead` bytes are wanted at least.
+    pub fn going_ahead(ahead: u64) -> Self {
+        Self { ahead: ahead / CHUNK * CHUNK, ..Self::default() }
     }
 
     /// How many bytes were supplied.

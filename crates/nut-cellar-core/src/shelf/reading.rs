@@ -15,6 +15,8 @@ use std::sync::Arc;
 
 /// So many bytes may lie at hand when the next thing is read.
 const AT_HAND: u64 = 1 << 20;
+/// So many bytes are read at once.
+const AHEAD: u64 = 64 << 10;
 
 /// A shelf that is read by whoever may wait for its place.
 pub(crate) struct Reading<'v> {
@@ -26,13 +28,13 @@ pub(crate) struct Reading<'v> {
 impl<'v> Reading<'v> {
     /// Nothing read yet.
     pub fn new(view: &'v dyn View, shelf: &Arc<Shelf>) -> Self {
-        Self { view, shelf: Arc::clone(shelf), hand: Hand::default() }
+        Self { view, shelf: Arc::clone(shelf), hand: Hand::going_ahead(AHEAD) }
     }
 
     /// Does `work`, fetching what it lacks.
     pub fn read<T>(&mut self, work: impl FnMut(&Arc<Shelf>, &mut Hand) -> Step<T>) -> Result<T> {
         if self.hand.bytes() > AT_HAND {
-            self.hand = Hand::default();
+            self.hand = Hand::going_ahead(AHEAD);
         }
         let (shelf, mut work) = (&self.shelf, work);
         complete(self.view, &mut self.hand, |hand| work(shelf, hand))

@@ -60,11 +60,12 @@ pub trait Disk: fmt::Debug + Send + Sync {
     /// Those of the system.
     fn read(&self, path: &Path) -> io::Result<Bytes>;
 
-    /// Opens a file of which ranges will be read, and which nobody changes any more.
+    /// Opens a file of which ranges will be read, and which nobody changes any more; ranges here and there, or from front to
+    /// back.
     ///
     /// # Errors
     /// Those of the system.
-    fn open(&self, path: &Path) -> io::Result<Box<dyn Read>>;
+    fn open(&self, path: &Path, front_to_back: bool) -> io::Result<Box<dyn Read>>;
 
     /// Takes a lock, which is held until what is given is dropped or the process ends; nothing if somebody else holds it and
     /// it is not to `wait`.
@@ -144,9 +145,9 @@ impl Disk for System {
         fs::read(path).map(Bytes::from)
     }
 
-    fn open(&self, path: &Path) -> io::Result<Box<dyn Read>> {
+    fn open(&self, path: &Path, front_to_back: bool) -> io::Result<Box<dyn Read>> {
         let file = File::open(path)?;
-        if self.mapped {
+        if self.mapped && !front_to_back {
             return Ok(Box::new(map::map(&file)?));
         }
         let length = file.metadata()?.len();

@@ -54,7 +54,7 @@ impl FolderUnit {
         if let Some(file) = read.get(&piece) {
             return Ok(Arc::clone(file));
         }
-        let file = open_piece(&self.folder, piece)?.ok_or_else(|| unknown(piece))?;
+        let file = open_piece(&self.folder, piece, true)?.ok_or_else(|| unknown(piece))?;
         read.insert(piece, Arc::clone(&file));
         Ok(file)
     }

@@ -101,7 +101,7 @@ fn open_pieces(folder: &Folder, manifest: &Manifest) -> Result<Option<Files>> {
     for piece in manifest.pieces() {
         let file = match shared.get(&piece) {
             Some(file) => Arc::clone(file),
-            None => match open_piece(folder, piece)? {
+            None => match open_piece(folder, piece, false)? {
                 Some(file) => file,
                 None => return Ok(None),
             },
@@ -112,9 +112,13 @@ fn open_pieces(folder: &Folder, manifest: &Manifest) -> Result<Option<Files>> {
     Ok(Some(files))
 }
 
-pub(super) fn open_piece(folder: &Folder, piece: PieceId) -> Result<Option<Arc<dyn Read>>> {
+pub(super) fn open_piece(
+    folder: &Folder,
+    piece: PieceId,
+    front_to_back: bool,
+) -> Result<Option<Arc<dyn Read>>> {
     let path = folder.piece_path(piece);
-    match folder.disk.open(&path) {
+    match folder.disk.open(&path, front_to_back) {
         Ok(file) => Ok(Some(file.into())),
         Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(None),
         Err(error) => Err(refused("opening", &path, error)),

@@ -207,11 +207,11 @@ impl Disk for TestDisk {
     }
 
     fn read(&self, path: &Path) -> io::Result<Bytes> {
-        let file = self.open(path)?;
+        let file = self.open(path, false)?;
         file.read(0, file.length())
     }
 
-    fn open(&self, path: &Path) -> io::Result<Box<dyn Read>> {
+    fn open(&self, path: &Path, _: bool) -> io::Result<Box<dyn Read>> {
         let state = self.state();
         let file = state.names.get(path).ok_or_else(missing)?;
         Ok(Box::new(Bytes::from(state.files[*file].clone())))
