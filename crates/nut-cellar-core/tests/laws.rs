@@ -306,3 +306,69 @@ fn a_large_index_of_several_shelves_agrees_with_the_oracle() {
         assert_eq!(hits, expected);
     }
 }
+
+/// Lists of thousands of postings in several shelves, a tenth of them removed, in blocks of 4 and of 128: every kind of
+/// query, and what is skipped on the way changes nothing.
+#[test]
+fn long_lists_of_several_shelves_agree_with_the_oracle() {
+    const RECORDS: i64 = 18_000;
+    let record = |n: i64| {
+        let mut title = vec![if n % 10 == 0 { "elm" } else { "oak" }];
+        title.extend((n % 3 == 0).then_some("box"));
+        title.extend((n % 97 == 0).then_some("handle"));
+        title.extend(std::iter::repeat_n("oak", (n % 7 / 5) as usize));
+        let notes = if n % 1_000 == 3 { "elm box" } else { "box" };
+        Record::new(n).with("title", title.join(" ")).with("notes", notes)
+    };
+    for block in [4, 128] {
+        let place = Memory::new();
+        let opened = Opened::new();
+        let mut live = BTreeMap::new();
+        for part in 0..3 {
+            let mut unit = place.unit();
+            let mut batch = Batch::new(&mut unit, &opened, &schema()).unwrap();
+            batch.set_block(block);
+            batch.set_merging(Merging::Never);
+            for n in (0..RECORDS).filter(|n| n % 3 == part || n % 11 == part) {
+                batch.put(&record(n)).unwrap();
+                live.insert(Key::from(n), record(n));
+            }
+            for n in (0..RECORDS).filter(|n| n % 3 < part && n % 10 == 7) {
+                batch.remove(&n.into()).unwrap();
+                live.remove(&Key::from(n));
+            }
+            batch.publish().unwrap();
+            unit.commit().unwrap();
+        }
+        let view = place.view();
+        let snapshot = Snapshot::open(&view, &opened).unwrap();
+        assert_eq!((snapshot.shelves(), snapshot.records()), (3, live.len() as u64));
+        snapshot.check(&view).unwrap();
+        for (clauses, at_least) in [
+            (vec![vec!["oak"]], 0),
+            (vec![vec!["oak"], vec!["handle"]], 0),
+            (vec![vec!["handle"], vec!["box"], vec!["oak"]], 0),
+            (vec![vec!["elm"], vec!["handle"]], 1),
+            (vec![vec!["oak", "box"]], 0),
+            (vec![vec!["oak", "box"], vec!["handle"]], 0),
+            (vec![vec!["elm", "box"], vec!["handle"], vec!["boxes"]], 2),
+        ] {
+            let asked = Asked {
+                clauses: clauses.into_iter().map(|words| (words, vec![])).collect(),
+                searched: vec![0, 1, 2],
+                weights: [4.0, 1.0, 1.0],
+                at_least,
+                k1: 1.2,
+                b: 0.75,
+                window: (0, 30),
+            };
+            let found = find(&place, &asked.query(), &asked.find()).unwrap();
+            let expected = oracle::search(&live, &asked.oracle());
+            assert_eq!(found.total, expected.len() as u64, "{}", asked.query());
+            let hits: Vec<_> = found.hits.iter().map(|hit| (hit.key.clone(), hit.score.to_bits())).collect();
+            let expected: Vec<_> =
+                expected.into_iter().take(30).map(|(key, score)| (key, score.to_bits())).collect();
+            assert_eq!(hits, expected, "{}", asked.query());
+        }
+    }
+}

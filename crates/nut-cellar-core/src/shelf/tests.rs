@@ -2,9 +2,11 @@
 #![allow(clippy::cast_possible_truncation, reason = "the shelves of tests are small")]
 
 use super::builder::Builder;
+use super::check::check;
 use super::directory::{CHUNK, Directory, Section};
 use super::hand::{Hand, Step, Stop};
 use super::kept;
+use super::merge::{Source, merge};
 use super::output::Output;
 use super::reader::Shelf;
 use super::sorted::{Entries, SortedIndex, SortedWriter};
@@ -257,6 +259,135 @@ proptest! {
             }
             prop_assert_eq!(entry.records as usize, read.len());
             prop_assert_eq!(&read, &lists[term]);
+        }
+    }
+}
+
+/// A shelf of these records in a place, its postings in blocks of so many.
+fn sealed(unit: &MemoryUnit, records: impl IntoIterator<Item = Record>, block: u8) -> ShelfEntry {
+    let mut builder = Builder::new(Arc::new(schema()));
+    builder.set_block(block);
+    records.into_iter().for_each(|record| builder.put(&record).unwrap());
+    builder.seal(unit).unwrap().unwrap().entry
+}
+
+/// The bytes of a section of a shelf.
+fn section(unit: &MemoryUnit, entry: &ShelfEntry, section: Section) -> Bytes {
+    let shelf = Shelf::open(unit, entry).unwrap();
+    unit.read(&[(entry.piece, shelf.section(section))]).unwrap().remove(0)
+}
+
+proptest! {
+    #[test]
+    fn a_merged_shelf_is_the_one_that_a_builder_makes(
+        records in records(),
+        parts in prop::collection::vec(0_usize..4, 60),
+        removed in prop::collection::vec(prop::bool::weighted(0.2), 60),
+        block in prop_oneof![Just(4_u8), Just(128)],
+        budget in prop_oneof![Just(0_usize), Just(1 << 20)],
+    ) {
+        let records: BTreeMap<Key, Record> =
+            records.into_iter().map(|record| (record.key.clone(), record)).collect();
+        let unit = Memory::new().unit();
+        let mut shelves = Vec::new();
+        for part in 0..4 {
+            let own: Vec<_> = records.values().zip(&parts).zip(&removed).filter(|((_, p), _)| **p == part).collect();
+            if !own.is_empty() {
+                let entry = sealed(&unit, own.iter().map(|((record, _), _)| (*record).clone()), block);
+                let removed: Vec<bool> = own.iter().map(|(_, removed)| **removed).collect();
+                shelves.push((Arc::new(Shelf::open(&unit, &entry).unwrap()), removed));
+            }
+        }
+        let live: Vec<_> = records.values().zip(&removed).filter(|(_, removed)| !**removed).collect();
+        prop_assume!(!live.is_empty());
+        let removed: Vec<_> = shelves.iter().map(|(_, removed)| |ordinal: u32| removed[ordinal as usize]).collect();
+        let sources: Vec<_> =
+            shelves.iter().zip(&removed).map(|((shelf, _), removed)| Source { shelf, removed }).collect();
+        let merged = merge(&unit, &sources, block, budget).unwrap();
+        let fresh = sealed(&unit, live.iter().map(|(record, _)| (*record).clone()), block);
+        prop_assert_eq!((merged.records, &merged.lengths), (fresh.records, &fresh.lengths));
+        for part in Section::ALL {
+            if !matches!(part, Section::Kept | Section::KeptIndex) {
+                prop_assert_eq!(section(&unit, &merged, part), section(&unit, &fresh, part), "{}", part);
+            }
+        }
+        let shelf = Arc::new(Shelf::open(&unit, &merged).unwrap());
+        check(&unit, &shelf, &merged, &schema()).unwrap();
+        for (ordinal, (record, _)) in (0..).zip(live) {
+            let kept = fetched(&unit, |hand| shelf.kept(hand, &schema(), ordinal)).unwrap();
+            prop_assert!(record.columns().all(|(name, values)| kept[name] == values));
+        }
+    }
+}
+
+/// Blocks of kept values that follow one another in the new shelf are copied, and others are packed again.
+#[test]
+fn kept_values_of_merged_shelves_are_the_records_own() {
+    let record =
+        |key: i64| Record::new(key).with("title", format!("oak {key}")).with("notes", "box ".repeat(300));
+    for step in [1, 2, 700] {
+        let unit = Memory::new().unit();
+        // Runs of 1, 2 or 700 keys in turn from one shelf and the other.
+        let of = |part: i64| (0..1_400).filter(move |key| key / step % 2 == part).map(record);
+        let shelves = [0, 1].map(|part| sealed(&unit, of(part), 128));
+        let shelves = shelves.map(|entry| Arc::new(Shelf::open(&unit, &entry).unwrap()));
+        let live = |_: u32| false;
+        let sources = shelves.each_ref().map(|shelf| Source { shelf, removed: &live });
+        let merged = merge(&unit, &sources, 128, 1 << 20).unwrap();
+        let shelf = Arc::new(Shelf::open(&unit, &merged).unwrap());
+        check(&unit, &shelf, &merged, &schema()).unwrap();
+        for key in 0..1_400 {
+            let kept = fetched(&unit, |hand| shelf.kept(hand, &schema(), key)).unwrap();
+            assert_eq!(kept["title"][0].to_string(), format!("oak {key}"));
+        }
+        let fresh = sealed(&unit, (0..1_400).map(record), 128);
+        let size = |entry| section(&unit, entry, Section::Kept).len();
+        assert!(
+            size(&merged) < size(&fresh) * 3 / 2,
+            "blocks do not become small: {} and {}",
+            size(&merged),
+            size(&fresh)
+        );
+    }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 300, ..ProptestConfig::default() })]
+
+    /// Long lists, walked with jumps of every length, against a plain list.
+    #[test]
+    fn seeking_is_walking_on(
+        gaps in prop::collection::vec(1_u32..5, 1..400),
+        jumps in prop::collection::vec(prop_oneof![3 => 0_u32..6, 1 => 0_u32..300], 1..60),
+        block in prop_oneof![Just(1_u8), Just(4), Just(9), Just(128)],
+    ) {
+        let ordinals: Vec<u32> = gaps.iter().scan(0, |at, gap| { *at += gap; Some(*at) }).collect();
+        let all = ordinals.last().unwrap() + 1;
+        let record = |ordinal: u32| {
+            let there = ordinals.binary_search(&ordinal).is_ok();
+            let title = if there { "oak ".repeat(1 + ordinal as usize % 3) } else { "elm".to_owned() };
+            let notes = if there && ordinal % 5 == 0 { "box oak" } else { "box" };
+            Record::new(i64::from(ordinal)).with("title", title).with("notes", notes)
+        };
+        let unit = Memory::new().unit();
+        let entry = sealed(&unit, (0..all).map(record), block);
+        let shelf = Arc::new(Shelf::open(&unit, &entry).unwrap());
+        let term = fetched(&unit, |hand| shelf.find_term(hand, "oak")).unwrap().unwrap();
+        let mut postings = fetched(&unit, |hand| shelf.postings(hand, &term)).unwrap();
+        let mut positions = fetched(&unit, |hand| shelf.positions(hand, &term)).unwrap();
+        prop_assert!(postings.advance().unwrap());
+        let mut wanted = 0;
+        for jump in jumps {
+            wanted += jump;
+            let expected = ordinals.iter().copied().find(|&ordinal| ordinal >= wanted.max(postings.ordinal()));
+            prop_assert_eq!(postings.seek(wanted).unwrap(), expected.is_some());
+            let Some(expected) = expected else { break };
+            prop_assert_eq!(postings.ordinal(), expected);
+            let mut places = Vec::new();
+            positions.of(&postings, postings.columns(), &mut places).unwrap();
+            let mut right: Vec<_> = (0..=expected % 3).map(|position| (0, position)).collect();
+            right.extend((expected % 5 == 0).then_some((1, 1)));
+            prop_assert_eq!(places, right);
         }
     }
 }
