@@ -56,7 +56,7 @@ pub fn run(call: &arguments::Info) -> Result<()> {
 /// How many there are of what a section holds.
 fn each(info: &Info, section: &str) -> Option<u64> {
     match section {
-        "keys" | "kept values" | "lengths" => Some(info.records),
+        "keys" | "lengths" => Some(info.records),
         "postings" => Some(info.tally.postings - info.tally.alone),
         "positions" => Some(info.tally.occurrences - info.tally.alone),
         "terms" => Some(info.tally.terms),
