@@ -19,7 +19,7 @@ use std::time::{Duration, Instant};
 type Failure = Box<dyn Error>;
 
 /// How often each search is timed.
-const ROUNDS: usize = 7;
+const ROUNDS: usize = 200;
 /// What is searched for.
 const WORDS: [&str; 8] = ["umbrella", "walnut", "brass", "handle", "scarf", "silver", "ticket", "wooden"];
 
@@ -36,7 +36,7 @@ pub struct Measured {
     pub shelves: (usize, usize),
     /// Bytes written in all, and bytes of the records as JSON.
     pub written: (u64, u64),
-    /// The median time of a search after the last batch, and once the cellar is one shelf, in microseconds.
+    /// The median time of a search after the last batch, and of the same records in one shelf, in microseconds.
     pub search_us: (f64, f64),
 }
 
@@ -155,9 +155,18 @@ pub fn measure(batches: u64, at: &Path) -> Result<Measured, Failure> {
         }
     }
     let shelves = cellar.info()?.shelves;
-    let many = search_time(&cellar)?;
     let written = written.load(Ordering::Relaxed);
-    cellar.compact()?;
+    let one = Cellar::create(Folder::at(beside.path().join("one")), schema())?;
+    one.publish(|batch| {
+        for id in 1..=batches {
+            let record = record(id).map_err(|error| {
+                nut_cellar::Error::new(nut_cellar::ErrorKind::BadRecord, error.to_string())
+            })?;
+            batch.put(&record.0)?;
+        }
+        Ok(())
+    })?;
+    let (many, compacted) = search_times(&cellar, &one)?;
     let us = |time: Duration| time.as_secs_f64() * 1e6;
     Ok(Measured {
         batches,
@@ -165,7 +174,7 @@ pub fn measure(batches: u64, at: &Path) -> Result<Measured, Failure> {
         file_us: us(file_time) / batches as f64,
         shelves: (shelves, most),
         written: (written, put),
-        search_us: (us(many), us(search_time(&cellar)?)),
+        search_us: (us(many), us(compacted)),
     })
 }
 
@@ -185,18 +194,23 @@ fn record(id: u64) -> Result<(Record, String), Failure> {
     Ok((record, json))
 }
 
-/// The median time of the searches.
-fn search_time(cellar: &Cellar<Folder>) -> Result<Duration, Failure> {
-    let mut times = Vec::new();
+/// The median times of the same searches on two cellars, in turn, because a machine's speed drifts.
+fn search_times(many: &Cellar<Folder>, one: &Cellar<Folder>) -> Result<(Duration, Duration), Failure> {
+    let (mut of_many, mut of_one) = (Vec::new(), Vec::new());
     for _ in 0..ROUNDS {
         for word in WORDS {
-            let started = Instant::now();
-            std::hint::black_box(cellar.find(word, &Find::new())?);
-            times.push(started.elapsed());
+            for (cellar, times) in [(many, &mut of_many), (one, &mut of_one)] {
+                let started = Instant::now();
+                std::hint::black_box(cellar.find(word, &Find::new())?);
+                times.push(started.elapsed());
+            }
         }
     }
-    times.sort_unstable();
-    Ok(times[times.len() / 2])
+    let median = |mut times: Vec<Duration>| {
+        times.sort_unstable();
+        times[times.len() / 2]
+    };
+    Ok((median(of_many), median(of_one)))
 }
 
 /// What was measured, as a table in Markdown.

@@ -7,6 +7,7 @@ use super::reader::Shelf;
 use crate::error::{Error, Result};
 use crate::store::{PieceId, View, Wanted};
 use bytes::{Bytes, BytesMut};
+use foldhash::fast::RandomState;
 use std::collections::{BTreeMap, HashMap};
 use std::ops::Range;
 use std::sync::Arc;
@@ -45,7 +46,7 @@ pub(crate) fn if_at_hand<T>(step: Step<T>) -> Step<Option<T>> {
 /// The ranges at hand, and those that were missing.
 #[derive(Debug, Default)]
 pub(crate) struct Hand {
-    held: HashMap<PieceId, BTreeMap<u64, Bytes>>,
+    held: HashMap<PieceId, BTreeMap<u64, Bytes>, RandomState>,
     bytes: u64,
     /// So many bytes are wanted at least, from where one is missing.
     ahead: u64,

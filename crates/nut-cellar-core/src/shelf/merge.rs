@@ -30,7 +30,7 @@ pub(crate) struct Source<'a> {
 }
 
 /// Writes a shelf of the live records of all sources, of which no two have the same key, and at least one is live.
-/// `block` is the number of postings in a block, `budget` what the positions may take in memory.
+/// `block` is the number of postings in a block, `budget` the memory that may be taken, as far as it lies with positions.
 ///
 /// # Errors
 /// If the place can't be read or written, or a source is damaged.
@@ -47,6 +47,9 @@ pub(crate) fn merge(unit: &dyn Unit, sources: &[Source<'_>], block: u8, budget: 
         lengths.push(merged);
     }
     out.end(Section::Lengths);
+    // What the ordinals, the lengths and about as much again for the terms take is not there for the positions.
+    let taken = order.records as usize * size_of::<u32>() * (columns + 2);
+    let budget = budget.saturating_sub(taken);
     let lists = MergedLists { view: unit, sources, order: &order, lengths: &lengths, block };
     let vanished = lists.write(&mut out, budget)?;
     write_forms(unit, sources, &vanished, &mut out)?;

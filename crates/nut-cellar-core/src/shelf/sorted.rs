@@ -137,6 +137,7 @@ const MOST_COUNTED: usize = 255;
 /// What stands in half a head when the number is as large or larger.
 const MORE: usize = 15;
 
+/// Appends the head of an entry: how many bytes it shares, and how many of its own it has.
 fn put_head(out: &mut Vec<u8>, shared: usize, own: usize) {
     let half = |number: usize| u8::try_from(number.min(MORE)).expect("at most 15");
     out.push(half(shared) << 4 | half(own));
@@ -145,7 +146,8 @@ fn put_head(out: &mut Vec<u8>, shared: usize, own: usize) {
     }
 }
 
-fn get_head(from: &mut Reader<'_>) -> Result<(usize, usize), Broken> {
+/// Reads what [`put_head`] wrote.
+pub(super) fn get_head(from: &mut Reader<'_>) -> Result<(usize, usize), Broken> {
     let head = usize::from(from.u8()?);
     let mut number = |half: usize| match half {
         MORE => from.size()?.checked_add(MORE).ok_or(Broken("the length of an entry")),

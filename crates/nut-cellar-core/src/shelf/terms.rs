@@ -4,9 +4,11 @@ use super::directory::Section;
 use super::hand::{Hand, Step};
 use super::output::Output;
 use super::reader::Shelf;
-use super::sorted::{Entries, SortedIndex, SortedWriter};
+use super::sorted::{Entries, SortedIndex, SortedWriter, get_head};
 use crate::error::Result;
 use crate::wire::{Broken, Reader, put_varint};
+use bytes::Bytes;
+use std::cmp::Ordering;
 use std::ops::Range;
 use std::sync::Arc;
 
@@ -111,43 +113,50 @@ impl TermWriter {
     }
 }
 
-/// Walks through one block of terms.
-struct TermEntries<'a> {
-    entries: Entries<'a>,
-    columns: u64,
-    ends: Option<Ends>,
+/// Reads the payload of a term; `ends` is where the lists before it end, none at the beginning of a block.
+fn payload(from: &mut Reader<'_>, ends: &mut Option<Ends>, columns: usize) -> Result<TermEntry, Broken> {
+    let ends = match ends {
+        Some(ends) => ends,
+        none => none.insert(Ends { postings: from.varint()?, positions: from.varint()? }),
+    };
+    let first = from.varint()?;
+    let half = u32::try_from(first / 2).map_err(|_| Broken("a number of 32 bits"))?;
+    if first % 2 == 1 {
+        let place = from.varint()?;
+        let column = u8::try_from(place % columns as u64).map_err(|_| Broken("a column"))?;
+        let position = u32::try_from(place / columns as u64).map_err(|_| Broken("a position"))?;
+        return Ok(TermEntry::once(half, column, position));
+    }
+    let occurrences = from.varint()?.checked_add(half.into()).ok_or(Broken("the occurrences of a term"))?;
+    let postings = next_range(&mut ends.postings, from)?;
+    let positions = next_range(&mut ends.positions, from)?;
+    Ok(TermEntry { records: half, lists: Lists::Written { occurrences, postings, positions } })
 }
 
-impl<'a> TermEntries<'a> {
-    fn new(block: &'a [u8], columns: usize) -> Self {
-        Self { entries: Entries::new(block), columns: columns as u64, ends: None }
-    }
-
-    fn advance(&mut self) -> Result<Option<TermEntry>, Broken> {
-        if !self.entries.advance()? {
+/// Looks for a term in a block. The entries are not put together for it: how much of the term the one before had tells
+/// most of them apart.
+fn find_in(block: &[u8], columns: usize, term: &[u8]) -> Result<Option<TermEntry>, Broken> {
+    let (mut from, mut ends) = (Reader::new(block), None);
+    // How many bytes the entry before, which is less, has in common with the term.
+    let mut common = 0;
+    while !from.is_empty() {
+        let (shared, own) = get_head(&mut from)?;
+        let own = from.take(own)?;
+        let entry = payload(&mut from, &mut ends, columns)?;
+        if shared < common {
             return Ok(None);
         }
-        let from = self.entries.payload();
-        let ends = match &mut self.ends {
-            Some(ends) => ends,
-            none => none.insert(Ends { postings: from.varint()?, positions: from.varint()? }),
-        };
-        let first = from.varint()?;
-        let half = u32::try_from(first / 2).map_err(|_| Broken("a number of 32 bits"))?;
-        if first % 2 == 1 {
-            let ordinal = half;
-            let place = from.varint()?;
-            let column = u8::try_from(place % self.columns).map_err(|_| Broken("a column"))?;
-            let position = u32::try_from(place / self.columns).map_err(|_| Broken("a position"))?;
-            return Ok(Some(TermEntry::once(ordinal, column, position)));
+        if shared == common {
+            let rest = &term[common..];
+            let more = own.iter().zip(rest).take_while(|(a, b)| a == b).count();
+            match own[more..].cmp(&rest[more..]) {
+                Ordering::Less => common += more,
+                Ordering::Equal => return Ok(Some(entry)),
+                Ordering::Greater => return Ok(None),
+            }
         }
-        let records = half;
-        let occurrences =
-            from.varint()?.checked_add(records.into()).ok_or(Broken("the occurrences of a term"))?;
-        let postings = next_range(&mut ends.postings, from)?;
-        let positions = next_range(&mut ends.positions, from)?;
-        Ok(Some(TermEntry { records, lists: Lists::Written { occurrences, postings, positions } }))
     }
+    Ok(None)
 }
 
 /// The range from the end before, which becomes the end of this one.
@@ -165,12 +174,8 @@ impl Shelf {
         let Some(block) = index.locate(term).map_err(|what| self.broken(Section::TermIndex, what))? else {
             return Ok(None);
         };
-        self.scan_terms(hand, &index, block, |known, entry| match known.cmp(term) {
-            std::cmp::Ordering::Less => None,
-            std::cmp::Ordering::Equal => Some(Some(entry.clone())),
-            std::cmp::Ordering::Greater => Some(None),
-        })
-        .map(Option::flatten)
+        let bytes = self.term_block(hand, &index, block)?;
+        Ok(find_in(&bytes, self.columns(), term).map_err(|what| self.broken(Section::Terms, what))?)
     }
 
     /// The terms of block `block`, in order; none past the last.
@@ -182,31 +187,20 @@ impl Shelf {
         let index = self.term_index(hand)?;
         let mut terms = Vec::new();
         if block < index.blocks() {
-            self.scan_terms(hand, &index, block, |term, entry| {
-                terms.push((term.to_vec(), entry.clone()));
-                None::<()>
-            })?;
+            let bytes = self.term_block(hand, &index, block)?;
+            let broken = |what| self.broken(Section::Terms, what);
+            let (mut entries, mut ends) = (Entries::new(&bytes), None);
+            while entries.advance().map_err(broken)? {
+                let entry = payload(entries.payload(), &mut ends, self.columns()).map_err(broken)?;
+                terms.push((entries.entry().to_vec(), entry));
+            }
         }
         Ok(terms)
     }
 
-    /// Goes through a block until `found` answers something.
-    fn scan_terms<T>(
-        self: &Arc<Self>,
-        hand: &mut Hand,
-        index: &SortedIndex,
-        block: usize,
-        mut found: impl FnMut(&[u8], &TermEntry) -> Option<T>,
-    ) -> Step<Option<T>> {
+    fn term_block(self: &Arc<Self>, hand: &mut Hand, index: &SortedIndex, block: usize) -> Step<Bytes> {
         let range = index.block(block).map_err(|what| self.broken(Section::TermIndex, what))?;
-        let bytes = hand.get(self, self.within(Section::Terms, range)?)?;
-        let mut entries = TermEntries::new(&bytes, self.columns());
-        while let Some(entry) = entries.advance().map_err(|what| self.broken(Section::Terms, what))? {
-            if let Some(answer) = found(entries.entries.entry(), &entry) {
-                return Ok(Some(answer));
-            }
-        }
-        Ok(None)
+        hand.get(self, self.within(Section::Terms, range)?)
     }
 
     fn term_index(self: &Arc<Self>, hand: &mut Hand) -> Step<SortedIndex> {
