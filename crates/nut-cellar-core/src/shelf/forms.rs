@@ -23,6 +23,11 @@ impl FormWriter {
         Self(SortedWriter::new(PER_BLOCK))
     }
 
+    /// Whether a class is not greater than the last one, so that it can't follow.
+    pub fn reached(&self, class: &[u8]) -> bool {
+        self.0.reached(class)
+    }
+
     /// Takes a class that is greater than the one before, with its terms in order.
     pub fn push<'t>(&mut self, class: &[u8], terms: impl ExactSizeIterator<Item = &'t str>) {
         self.0.push(class, |block, _| {

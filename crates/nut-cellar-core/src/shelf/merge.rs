@@ -121,6 +121,9 @@ fn write_keys(view: &dyn View, sources: &[Source<'_>], out: &mut Output<'_>) -> 
             return Err(source.shelf.broken(Section::Keys, Broken("the number of keys")));
         }
         if let Some(key) = key.filter(|_| !(source.removed)(ordinal)) {
+            if keys.reached(&key) {
+                return Err(source.shelf.broken(Section::Keys, Broken("the order of the keys")));
+            }
             keys.push_bare(&key);
             keys.stream(out)?;
             order.push(place, ordinal);
@@ -246,8 +249,15 @@ impl MergedLists<'_> {
             self.sources.iter().map(|source| Reading::new(self.view, source.shelf)).collect();
         let mut list = PostingWriter::new(self.block.into(), self.lengths.len());
         let mut cursors = Vec::new();
+        let mut before: Option<Vec<u8>> = None;
         while let Some(first) = least(&walks, |(term, _): &(Vec<u8>, _)| term) {
             let term = walks[first].here().map(|(term, _)| term.clone()).unwrap_or_default();
+            if before.as_ref().is_some_and(|before| *before >= term) {
+                return Err(self.sources[first]
+                    .shelf
+                    .broken(Section::Terms, Broken("the order of the terms")));
+            }
+            before = Some(term.clone());
             let mut most = 0;
             for (source, walk) in walks.iter_mut().enumerate().skip(first) {
                 if walk.here().is_none_or(|(known, _)| *known != term) {
@@ -376,6 +386,9 @@ fn write_forms(
         terms.retain(|term| !vanished.contains(term.as_bytes()));
         terms.sort_unstable();
         terms.dedup();
+        if forms.reached(&class) {
+            return Err(sources[first].shelf.broken(Section::Forms, Broken("the order of the classes")));
+        }
         if !terms.is_empty() {
             forms.push(&class, terms.iter().map(String::as_str));
         }

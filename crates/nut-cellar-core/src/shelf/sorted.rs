@@ -88,6 +88,11 @@ impl SortedWriter {
         self.push(entry, |_, _| ());
     }
 
+    /// Whether an entry is not greater than the last one, so that it can't follow.
+    pub fn reached(&self, entry: &[u8]) -> bool {
+        !self.head_ends.is_empty() && self.previous.as_slice() >= entry
+    }
+
     fn end_count(&mut self) {
         if self.counted > 0 {
             put_head(&mut self.blocks, self.counted, 0);

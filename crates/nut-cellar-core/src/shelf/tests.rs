@@ -441,10 +441,97 @@ proptest! {
             prop_assert!(error.is_damaged(), "{}", error);
         }
         let shelf = Arc::new(Shelf::open(&view, &manifest.shelves[0]).unwrap());
+        if let Err(error) = check(&view, &shelf, &manifest.shelves[0], &schema()) {
+            prop_assert!(error.is_damaged(), "{}", error);
+        }
+        let removed = |ordinal: u32| ordinal == 1;
+        let sources = [Source { shelf: &shelf, removed: &removed }];
+        if let Err(error) = merge(&place.unit(), &sources, 128, 1 << 20) {
+            prop_assert!(error.is_damaged(), "{}", error);
+        }
         for key in &keys {
             if let Err(error) = fetched(&view, |hand| shelf.find_key(hand, key)) {
                 prop_assert!(error.is_damaged(), "{}", error);
             }
+        }
+    }
+}
+
+/// Each section in the place of each other, with checksums that fit: checking notices, or nothing was changed.
+#[test]
+fn swapped_sections_are_noticed() {
+    let record =
+        |key: i64| Record::new(key * 7).with("title", format!("oak {key} oaks")).with("notes", "elm box");
+    let records: Vec<_> = (0..300).map(record).collect();
+    let (unit, entry, _) = shelf_of(&records);
+    let shelf = Shelf::open(&unit, &entry).unwrap();
+    let whole = unit.read(&[(entry.piece, 0..entry.bytes)]).unwrap()[0].to_vec();
+    let mut noticed = 0;
+    for (one, other) in Section::ALL.iter().flat_map(|one| Section::ALL.map(|other| (*one, other))) {
+        let [a, b] = [one, other].map(|part| shelf.section(part));
+        let length = (a.end - a.start).min(b.end - b.start) as usize;
+        let swapped =
+            |at: usize| if at < length { whole[b.start as usize + at] } else { whole[a.start as usize + at] };
+        let changes: Vec<_> = (0..length).map(|at| (a.start as usize + at, swapped(at))).collect();
+        let same = changes.iter().all(|&(at, value)| whole[at] == value);
+        let (place, manifest) = forged(&unit, &entry, &changes);
+        let view = place.view();
+        let shelf = Arc::new(Shelf::open(&view, &manifest.shelves[0]).unwrap());
+        match check(&view, &shelf, &manifest.shelves[0], &schema()) {
+            Ok(()) => assert!(same, "{one} with the bytes of {other}"),
+            Err(error) => {
+                assert!(error.is_damaged(), "{error}");
+                noticed += 1;
+            }
+        }
+    }
+    assert!(noticed > 60, "{noticed}");
+}
+
+/// Every bit of the directory, every 64th byte elsewhere, every length: opening or checking notices.
+#[test]
+fn every_flipped_bit_of_the_directory_is_noticed() {
+    let record = |key: i64| Record::new(key).with("title", format!("oak {key}")).with("notes", "elm box");
+    let records: Vec<_> = (0..400).map(record).collect();
+    let (unit, entry, _) = shelf_of(&records);
+    let whole = unit.read(&[(entry.piece, 0..entry.bytes)]).unwrap()[0].to_vec();
+    let noticed = |bytes: &[u8]| {
+        let unit = Memory::new().unit();
+        let mut writer = unit.write(entry.piece).unwrap();
+        writer.append(bytes).unwrap();
+        writer.finish().unwrap();
+        let checked =
+            Shelf::open(&unit, &entry).and_then(|shelf| check(&unit, &Arc::new(shelf), &entry, &schema()));
+        checked.is_err_and(|error| error.is_damaged() || error.to_string().contains("layout"))
+    };
+    assert!(!noticed(&whole));
+    let tail = (entry.bytes - entry.tail) as usize;
+    for bit in (0..tail * 8).step_by(64 * 8 + 3).chain(tail * 8..whole.len() * 8) {
+        let mut bytes = whole.clone();
+        bytes[bit / 8] ^= 1 << (bit % 8);
+        assert!(noticed(&bytes), "bit {bit}");
+    }
+    for length in (0..tail).step_by(61).chain(tail..whole.len()) {
+        assert!(noticed(&whole[..length]), "{length} bytes");
+    }
+}
+
+proptest! {
+    /// Looking a term up in its block finds what is there and nothing else.
+    #[test]
+    fn terms_are_found_among_their_like(
+        terms in prop::collection::btree_set("[ab]{1,5}", 1..40),
+        others in prop::collection::vec("[abc]{0,6}", 20),
+    ) {
+        let texts: Vec<_> = terms.iter().map(String::as_str).collect();
+        let records = [Record::new(1).with("title", texts.join(" ")).with("notes", texts[0])];
+        let (unit, entry, _) = shelf_of(&records);
+        let shelf = Arc::new(Shelf::open(&unit, &entry).unwrap());
+        for wanted in terms.iter().chain(&others) {
+            let found = fetched(&unit, |hand| shelf.find_term(hand, wanted)).unwrap();
+            prop_assert_eq!(found.is_some(), terms.contains(wanted), "{}", wanted);
+            let Some(found) = found else { continue };
+            prop_assert_eq!(found.occurrences(), 1 + u64::from(wanted == texts[0]));
         }
     }
 }
