@@ -28,7 +28,7 @@ pub mod store;
 pub mod text;
 mod wire;
 
-pub use catalog::{Batch, Merging, Opened, Published, Snapshot, Tally};
+pub use catalog::{Batch, Merging, Opened, Published, Snapshot, SoFar, Tally};
 pub use error::{Error, ErrorKind, Result};
 pub use query::{Expansions, Query};
 pub use record::{Key, Record, Value};

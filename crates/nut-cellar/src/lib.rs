@@ -33,8 +33,8 @@ pub use folder::Folder;
 pub use nut_cellar_core::{
     Batch, Column, Error, ErrorKind, Expansions, Find, Found, Highlighter, Hit, Key, Kind, Language,
     Manifest, Marks, Memory, Merging, Opened, PieceId, Progress, Published, Query, Recipe, Record, Result,
-    Schema, Search, Snapshot, Tally, Token, Unit, Value, View, Words, query, rank, schema, search, shelf,
-    store, text,
+    Schema, Search, Snapshot, SoFar, Tally, Token, Unit, Value, View, Words, query, rank, schema, search,
+    shelf, store, text,
 };
 
 /// The examples of the README are compiled and run with the documentation's.

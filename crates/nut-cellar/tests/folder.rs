@@ -313,3 +313,31 @@ fn a_check_names_what_is_damaged() {
         );
     }
 }
+
+#[test]
+fn whoever_watches_a_batch_is_told_and_may_give_up() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("shed.cellar");
+    let cellar = Cellar::create_in(&path, schema()).unwrap();
+    let (told, seen) = std::sync::mpsc::channel();
+    let fill = |batch: &mut nut_cellar::Batch<'_>, most: u64| {
+        let told = told.clone();
+        batch.set_watch(move |so_far| told.send(so_far).unwrap());
+        batch.set_budget(100_000);
+        (0..3_000).try_for_each(|id| {
+            if batch.so_far().records == most {
+                return Err(nut_cellar::Error::new(ErrorKind::BadRequest, "Enough."));
+            }
+            batch.put(&Record::new(id).with("title", format!("oak {id}")))
+        })
+    };
+    assert!(cellar.publish(|batch| fill(batch, 1_500)).is_err());
+    assert_eq!((cellar.info().unwrap().records, files(&path).len()), (0, 0), "nothing is left of it");
+    let given_up: Vec<_> = seen.try_iter().collect();
+    assert!(given_up.iter().any(|so_far| so_far.records == 1_024));
+    cellar.publish(|batch| fill(batch, u64::MAX)).unwrap();
+    let all: Vec<_> = seen.try_iter().collect();
+    assert!(all.is_sorted_by_key(|so_far| (so_far.records, so_far.shelves, so_far.bytes)));
+    assert!(all.last().is_some_and(|so_far| so_far.shelves > 1 && so_far.bytes > 10_000), "{all:?}");
+    assert_eq!(total(&cellar, "oak"), 3_000);
+}

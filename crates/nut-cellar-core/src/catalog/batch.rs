@@ -34,7 +34,22 @@ pub struct Batch<'u> {
     /// For shelves that were there before, or were sealed earlier in this batch: what is removed from them.
     gone: BTreeMap<PieceId, BTreeSet<u32>>,
     put: u64,
+    watch: Option<Box<dyn FnMut(SoFar)>>,
 }
+
+/// How far a batch has come.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct SoFar {
+    /// Records that were put.
+    pub records: u64,
+    /// Shelves that were written, because the budget was used up.
+    pub shelves: usize,
+    /// Their bytes.
+    pub bytes: u64,
+}
+
+/// Whoever watches a batch is told after so many records.
+const TOLD: u64 = 1_024;
 
 /// What a batch did.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -71,6 +86,7 @@ impl<'u> Batch<'u> {
             sealed: Vec::new(),
             gone: BTreeMap::new(),
             put: 0,
+            watch: None,
         })
     }
 
@@ -109,6 +125,25 @@ impl<'u> Batch<'u> {
         Ok(())
     }
 
+    /// Tells `watch` how far the batch has come: after every 1,024 records, and whenever a shelf was written. To give up
+    /// between two records, drop the batch, or let the work that fills it fail: nothing is changed then.
+    pub fn set_watch(&mut self, watch: impl FnMut(SoFar) + 'static) {
+        self.watch = Some(Box::new(watch));
+    }
+
+    /// How far the batch has come.
+    pub fn so_far(&self) -> SoFar {
+        let bytes = self.sealed.iter().map(|shelf| shelf.bytes).sum();
+        SoFar { records: self.put, shelves: self.sealed.len(), bytes }
+    }
+
+    fn tell(&mut self) {
+        let so_far = self.so_far();
+        if let Some(watch) = &mut self.watch {
+            watch(so_far);
+        }
+    }
+
     /// Puts a record; one with the same key is replaced.
     ///
     /// # Errors
@@ -117,8 +152,12 @@ impl<'u> Batch<'u> {
     pub fn put(&mut self, record: &Record) -> Result<()> {
         self.builder.put(record)?;
         self.put += 1;
-        if self.builder.memory() >= self.budget {
+        let full = self.builder.memory() >= self.budget;
+        if full {
             self.seal()?;
+        }
+        if full || self.put.is_multiple_of(TOLD) {
+            self.tell();
         }
         Ok(())
     }

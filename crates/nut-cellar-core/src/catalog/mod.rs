@@ -8,7 +8,7 @@ mod mask;
 mod merging;
 mod snapshot;
 
-pub use batch::{Batch, DEFAULT_BUDGET, Published};
+pub use batch::{Batch, DEFAULT_BUDGET, Published, SoFar};
 pub use mask::Mask;
 pub use merging::{MOST_SHELVES, Merging};
 pub(crate) use snapshot::Standing;
