@@ -86,6 +86,10 @@ impl Disk for Counting {
         self.system.sync_names(path)
     }
 
+    fn sync(&self, path: &Path) -> io::Result<()> {
+        self.system.sync(path)
+    }
+
     fn remove(&self, path: &Path) -> io::Result<()> {
         self.system.remove(path)
     }

@@ -29,7 +29,7 @@ pub mod rows;
 pub mod sqlite;
 
 pub use cellar::{Cellar, Info, Patience, Place};
-pub use folder::Folder;
+pub use folder::{Durability, Folder};
 pub use nut_cellar_core::{
     Batch, Column, Error, ErrorKind, Expansions, Find, Found, Highlighter, Hit, Key, Kind, Language,
     Manifest, Marks, Memory, Merging, Opened, PieceId, Progress, Published, Query, Recipe, Record, Result,

@@ -132,6 +132,23 @@ impl Snapshot {
         Ok(Self { manifest, shelves, lengths })
     }
 
+    /// Checks that the pieces of a manifest that are not `sure` are what was written, by their checksums: for a place that can
+    /// lose what it was given last.
+    ///
+    /// # Errors
+    /// [`ErrorKind::Damaged`] if one is not; or if the place can't be read.
+    pub fn verify(view: &dyn View, manifest: &Manifest, sure: impl Fn(PieceId) -> bool) -> Result<()> {
+        for entry in &manifest.shelves {
+            if !sure(entry.piece) {
+                Shelf::open(view, entry)?.check_all_chunks(view)?;
+            }
+            if let Some(mask) = entry.mask.as_ref().filter(|mask| !sure(mask.piece)) {
+                Opened::new().mask(view, mask, entry.records)?;
+            }
+        }
+        Ok(())
+    }
+
     /// The columns.
     pub fn schema(&self) -> &Arc<Schema> {
         &self.manifest.schema

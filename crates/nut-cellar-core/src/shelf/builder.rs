@@ -8,12 +8,13 @@ use super::arrivals::{Arrivals, Keys, Order};
 use super::directory::Section;
 use super::forms::FormWriter;
 use super::kept::KeptWriter;
+use super::lengths::Packed;
 use super::log::{POSITIONS, TokenLog};
 use super::output::{Output, Said};
 use super::postings::PostingWriter;
 use super::terms::{TermEntry, TermWriter};
 use super::vocabulary::Vocabulary;
-use super::{kept, keys, lengths};
+use super::{kept, keys};
 use crate::error::{Error, ErrorKind, Result};
 use crate::record::{Key, Record, Value};
 use crate::schema::{Column, Schema};
@@ -214,11 +215,14 @@ impl Builder {
         keys.finish(&mut out, Section::Keys, Section::KeyIndex)?;
         self.write_kept(&order, &mut out)?;
         let columns = self.recipes.len();
-        let (mut widths, mut lengths) = (Vec::new(), Vec::new());
+        let (mut widths, mut sums, mut lengths) = (Vec::new(), Vec::new(), Vec::new());
         for column in 0..columns {
             let of_column = |&arrival: &u32| self.lengths[arrival as usize * columns + column];
             let of_column: Vec<_> = order.arrivals.iter().map(of_column).collect();
-            widths.push(lengths::write(&mut out, &of_column)?);
+            let packed = Packed::of(&of_column);
+            packed.write(&mut out)?;
+            widths.push(packed.width);
+            sums.push(packed.sum);
             lengths.push(of_column);
         }
         out.end(Section::Lengths);
@@ -228,9 +232,8 @@ impl Builder {
             forms.push(class.as_bytes(), terms.into_iter());
         }
         forms.write(&mut out)?;
-        let lengths = lengths.iter().map(|column| column.iter().copied().map(u64::from).sum()).collect();
         let records = u32::try_from(order.arrivals.len()).expect("no more records than arrivals");
-        let entry = out.seal(Said { piece, records, block: self.block, widths, lengths })?;
+        let entry = out.seal(Said { piece, records, block: self.block, widths, lengths: sums })?;
         Ok(Sealed { entry, keys: order.keys })
     }
 

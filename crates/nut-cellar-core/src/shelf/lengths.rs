@@ -16,17 +16,48 @@ pub(super) fn size(widths: &[u8], records: u32) -> u64 {
     widths.iter().map(|&width| (u64::from(width) * u64::from(records)).div_ceil(8)).sum()
 }
 
-/// Appends the lengths of one column; gives the bits that each takes, which the longest decides.
-pub(super) fn write(out: &mut Output<'_>, lengths: &[u32]) -> Result<u8> {
-    let bits = u32::BITS - lengths.iter().max().unwrap_or(&0).leading_zeros();
-    let mut packed = Vec::new();
-    // A multiple of eight lengths ends with a byte.
-    for some in lengths.chunks(1 << 12) {
-        put_stream(&mut packed, some.iter().copied().map(u64::from), bits);
-        out.append(&packed)?;
-        packed.clear();
+/// The lengths of one column, packed.
+pub(super) struct Packed {
+    /// The bits that each takes, which the longest decides.
+    pub width: u8,
+    bytes: Vec<u8>,
+    /// Their sum.
+    pub sum: u64,
+}
+
+impl Packed {
+    pub fn of(lengths: &[u32]) -> Self {
+        let bits = u32::BITS - lengths.iter().max().unwrap_or(&0).leading_zeros();
+        let mut bytes = Vec::new();
+        put_stream(&mut bytes, lengths.iter().copied().map(u64::from), bits);
+        let sum = lengths.iter().copied().map(u64::from).sum();
+        Self { width: u8::try_from(bits).expect("at most 32"), bytes, sum }
     }
-    Ok(u8::try_from(bits).expect("at most 32"))
+
+    /// The length of a record.
+    pub fn get(&self, ordinal: u32) -> u32 {
+        let bit = ordinal as usize * usize::from(self.width);
+        get(self.bytes.get(bit / 8..).unwrap_or_default(), bit % 8, self.width)
+    }
+
+    pub fn write(&self, out: &mut Output<'_>) -> Result<()> {
+        out.append(&self.bytes)
+    }
+}
+
+/// The number of so many bits that begins at a bit of the first byte.
+fn get(bytes: &[u8], bit: usize, width: u8) -> u32 {
+    // Most have eight bytes behind their first.
+    let whole = bytes.first_chunk().map_or_else(
+        || {
+            let mut whole = [0; 8];
+            let length = bytes.len().min(8);
+            whole[..length].copy_from_slice(&bytes[..length]);
+            u64::from_le_bytes(whole)
+        },
+        |whole| u64::from_le_bytes(*whole),
+    );
+    u32::try_from(whole >> bit & ((1 << width) - 1)).unwrap_or(u32::MAX)
 }
 
 /// The lengths of one column of a shelf, read chunk by chunk as they are asked for.
@@ -72,16 +103,6 @@ impl LengthColumn {
         }
         let offset = usize::try_from(range.start - self.near_range.start).unwrap_or(usize::MAX);
         let bytes = self.near.get(offset..).unwrap_or_default();
-        // Most lengths have eight bytes behind their first.
-        let whole = bytes.first_chunk().map_or_else(
-            || {
-                let mut whole = [0; 8];
-                whole[..bytes.len().min(8)].copy_from_slice(&bytes[..bytes.len().min(8)]);
-                u64::from_le_bytes(whole)
-            },
-            |whole| u64::from_le_bytes(*whole),
-        );
-        let length = whole >> (bit % 8) & ((1 << self.width) - 1);
-        Ok(u32::try_from(length).unwrap_or(u32::MAX))
+        Ok(get(bytes, usize::try_from(bit % 8).unwrap_or(0), self.width))
     }
 }

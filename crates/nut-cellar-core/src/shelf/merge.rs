@@ -9,13 +9,14 @@
 use super::directory::Section;
 use super::forms::FormWriter;
 use super::kept::KeptWriter;
+use super::keys;
+use super::lengths::Packed;
 use super::output::{Output, Said};
 use super::positions::Positions;
 use super::postings::{PostingWriter, Postings};
 use super::reader::Shelf;
 use super::reading::{Reading, Walk};
 use super::terms::{Lists, TermEntry, TermWriter};
-use super::{keys, lengths};
 use crate::error::Result;
 use crate::store::{PieceId, ShelfEntry, Unit, View};
 use crate::wire::{Broken, Reader};
@@ -40,20 +41,21 @@ pub(crate) fn merge(unit: &dyn Unit, sources: &[Source<'_>], block: u8, budget: 
     let order = write_keys(unit, sources, &mut out)?;
     write_kept(unit, sources, &order, &mut out)?;
     let columns = sources.first().map_or(0, |source| source.shelf.columns());
-    let (mut widths, mut lengths) = (Vec::new(), Vec::new());
+    let mut lengths = Vec::new();
     for column in 0..columns {
         let merged = order.lengths(unit, sources, column)?;
-        widths.push(lengths::write(&mut out, &merged)?);
+        merged.write(&mut out)?;
         lengths.push(merged);
     }
     out.end(Section::Lengths);
-    // What the ordinals, the lengths and about as much again for the terms take is not there for the positions.
-    let taken = order.records as usize * size_of::<u32>() * (columns + 2);
+    // What the ordinals, and about as much again for the terms, take is not there for the positions.
+    let taken = order.records as usize * size_of::<u32>() * 2;
     let budget = budget.saturating_sub(taken);
     let lists = MergedLists { view: unit, sources, order: &order, lengths: &lengths, block };
     let vanished = lists.write(&mut out, budget)?;
     write_forms(unit, sources, &vanished, &mut out)?;
-    let lengths = lengths.iter().map(|column| column.iter().copied().map(u64::from).sum()).collect();
+    let widths = lengths.iter().map(|column| column.width).collect();
+    let lengths = lengths.iter().map(|column| column.sum).collect();
     out.seal(Said { piece, records: order.records, block, widths, lengths })
 }
 
@@ -87,7 +89,7 @@ impl Order {
     }
 
     /// The lengths of a text column of all records.
-    fn lengths(&self, view: &dyn View, sources: &[Source<'_>], column: usize) -> Result<Vec<u32>> {
+    fn lengths(&self, view: &dyn View, sources: &[Source<'_>], column: usize) -> Result<Packed> {
         let of_sources: Vec<_> = sources
             .iter()
             .map(|source| Reading::new(view, source.shelf).lengths(column))
@@ -96,7 +98,8 @@ impl Order {
             let first = run.first as usize;
             &of_sources[run.source][first..first + run.records as usize]
         };
-        Ok(self.runs.iter().flat_map(of_run).copied().collect())
+        let all: Vec<_> = self.runs.iter().flat_map(of_run).copied().collect();
+        Ok(Packed::of(&all))
     }
 }
 
@@ -196,7 +199,7 @@ struct MergedLists<'a> {
     sources: &'a [Source<'a>],
     order: &'a Order,
     /// For each text column, for each record.
-    lengths: &'a [Vec<u32>],
+    lengths: &'a [Packed],
     block: u8,
 }
 
@@ -289,7 +292,7 @@ impl MergedLists<'_> {
                 places.clear();
                 cursor.places(&mut places)?;
                 let record = cursor.record;
-                list.push(record, places.iter().copied(), |column| self.lengths[column][record as usize]);
+                list.push(record, places.iter().copied(), |column| self.lengths[column].get(record));
                 if !cursor.advance()? {
                     cursors.swap_remove(first);
                     break;

@@ -94,6 +94,25 @@ impl Shelf {
         Error::damaged(format_args!("in shelf {}, {what} in the {section} can't be read", self.piece))
     }
 
+    /// Reads all of the shelf, and checks every chunk.
+    ///
+    /// # Errors
+    /// [`Damaged`](crate::ErrorKind::Damaged) if it is not what was written.
+    pub(crate) fn check_all_chunks(&self, view: &dyn View) -> Result<()> {
+        const AT_ONCE: u64 = 16 * CHUNK;
+        let mut at = 0;
+        while at < self.body() {
+            let end = self.body().min(at + AT_ONCE);
+            let bytes = view.read(&[(self.piece, at..end)])?.pop().unwrap_or_default();
+            if bytes.len() as u64 != end - at {
+                return Err(Error::damaged(format_args!("shelf {} is cut short", self.piece)));
+            }
+            self.check_chunks(at, &bytes)?;
+            at = end;
+        }
+        Ok(())
+    }
+
     /// Checks those of the chunks in `bytes`, which begin at `start`, that were never checked before.
     pub(super) fn check_chunks(&self, start: u64, bytes: &[u8]) -> Result<()> {
         #[expect(clippy::cast_possible_truncation, reason = "a chunk is 4 KiB")]

@@ -366,7 +366,7 @@ proptest! {
         let record = |ordinal: u32| {
             let there = ordinals.binary_search(&ordinal).is_ok();
             let title = if there { "oak ".repeat(1 + ordinal as usize % 3) } else { "elm".to_owned() };
-            let notes = if there && ordinal % 5 == 0 { "box oak" } else { "box" };
+            let notes = if there && ordinal.is_multiple_of(5) { "box oak" } else { "box" };
             Record::new(i64::from(ordinal)).with("title", title).with("notes", notes)
         };
         let unit = Memory::new().unit();

@@ -42,6 +42,12 @@ pub trait Disk: fmt::Debug + Send + Sync {
     /// Those of the system.
     fn sync_names(&self, path: &Path) -> io::Result<()>;
 
+    /// Makes what was written to a file last.
+    ///
+    /// # Errors
+    /// Those of the system.
+    fn sync(&self, path: &Path) -> io::Result<()>;
+
     /// Removes a file.
     ///
     /// # Errors
@@ -131,6 +137,10 @@ impl Disk for System {
     fn sync_names(&self, path: &Path) -> io::Result<()> {
         // Where folders can't be synced, names are left to the file system.
         if cfg!(unix) { File::open(path)?.sync_all() } else { Ok(()) }
+    }
+
+    fn sync(&self, path: &Path) -> io::Result<()> {
+        OpenOptions::new().append(true).open(path)?.sync_all()
     }
 
     fn remove(&self, path: &Path) -> io::Result<()> {

@@ -3,6 +3,7 @@
 //! ```text
 //! shed.cellar/
 //!     manifest        the state that counts; replaced by renaming
+//!     manifest.loose  a later state that was not synced, if there is one and all of it is there
 //!     lock            held by the one process that writes; released by the system when it ends, however it ends
 //!     pieces/<id>     shelves and masks, one file each, which never change
 //! ```
@@ -11,6 +12,10 @@
 //! it takes the place of the one before. So whatever happens in between, the folder holds the state of the last commit
 //! that returned, and at most files that no manifest names, which the next writer removes. Readers never wait: a view
 //! holds its files open, so they stay readable when a later state has removed them.
+//!
+//! Commits that are [relaxed](Durability::Relaxed) are not synced. Their state is a second manifest beside the first, which
+//! stays whole, with all its pieces. Whoever reads the second checks the pieces that the first does not name against their
+//! checksums before it counts. So a power cut loses the last relaxed commits, or some of them, and never a part of one.
 
 pub mod disk;
 mod map;
@@ -28,11 +33,22 @@ use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex};
 
+/// How much of what was committed a power cut may take away.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Durability {
+    /// Nothing: a commit returns when all of it has reached the disk.
+    #[default]
+    Full,
+    /// The last commits, whole, up to 64 of them or 64 MiB. Programs that end lose nothing, however they end.
+    Relaxed,
+}
+
 /// A directory that a cellar lives in.
 #[derive(Clone, Debug)]
 pub struct Folder {
     disk: Arc<dyn Disk>,
     path: PathBuf,
+    durability: Durability,
     /// What was read last; views share it.
     known: Arc<Mutex<Known>>,
 }
@@ -42,6 +58,8 @@ struct Known {
     files: Files,
     /// A manifest as it was read, and what it says.
     manifest: Option<(Bytes, Arc<Manifest>)>,
+    /// The same of a loose manifest, of which all is there.
+    loose: Option<(Bytes, Arc<Manifest>)>,
 }
 
 /// Files of pieces that are open.
@@ -57,12 +75,18 @@ impl Folder {
     /// stands on a disk that may go away.
     #[must_use]
     pub fn unmapped(self) -> Self {
-        Self::on(Arc::new(System { mapped: false }), self.path)
+        Self { disk: Arc::new(System { mapped: false }), known: Arc::default(), ..self }
+    }
+
+    /// The same folder, with commits that are synced or not.
+    #[must_use]
+    pub fn with_durability(self, durability: Durability) -> Self {
+        Self { durability, ..self }
     }
 
     /// The folder at a path of a disk of one's own making.
     pub fn on(disk: Arc<dyn Disk>, path: impl Into<PathBuf>) -> Self {
-        Self { disk, path: path.into(), known: Arc::default() }
+        Self { disk, path: path.into(), durability: Durability::default(), known: Arc::default() }
     }
 
     /// Where it is.
@@ -77,6 +101,10 @@ impl Folder {
 
     fn manifest_path(&self) -> PathBuf {
         self.path.join("manifest")
+    }
+
+    fn loose_path(&self) -> PathBuf {
+        self.path.join("manifest.loose")
     }
 
     fn lock_path(&self) -> PathBuf {

@@ -1,8 +1,8 @@
 //! Writing a folder.
 
 use super::disk::{Read, Written};
-use super::view::{open_piece, read_manifest, read_range, unknown};
-use super::{Files, Folder, refused};
+use super::view::{States, open_piece, read_manifest, read_range, unknown};
+use super::{Durability, Files, Folder, refused};
 use crate::cellar::Patience;
 use bytes::Bytes;
 use nut_cellar_core::store::{Generation, PieceWriter, Wanted};
@@ -17,6 +17,8 @@ use std::sync::Arc;
 #[derive(Debug)]
 pub struct FolderUnit {
     folder: Folder,
+    /// The state that was synced last.
+    synced: Option<Arc<Manifest>>,
     manifest: Option<Arc<Manifest>>,
     changed: bool,
     /// The files of the pieces that were written, which are synced when the transaction is committed.
@@ -34,10 +36,11 @@ impl FolderUnit {
         let pieces = folder.pieces_path();
         folder.disk.make_folder(&pieces).map_err(|error| refused("making the folder", &pieces, error))?;
         let lock = lock(folder, patience)?;
-        let manifest = read_manifest(folder)?;
+        let states = States::read(folder)?;
         let unit = Self {
             folder: folder.clone(),
-            manifest,
+            manifest: states.latest().cloned(),
+            synced: states.synced,
             changed: false,
             written: RefCell::default(),
             read: RefCell::default(),
@@ -61,7 +64,8 @@ impl FolderUnit {
 
     /// Removes files that no manifest names: what a writer left that was killed.
     fn remove_leftovers(&self) -> Result<()> {
-        let named: BTreeSet<_> = self.manifest.iter().flat_map(|manifest| manifest.pieces()).collect();
+        let manifests = self.synced.iter().chain(&self.manifest);
+        let named: BTreeSet<_> = manifests.flat_map(|manifest| manifest.pieces()).collect();
         let pieces = self.folder.pieces_path();
         let names = self.folder.disk.names(&pieces).map_err(|error| refused("listing", &pieces, error))?;
         for name in names {
@@ -79,20 +83,58 @@ impl FolderUnit {
     }
 
     pub(super) fn commit(mut self) -> Result<()> {
+        let mut keep = BTreeSet::new();
         if self.changed {
             let manifest = self.manifest.as_ref().expect("a changed unit has a manifest");
-            let written = self.written.get_mut();
-            for (piece, file) in written.iter().filter(|(piece, _)| !self.removed.contains(piece)) {
-                file.sync().map_err(|error| refused("syncing", &self.folder.piece_path(*piece), error))?;
+            if self.may_be_loose(manifest) {
+                replace(&self.folder, &self.folder.loose_path(), &manifest.encode(), Durability::Relaxed)?;
+                keep.extend(self.synced.iter().flat_map(|synced| synced.pieces()));
+            } else {
+                self.sync_pieces(manifest)?;
+                replace(&self.folder, &self.folder.manifest_path(), &manifest.encode(), Durability::Full)?;
+                // A loose manifest is older than this one now.
+                let _ = self.folder.disk.remove(&self.folder.loose_path());
+                let now: BTreeSet<_> = manifest.pieces().collect();
+                let before = self.synced.iter().flat_map(|synced| synced.pieces());
+                self.removed.extend(before.filter(|piece| !now.contains(piece)));
             }
-            sync_names(&self.folder, &self.folder.pieces_path())?;
-            replace(&self.folder, &manifest.encode())?;
-            written.clear();
+            self.written.get_mut().clear();
         }
         for piece in std::mem::take(&mut self.removed) {
-            self.remove_piece(piece);
+            if !keep.contains(&piece) {
+                self.remove_piece(piece);
+            }
         }
         Ok(())
+    }
+
+    /// Whether the state may go unsynced: it is to, there is one to fall back to, and not too much would be lost.
+    fn may_be_loose(&self, manifest: &Manifest) -> bool {
+        const COMMITS: u64 = 64;
+        const BYTES: u64 = 64 << 20;
+        let Some(synced) = self.synced.as_ref().filter(|_| self.folder.durability == Durability::Relaxed)
+        else {
+            return false;
+        };
+        let sure: BTreeSet<_> = synced.pieces().collect();
+        let unsure = manifest.shelves.iter().filter(|shelf| !sure.contains(&shelf.piece));
+        manifest.generation - synced.generation < COMMITS
+            && unsure.map(|shelf| shelf.bytes).sum::<u64>() < BYTES
+    }
+
+    /// Makes all pieces of a manifest last.
+    fn sync_pieces(&self, manifest: &Manifest) -> Result<()> {
+        let sure: BTreeSet<_> = self.synced.iter().flat_map(|synced| synced.pieces()).collect();
+        let written = self.written.borrow();
+        for piece in manifest.pieces().filter(|piece| !sure.contains(piece)) {
+            let path = self.folder.piece_path(piece);
+            let synced = match written.get(&piece) {
+                Some(file) => file.sync(),
+                None => self.folder.disk.sync(&path),
+            };
+            synced.map_err(|error| refused("syncing", &path, error))?;
+        }
+        sync_names(&self.folder, &self.folder.pieces_path())
     }
 }
 
@@ -182,17 +224,19 @@ fn lock(folder: &Folder, patience: Patience) -> Result<Box<dyn Any + Send + Sync
     })
 }
 
-/// Puts a manifest in the place of the one before, synced before it counts.
-fn replace(folder: &Folder, manifest: &[u8]) -> Result<()> {
-    let (next, path) = (folder.path().join("manifest.next"), folder.manifest_path());
+/// Puts a manifest in the place of the one before; with full durability, synced before it counts.
+fn replace(folder: &Folder, path: &Path, manifest: &[u8], durability: Durability) -> Result<()> {
+    let mut next = path.as_os_str().to_owned();
+    next.push(".next");
+    let next = PathBuf::from(next);
     let write = || {
         let file = folder.disk.create(&next, true)?;
         file.append(manifest)?;
-        file.sync()
+        if durability == Durability::Full { file.sync() } else { Ok(()) }
     };
     write().map_err(|error| refused("writing", &next, error))?;
-    folder.disk.rename(&next, &path).map_err(|error| refused("replacing", &path, error))?;
-    sync_names(folder, folder.path())
+    folder.disk.rename(&next, path).map_err(|error| refused("replacing", path, error))?;
+    if durability == Durability::Full { sync_names(folder, folder.path()) } else { Ok(()) }
 }
 
 fn sync_names(folder: &Folder, path: &Path) -> Result<()> {

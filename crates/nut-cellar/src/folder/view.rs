@@ -4,7 +4,8 @@ use super::disk::Read;
 use super::{Files, Folder, refused};
 use bytes::Bytes;
 use nut_cellar_core::store::Wanted;
-use nut_cellar_core::{Error, ErrorKind, Manifest, PieceId, Result, View};
+use nut_cellar_core::{Error, ErrorKind, Manifest, PieceId, Result, Snapshot, View};
+use std::collections::BTreeSet;
 use std::io;
 use std::path::Path;
 use std::sync::{Arc, PoisonError};
@@ -56,8 +57,59 @@ pub(super) fn unknown(piece: PieceId) -> Error {
     Error::damaged(format_args!("piece {piece} is not there"))
 }
 
-/// The manifest, if there is a cellar.
+/// What a folder holds: the state that was synced last, and a later one if all of it is there.
+pub(super) struct States {
+    pub synced: Option<Arc<Manifest>>,
+    pub loose: Option<Arc<Manifest>>,
+}
+
+impl States {
+    pub fn read(folder: &Folder) -> Result<Self> {
+        let Some(synced) = read_synced(folder)? else { return Ok(Self { synced: None, loose: None }) };
+        let loose = read_loose(folder, &synced)?.filter(|loose| loose.generation > synced.generation);
+        Ok(Self { synced: Some(synced), loose })
+    }
+
+    /// The state that counts.
+    pub fn latest(&self) -> Option<&Arc<Manifest>> {
+        self.loose.as_ref().or(self.synced.as_ref())
+    }
+}
+
+/// The state that counts, if there is a cellar.
 pub(super) fn read_manifest(folder: &Folder) -> Result<Option<Arc<Manifest>>> {
+    Ok(States::read(folder)?.latest().cloned())
+}
+
+/// The loose manifest, if there is one and all that it names is there.
+fn read_loose(folder: &Folder, synced: &Manifest) -> Result<Option<Arc<Manifest>>> {
+    let path = folder.loose_path();
+    let bytes = match folder.disk.read(&path) {
+        Ok(bytes) => bytes,
+        Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(None),
+        Err(error) => return Err(refused("reading", &path, error)),
+    };
+    let known = || folder.known.lock().unwrap_or_else(PoisonError::into_inner);
+    if let Some((_, loose)) = known().loose.as_ref().filter(|(known, _)| *known == bytes) {
+        return Ok(Some(Arc::clone(loose)));
+    }
+    // Whatever is wrong with it: it was not synced, and so does not count.
+    let loose = Manifest::decode(&bytes).ok().map(Arc::new).filter(|loose| is_there(folder, loose, synced));
+    if let Some(loose) = &loose {
+        known().loose = Some((bytes, Arc::clone(loose)));
+    }
+    Ok(loose)
+}
+
+/// Whether all pieces of a loose manifest are there as they were written.
+fn is_there(folder: &Folder, loose: &Arc<Manifest>, synced: &Manifest) -> bool {
+    let Ok(Some(files)) = open_pieces(folder, loose) else { return false };
+    let view = FolderView { manifest: Some(Arc::clone(loose)), files };
+    let sure: BTreeSet<_> = synced.pieces().collect();
+    Snapshot::verify(&view, loose, |piece| sure.contains(&piece)).is_ok()
+}
+
+fn read_synced(folder: &Folder) -> Result<Option<Arc<Manifest>>> {
     let path = folder.manifest_path();
     match folder.disk.read(&path) {
         Ok(bytes) => {

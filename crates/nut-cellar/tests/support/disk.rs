@@ -193,6 +193,13 @@ impl Disk for TestDisk {
         Ok(())
     }
 
+    fn sync(&self, path: &Path) -> io::Result<()> {
+        let mut state = self.state();
+        let file = *state.names.get(path).ok_or_else(missing)?;
+        state.done.push(Done::Sync(file));
+        Ok(())
+    }
+
     fn remove(&self, path: &Path) -> io::Result<()> {
         let mut state = self.state();
         let done = Done::Remove(path.to_owned());
