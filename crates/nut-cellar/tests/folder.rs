@@ -8,7 +8,8 @@
 )]
 
 use nut_cellar::{
-    Cellar, Column, ErrorKind, Find, Folder, Merging, Patience, Place, Record, Result, Schema, View,
+    Cellar, Column, Durability, ErrorKind, Find, Folder, Merging, Patience, Place, Record, Result, Schema,
+    View,
 };
 use std::fs;
 use std::path::{Path, PathBuf};
@@ -340,4 +341,32 @@ fn whoever_watches_a_batch_is_told_and_may_give_up() {
     assert!(all.is_sorted_by_key(|so_far| (so_far.records, so_far.shelves, so_far.bytes)));
     assert!(all.last().is_some_and(|so_far| so_far.shelves > 1 && so_far.bytes > 10_000), "{all:?}");
     assert_eq!(total(&cellar, "oak"), 3_000);
+}
+
+#[test]
+fn relaxed_batches_are_seen_by_all_and_the_next_full_one_keeps_them() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("shed.cellar");
+    let cellar = Cellar::create_in(&path, schema()).unwrap();
+    put(&cellar, 0..3, "oak");
+    let relaxed = Cellar::open(Folder::at(&path).with_durability(Durability::Relaxed)).unwrap();
+    for id in 3..9 {
+        put(&relaxed, id..id + 1, "oak");
+    }
+    assert!(path.join("manifest.loose").exists());
+    assert_eq!((total(&cellar, "oak"), total(&Cellar::open_in(&path).unwrap(), "oak")), (9, 9));
+    // What a power cut could leave of it: then the last synced batch counts, and all of it is still there.
+    let loose = fs::read(path.join("manifest.loose")).unwrap();
+    fs::write(path.join("manifest.loose"), &loose[..loose.len() - 3]).unwrap();
+    assert_eq!(total(&Cellar::open_in(&path).unwrap(), "oak"), 3);
+    fs::write(path.join("manifest.loose"), &loose).unwrap();
+    put(&cellar, 9..10, "oak");
+    assert!(!path.join("manifest.loose").exists());
+    assert_eq!(total(&Cellar::open_in(&path).unwrap(), "oak"), 10);
+    cellar.check().unwrap();
+    assert_eq!(files(&path).len(), cellar.info().unwrap().shelves, "nothing is left over");
+    for id in 0..70 {
+        put(&relaxed, id..id + 1, "elm");
+    }
+    assert!(Folder::at(&path).is_cellar() && total(&cellar, "elm") == 70);
 }

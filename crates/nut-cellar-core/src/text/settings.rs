@@ -70,7 +70,7 @@ pub struct TextSettings {
     /// percent sure, and else is the default. Takes the feature `detection`.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub detect: Option<u8>,
-    /// What languages are detected with, and its version; kept as [`stemmer`](Self::stemmer) is.
+    /// What languages are detected with, and its version; kept as the name of the stemmer is.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub detector: Option<String>,
     /// How text is cut into tokens; words without.
