@@ -12,6 +12,9 @@ const FEW: usize = 16;
 /// The ordinals of those of `keys` (encoded, ascending) that the shelf has, removed or not; ascending. Reads the key
 /// blocks that can hold them, in few round trips, and nothing but the ends if all keys are outside the shelf's.
 pub(super) fn locate(view: &dyn View, shelf: &Arc<Shelf>, keys: &[&[u8]]) -> Result<Vec<u32>> {
+    if keys.is_empty() {
+        return Ok(Vec::new());
+    }
     let mut hand = Hand::default();
     let Some((first, last)) = complete(view, &mut hand, |hand| shelf.key_span(hand))? else {
         return Ok(Vec::new());

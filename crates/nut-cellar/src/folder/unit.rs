@@ -1,7 +1,7 @@
 //! Writing a folder.
 
 use super::disk::{Read, Written};
-use super::view::{States, open_piece, read_manifest, read_range, unknown};
+use super::view::{States, open_piece, read_manifest, read_ranges, unknown};
 use super::{Durability, Files, Folder, refused};
 use crate::cellar::Patience;
 use bytes::Bytes;
@@ -159,13 +159,7 @@ impl View for FolderUnit {
     }
 
     fn read(&self, wanted: &[Wanted]) -> Result<Vec<Bytes>> {
-        wanted
-            .iter()
-            .map(|(piece, range)| {
-                let file = self.file(*piece)?;
-                read_range(&*file, *piece, range.start, range.end)
-            })
-            .collect()
+        read_ranges(wanted, |piece| self.file(piece))
     }
 }
 

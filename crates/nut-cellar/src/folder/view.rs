@@ -7,6 +7,7 @@ use nut_cellar_core::store::Wanted;
 use nut_cellar_core::{Error, ErrorKind, Manifest, PieceId, Result, Snapshot, View};
 use std::collections::BTreeSet;
 use std::io;
+use std::ops::Range;
 use std::path::Path;
 use std::sync::{Arc, PoisonError};
 
@@ -42,13 +43,7 @@ impl View for FolderView {
     }
 
     fn read(&self, wanted: &[Wanted]) -> Result<Vec<Bytes>> {
-        wanted
-            .iter()
-            .map(|(piece, range)| {
-                let file = self.files.get(piece).ok_or_else(|| unknown(*piece))?;
-                read_range(&**file, *piece, range.start, range.end)
-            })
-            .collect()
+        read_ranges(wanted, |piece| self.files.get(&piece).cloned().ok_or_else(|| unknown(piece)))
     }
 }
 
@@ -177,14 +172,23 @@ pub(super) fn open_piece(
     }
 }
 
-/// Reads a range of a piece's file.
-pub(super) fn read_range(file: &dyn Read, piece: PieceId, start: u64, end: u64) -> Result<Bytes> {
-    // Checked before it sizes a buffer: a range comes from bytes that may be damaged.
-    if start > end || end > file.length() {
-        return Err(Error::damaged(format_args!("piece {piece} is shorter than it should be")));
-    }
-    file.read(start, end).map_err(|error| {
-        let message = format!("Reading piece {piece} failed: {error}.");
-        Error::caused(ErrorKind::Place, message, error)
-    })
+/// Reads ranges of the files that `find` finds.
+pub(super) fn read_ranges(
+    wanted: &[Wanted],
+    find: impl Fn(PieceId) -> Result<Arc<dyn Read>>,
+) -> Result<Vec<Bytes>> {
+    wanted
+        .iter()
+        .map(|(piece, Range { start, end })| {
+            let file = find(*piece)?;
+            // Checked before it sizes a buffer: a range comes from bytes that may be damaged.
+            if start > end || *end > file.length() {
+                return Err(Error::damaged(format_args!("piece {piece} is shorter than it should be")));
+            }
+            file.read(*start, *end).map_err(|error| {
+                let message = format!("Reading piece {piece} failed: {error}.");
+                Error::caused(ErrorKind::Place, message, error)
+            })
+        })
+        .collect()
 }
