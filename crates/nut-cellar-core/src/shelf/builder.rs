@@ -227,11 +227,7 @@ impl Builder {
         }
         out.end(Section::Lengths);
         let terms = self.write_lists(&order, &lengths, &mut out)?;
-        let mut forms = FormWriter::new();
-        for (class, terms) in self.classes(&terms) {
-            forms.push(class.as_bytes(), terms.into_iter());
-        }
-        forms.write(&mut out)?;
+        self.write_forms(&terms, &mut out)?;
         let records = u32::try_from(order.arrivals.len()).expect("no more records than arrivals");
         let entry = out.seal(Said { piece, records, block: self.block, widths, lengths: sums })?;
         Ok(Sealed { entry, keys: order.keys })
@@ -289,25 +285,29 @@ impl Builder {
         Ok(sorted)
     }
 
-    /// The classes of forms among these terms, for each recipe that keeps forms apart. Which columns a term is in does not
-    /// matter, so that a class depends on the terms alone.
-    fn classes(&self, terms: &[u32]) -> BTreeMap<String, Vec<&str>> {
-        let mut classes: BTreeMap<String, Vec<&str>> = BTreeMap::new();
-        let mut recipes: Vec<&Recipe> = Vec::new();
-        for recipe in self.recipes.iter().flat_map(|(recipes, _)| recipes.all()) {
-            if !recipes.iter().any(|known| known.class("") == recipe.class("")) {
-                recipes.push(recipe);
-            }
-        }
-        for recipe in recipes {
-            for &number in terms {
+    /// Writes the classes of forms among these terms, for each recipe that keeps forms apart. Which columns a term is in does
+    /// not matter, so that a class depends on the terms alone.
+    fn write_forms(&self, terms: &[u32], out: &mut Output<'_>) -> Result<()> {
+        // A class begins with what names its recipe, so the classes of one recipe follow those of another.
+        let recipes: BTreeMap<String, &Recipe> = self
+            .recipes
+            .iter()
+            .flat_map(|(recipes, _)| recipes.all())
+            .map(|recipe| (recipe.class(""), recipe))
+            .collect();
+        let mut forms = FormWriter::new();
+        for recipe in recipes.into_values() {
+            let key = |&number: &u32| {
                 let term = self.vocabulary.term(number);
-                if let Some(key) = recipe.key_of(term).filter(|key| key != term) {
-                    classes.entry(recipe.class(&key)).or_default().push(term);
-                }
+                Some((recipe.key_of(term).filter(|key| key != term)?, term))
+            };
+            let mut keyed: Vec<_> = terms.iter().filter_map(key).collect();
+            keyed.sort_unstable();
+            for class in keyed.chunk_by(|(a, _), (b, _)| a == b) {
+                forms.push(recipe.class(&class[0].0).as_bytes(), class.iter().map(|(_, term)| *term));
             }
         }
-        classes
+        forms.write(out)
     }
 }
 
