@@ -13,7 +13,9 @@
 mod disk;
 
 use disk::{Dice, Replay, TestDisk};
-use nut_cellar::{Cellar, Column, Durability, ErrorKind, Find, Folder, Merging, Record, Result, Schema};
+use nut_cellar::{
+    Cellar, Column, Durability, ErrorKind, Find, Folder, Merging, Place, Record, Result, Schema,
+};
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
@@ -32,7 +34,7 @@ fn folder(disk: &TestDisk) -> Folder {
 type Model = BTreeMap<i64, String>;
 
 /// Puts, replaces and removes a few records, and says which batch it was.
-fn publish(cellar: &Cellar<Folder>, number: usize, dice: &mut Dice, model: &mut Model) -> Result<()> {
+fn publish<P: Place>(cellar: &Cellar<P>, number: usize, dice: &mut Dice, model: &mut Model) -> Result<()> {
     let words = ["oak", "elm", "brass", "box", "handle", "umbrellas"];
     let mut next = model.clone();
     cellar.publish(|batch| {
@@ -166,4 +168,44 @@ fn a_full_disk_loses_nothing_and_works_again_when_there_is_room() {
     }
     assert!(refused > 10, "{refused}");
     assert_eq!(state_of(&disk, &models), models.len() - 1);
+}
+
+#[test]
+fn a_disk_that_refuses_to_sync_leaves_one_state_or_the_other() {
+    let (mut old, mut new) = (0, 0);
+    for left in 0..6 {
+        let disk = TestDisk::default();
+        let cellar = Cellar::create(folder(&disk), schema()).unwrap();
+        let mut dice = Dice(left as u64);
+        let mut models = vec![Model::new()];
+        for number in 1..9 {
+            let mut model = models[number - 1].clone();
+            publish(&cellar, number, &mut dice, &mut model).unwrap();
+            models.push(model);
+        }
+        disk.set_lasting_left(Some(left));
+        let mut model = models[8].clone();
+        // What the batch would make, on a copy of the dice.
+        let mut same = Dice(dice.0);
+        let failed = publish(&cellar, 9, &mut dice, &mut model);
+        disk.set_lasting_left(None);
+        if let Err(error) = &failed {
+            assert_eq!(error.kind(), ErrorKind::Place);
+            let other = Cellar::in_memory(schema()).unwrap();
+            model = models[8].clone();
+            publish(&other, 9, &mut same, &mut model).unwrap();
+        }
+        models.push(model);
+        match state_of(&disk, &models) {
+            8 => old += 1,
+            9 => new += 1,
+            other => panic!("batch {other}"),
+        }
+        let mut model = models[state_of(&disk, &models)].clone();
+        let number = models.len();
+        publish(&Cellar::open(folder(&disk)).unwrap(), number, &mut Dice(1), &mut model).unwrap();
+        models.push(model);
+        assert_eq!(state_of(&disk, &models), number);
+    }
+    assert!(old > 1 && new > 1, "{old} and {new}");
 }

@@ -85,26 +85,44 @@ impl FolderUnit {
     pub(super) fn commit(mut self) -> Result<()> {
         let mut keep = BTreeSet::new();
         if self.changed {
-            let manifest = self.manifest.as_ref().expect("a changed unit has a manifest");
-            if self.may_be_loose(manifest) {
-                replace(&self.folder, &self.folder.loose_path(), &manifest.encode(), Durability::Relaxed)?;
+            let manifest = Arc::clone(self.manifest.as_ref().expect("a changed unit has a manifest"));
+            if self.may_be_loose(&manifest) {
+                self.publish(&manifest, &self.folder.loose_path(), Durability::Relaxed)?;
                 keep.extend(self.synced.iter().flat_map(|synced| synced.pieces()));
             } else {
-                self.sync_pieces(manifest)?;
-                replace(&self.folder, &self.folder.manifest_path(), &manifest.encode(), Durability::Full)?;
+                self.sync_pieces(&manifest)?;
+                self.publish(&manifest, &self.folder.manifest_path(), Durability::Full)?;
+                sync_names(&self.folder, self.folder.path())?;
                 // A loose manifest is older than this one now.
                 let _ = self.folder.disk.remove(&self.folder.loose_path());
                 let now: BTreeSet<_> = manifest.pieces().collect();
                 let before = self.synced.iter().flat_map(|synced| synced.pieces());
                 self.removed.extend(before.filter(|piece| !now.contains(piece)));
             }
-            self.written.get_mut().clear();
         }
         for piece in std::mem::take(&mut self.removed) {
             if !keep.contains(&piece) {
                 self.remove_piece(piece);
             }
         }
+        Ok(())
+    }
+
+    /// Puts a manifest in the place of the one before; with full durability, synced before it counts. From then on the pieces
+    /// that were written belong to it, whatever else may fail.
+    fn publish(&self, manifest: &Manifest, path: &Path, durability: Durability) -> Result<()> {
+        let disk = &self.folder.disk;
+        let mut next = path.as_os_str().to_owned();
+        next.push(".next");
+        let next = PathBuf::from(next);
+        let write = || {
+            let file = disk.create(&next, true)?;
+            file.append(&manifest.encode())?;
+            if durability == Durability::Full { file.sync() } else { Ok(()) }
+        };
+        write().map_err(|error| refused("writing", &next, error))?;
+        disk.rename(&next, path).map_err(|error| refused("replacing", path, error))?;
+        self.written.borrow_mut().clear();
         Ok(())
     }
 
@@ -216,21 +234,6 @@ fn lock(folder: &Folder, patience: Patience) -> Result<Box<dyn Any + Send + Sync
             ),
         )
     })
-}
-
-/// Puts a manifest in the place of the one before; with full durability, synced before it counts.
-fn replace(folder: &Folder, path: &Path, manifest: &[u8], durability: Durability) -> Result<()> {
-    let mut next = path.as_os_str().to_owned();
-    next.push(".next");
-    let next = PathBuf::from(next);
-    let write = || {
-        let file = folder.disk.create(&next, true)?;
-        file.append(manifest)?;
-        if durability == Durability::Full { file.sync() } else { Ok(()) }
-    };
-    write().map_err(|error| refused("writing", &next, error))?;
-    folder.disk.rename(&next, path).map_err(|error| refused("replacing", path, error))?;
-    if durability == Durability::Full { sync_names(folder, folder.path()) } else { Ok(()) }
 }
 
 fn sync_names(folder: &Folder, path: &Path) -> Result<()> {

@@ -39,6 +39,18 @@ struct State {
     done: Vec<Done>,
     /// So many more bytes can be written.
     room: Option<usize>,
+    /// Operations that succeed before all others that make something last are refused.
+    lasting_left: Option<usize>,
+}
+
+impl State {
+    fn make_last(&mut self, done: Done) -> io::Result<()> {
+        if let Some(left) = &mut self.lasting_left {
+            *left = left.checked_sub(1).ok_or_else(|| io::Error::other("the disk does not answer"))?;
+        }
+        self.done.push(done);
+        Ok(())
+    }
 }
 
 /// A disk in memory. Clones share it.
@@ -58,6 +70,11 @@ impl TestDisk {
     /// What was done so far.
     pub fn history(&self) -> Vec<Done> {
         self.state().done.clone()
+    }
+
+    /// Lets so many more things be made to last, or any number again.
+    pub fn set_lasting_left(&self, left: Option<usize>) {
+        self.state().lasting_left = left;
     }
 
     /// Lets so many more bytes be written, or any number again.
@@ -189,15 +206,13 @@ impl Disk for TestDisk {
     }
 
     fn sync_names(&self, path: &Path) -> io::Result<()> {
-        self.state().done.push(Done::SyncNames(path.to_owned()));
-        Ok(())
+        self.state().make_last(Done::SyncNames(path.to_owned()))
     }
 
     fn sync(&self, path: &Path) -> io::Result<()> {
         let mut state = self.state();
         let file = *state.names.get(path).ok_or_else(missing)?;
-        state.done.push(Done::Sync(file));
-        Ok(())
+        state.make_last(Done::Sync(file))
     }
 
     fn remove(&self, path: &Path) -> io::Result<()> {
@@ -247,7 +262,6 @@ impl Written for TestFile {
     }
 
     fn sync(&self) -> io::Result<()> {
-        self.disk.state().done.push(Done::Sync(self.file));
-        Ok(())
+        self.disk.state().make_last(Done::Sync(self.file))
     }
 }
