@@ -13,7 +13,7 @@ use std::cmp::Ordering;
 use std::sync::Arc;
 
 /// Classes in a block.
-const PER_BLOCK: usize = 64;
+const PER_BLOCK: usize = 256;
 
 /// What packs classes, each with its terms.
 pub(super) struct FormWriter(SortedWriter);
@@ -50,6 +50,13 @@ fn terms(from: &mut Reader<'_>) -> Result<Vec<String>, Broken> {
         terms.push(term.to_owned());
     }
     Ok(terms)
+}
+
+fn skip_terms(from: &mut Reader<'_>) -> Result<(), Broken> {
+    for _ in 0..from.size()? {
+        from.bytes()?;
+    }
+    Ok(())
 }
 
 impl Shelf {
@@ -94,11 +101,9 @@ impl Shelf {
         let broken = |what| self.broken(Section::Forms, what);
         let mut entries = Entries::new(&bytes);
         while entries.advance().map_err(broken)? {
-            let order = entries.entry().cmp(class);
-            let terms = terms(entries.payload()).map_err(broken)?;
-            match order {
-                Ordering::Less => {}
-                Ordering::Equal => return Ok(terms),
+            match entries.entry().cmp(class) {
+                Ordering::Less => skip_terms(entries.payload()).map_err(broken)?,
+                Ordering::Equal => return Ok(terms(entries.payload()).map_err(broken)?),
                 Ordering::Greater => break,
             }
         }

@@ -12,8 +12,8 @@ use std::cmp::Ordering;
 use std::ops::Range;
 use std::sync::Arc;
 
-/// Terms in a block: a lookup reads one block and decodes half of it.
-const PER_BLOCK: usize = 128;
+/// Terms in a block: a lookup reads the index and one block, and goes through half of that.
+const PER_BLOCK: usize = 256;
 
 /// Where the lists of one term are.
 #[derive(Clone, Debug, PartialEq, Eq)]
