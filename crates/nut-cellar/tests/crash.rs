@@ -209,3 +209,45 @@ fn a_disk_that_refuses_to_sync_leaves_one_state_or_the_other() {
     }
     assert!(old > 1 && new > 1, "{old} and {new}");
 }
+
+/// A writer is killed after any operation, which loses nothing; the next one begins, and then the power goes.
+#[test]
+fn a_killed_writer_and_then_a_power_cut_lose_no_committed_batch() {
+    for durability in [Durability::Full, Durability::Relaxed] {
+        let disk = TestDisk::default();
+        let cellar = Cellar::create(folder(&disk).with_durability(durability), schema()).unwrap();
+        let (mut dice, mut models, mut returned) = (Dice(5), vec![Model::new()], vec![disk.done()]);
+        for number in 1..25 {
+            let mut model = models[number - 1].clone();
+            publish(&cellar, number, &mut dice, &mut model).unwrap();
+            models.push(model);
+            returned.push(disk.done());
+        }
+        let history = disk.history();
+        let mut replay = Replay::default();
+        for (done, operation) in (1..).zip(&history) {
+            replay.step(operation);
+            let committed = returned.partition_point(|end| *end <= done);
+            if committed < 2 {
+                continue;
+            }
+            let killed = replay.killed(&history[..done]);
+            let seen = state_of(&killed, &models);
+            assert!(seen + 1 >= committed, "a killed writer lost batch {committed} after {done} operations");
+            let mut model = models[seen].clone();
+            let next = Cellar::open(folder(&killed)).unwrap();
+            publish(&next, models.len(), &mut Dice(done as u64), &mut model).unwrap();
+            let mut all = models.clone();
+            all.push(model);
+            let mut later = Replay::default();
+            for (at, operation) in (1..).zip(&killed.history()) {
+                later.step(operation);
+                if at > done {
+                    let left = state_of(&later.cut(&mut dice), &all);
+                    let relaxed = durability == Durability::Relaxed;
+                    assert!(left + 1 >= committed || relaxed, "{left} of {committed} after {done} and {at}");
+                }
+            }
+        }
+    }
+}

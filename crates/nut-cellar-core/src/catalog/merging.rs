@@ -1,9 +1,9 @@
 //! Which shelves become one, and when.
 //!
 //! A cellar has at most [`MOST_SHELVES`] shelves. One more, and the smallest become one: two, and as many more as it takes
-//! for the next larger shelf to be at least twice as large as what they make. So a record is written again only into a
-//! shelf that is half as large again at least, and how often grows with the logarithm of the number of records; measured:
-//! 5.6 times for 1,000 batches of one record, 10 times for 100,000. A shelf with more than a fifth of its records removed
+//! for the next larger shelf to be at least twice as large as what they make. How often a record is written again grows
+//! with the logarithm of the number of records; measured: 5.6 times for 1,000 batches of one record, 10 times for
+//! 100,000. A shelf with more than a fifth of its records removed
 //! is written anew.
 
 use super::mask::Mask;
@@ -23,8 +23,8 @@ const WORN: u64 = 5;
 pub enum Merging {
     /// Not at all.
     Never,
-    /// Shelves that together have at most a million tokens and records, so that publishing a small batch stays quick. Large
-    /// ones don't count, and wait for [`Merging::Due`].
+    /// Shelves of at most a million tokens and records each: two of them, or as many as have no more together, so that
+    /// publishing a small batch stays quick. Large ones don't count, and wait for [`Merging::Due`].
     #[default]
     Small,
     /// All that are due: no more than [`MOST_SHELVES`] shelves are left, none of them worn.

@@ -214,8 +214,8 @@ impl MergedLists<'_> {
         let mut held = Some(Vec::new());
         self.each(|term, list| {
             match list.finish((&mut postings, written.0), (&mut positions, written.1)) {
-                Some(entry) => terms.push(&term, &entry),
-                None => drop(vanished.insert(term)),
+                Some(entry) => terms.push(term, &entry),
+                None => drop(vanished.insert(term.to_vec())),
             }
             written.0 += postings.len() as u64;
             written.1 += positions.len() as u64;
@@ -245,22 +245,23 @@ impl MergedLists<'_> {
     }
 
     /// Gives each term, in order, with its list, which is empty if no live record has it.
-    fn each(&self, mut take: impl FnMut(Vec<u8>, &mut PostingWriter) -> Result<()>) -> Result<()> {
+    fn each(&self, mut take: impl FnMut(&[u8], &mut PostingWriter) -> Result<()>) -> Result<()> {
         let terms = |source: &Source<'_>| Walk::terms(self.view, source.shelf);
         let mut walks = self.sources.iter().map(terms).collect::<Result<Vec<_>>>()?;
         let mut readings: Vec<_> =
             self.sources.iter().map(|source| Reading::new(self.view, source.shelf)).collect();
         let mut list = PostingWriter::new(self.block.into(), self.lengths.len());
         let mut cursors = Vec::new();
-        let mut before: Option<Vec<u8>> = None;
+        let mut term = Vec::new();
         while let Some(first) = least(&walks, |(term, _): &(Vec<u8>, _)| term) {
-            let term = walks[first].here().map(|(term, _)| term.clone()).unwrap_or_default();
-            if before.as_ref().is_some_and(|before| *before >= term) {
+            let here = walks[first].here().map(|(here, _)| here.as_slice()).unwrap_or_default();
+            if !term.is_empty() && term.as_slice() >= here {
                 return Err(self.sources[first]
                     .shelf
                     .broken(Section::Terms, Broken("the order of the terms")));
             }
-            before = Some(term.clone());
+            term.clear();
+            term.extend_from_slice(here);
             let mut most = 0;
             for (source, walk) in walks.iter_mut().enumerate().skip(first) {
                 if walk.here().is_none_or(|(known, _)| *known != term) {
@@ -276,7 +277,7 @@ impl MergedLists<'_> {
             }
             list.begin(most);
             self.join(&mut cursors, &mut list)?;
-            take(term, &mut list)?;
+            take(&term, &mut list)?;
         }
         Ok(())
     }

@@ -14,6 +14,8 @@ const MAGIC: [u8; 8] = *b"NUTLIST\0";
 const VERSION: u32 = 2;
 /// A schema takes no more bytes than these.
 const MAX_SCHEMA_BYTES: usize = 1 << 24;
+/// No input of LZ4 shrinks to less than one byte in this many.
+const MAX_RATIO: usize = 256;
 /// A bookmark takes no more bytes than these.
 pub(crate) const MAX_BOOKMARK_BYTES: usize = 1 << 16;
 
@@ -176,7 +178,7 @@ fn beginning(from: &mut Reader<'_>) -> Result<(Generation, Option<Vec<u8>>), Bro
 fn schema(from: &mut Reader<'_>) -> Result<Vec<u8>, Broken> {
     let length = from.size()?;
     let packed = from.bytes()?;
-    if length > MAX_SCHEMA_BYTES {
+    if length > MAX_SCHEMA_BYTES || length / MAX_RATIO > packed.len() {
         return Err(Broken("the size of the schema"));
     }
     lz4_flex::block::decompress(packed, length).map_err(|_| Broken("the schema"))

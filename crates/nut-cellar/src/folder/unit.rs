@@ -10,6 +10,7 @@ use nut_cellar_core::{Error, ErrorKind, Manifest, PieceId, Result, Unit, View};
 use std::any::Any;
 use std::cell::RefCell;
 use std::collections::{BTreeMap, BTreeSet};
+use std::ffi::OsString;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
@@ -68,12 +69,14 @@ impl FolderUnit {
         let named: BTreeSet<_> = manifests.flat_map(|manifest| manifest.pieces()).collect();
         let pieces = self.folder.pieces_path();
         let names = self.folder.disk.names(&pieces).map_err(|error| refused("listing", &pieces, error))?;
-        for name in names {
-            let piece = name.to_str().and_then(|name| name.parse::<PieceId>().ok());
-            if let Some(piece) = piece.filter(|piece| !named.contains(piece)) {
-                self.remove_piece(piece);
-            }
+        let piece = |name: OsString| name.to_str().and_then(|name| name.parse::<PieceId>().ok());
+        let left: Vec<_> =
+            names.into_iter().filter_map(piece).filter(|piece| !named.contains(piece)).collect();
+        if !left.is_empty() && self.synced.is_some() {
+            // They may be of the state before, if its writer ended between the rename and the sync that makes it last.
+            sync_names(&self.folder, self.folder.path())?;
         }
+        left.into_iter().for_each(|piece| self.remove_piece(piece));
         Ok(())
     }
 
@@ -161,7 +164,7 @@ impl Drop for FolderUnit {
         for piece in self.written.take().into_keys() {
             self.remove_piece(piece);
         }
-        if !self.folder.is_cellar() {
+        if self.synced.is_none() && !self.folder.is_cellar() {
             // Nothing came of a new cellar: what was made for it goes, as far as nothing else is in it.
             let disk = &self.folder.disk;
             let _ = disk.remove(&self.folder.lock_path());

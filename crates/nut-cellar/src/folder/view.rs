@@ -59,10 +59,20 @@ pub(super) struct States {
 }
 
 impl States {
+    /// Looks for the loose state first: a writer that takes it away has put a later one in the place of the synced state
+    /// before. So nobody sees a state that is older than one that was seen.
     pub fn read(folder: &Folder) -> Result<Self> {
-        let Some(synced) = read_synced(folder)? else { return Ok(Self { synced: None, loose: None }) };
-        let loose = read_loose(folder, &synced)?.filter(|loose| loose.generation > synced.generation);
-        Ok(Self { synced: Some(synced), loose })
+        loop {
+            let bytes = loose_bytes(folder)?;
+            let Some(synced) = read_synced(folder)? else { return Ok(Self { synced: None, loose: None }) };
+            let Some(bytes) = bytes else { return Ok(Self { synced: Some(synced), loose: None }) };
+            let loose = read_loose(folder, &bytes, &synced)?;
+            // What is not there may have been removed by a writer that has published a later state.
+            if loose.is_some() || loose_bytes(folder)?.is_some_and(|again| again == bytes) {
+                let loose = loose.filter(|loose| loose.generation > synced.generation);
+                return Ok(Self { synced: Some(synced), loose });
+            }
+        }
     }
 
     /// The state that counts.
@@ -76,32 +86,41 @@ pub(super) fn read_manifest(folder: &Folder) -> Result<Option<Arc<Manifest>>> {
     Ok(States::read(folder)?.latest().cloned())
 }
 
-/// The loose manifest, if there is one and all that it names is there.
-fn read_loose(folder: &Folder, synced: &Manifest) -> Result<Option<Arc<Manifest>>> {
+/// The loose manifest as it is written, if there is one.
+fn loose_bytes(folder: &Folder) -> Result<Option<Bytes>> {
     let path = folder.loose_path();
-    let bytes = match folder.disk.read(&path) {
-        Ok(bytes) => bytes,
-        Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(None),
-        Err(error) => return Err(refused("reading", &path, error)),
-    };
-    let known = || folder.known.lock().unwrap_or_else(PoisonError::into_inner);
-    if let Some((_, loose)) = known().loose.as_ref().filter(|(known, _)| *known == bytes) {
-        return Ok(Some(Arc::clone(loose)));
+    match folder.disk.read(&path) {
+        Ok(bytes) => Ok(Some(bytes)),
+        Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(None),
+        Err(error) => Err(refused("reading", &path, error)),
     }
-    // Whatever is wrong with it: it was not synced, and so does not count.
-    let loose = Manifest::decode(&bytes).ok().map(Arc::new).filter(|loose| is_there(folder, loose, synced));
-    if let Some(loose) = &loose {
-        known().loose = Some((bytes, Arc::clone(loose)));
-    }
-    Ok(loose)
 }
 
-/// Whether all pieces of a loose manifest are there as they were written.
-fn is_there(folder: &Folder, loose: &Arc<Manifest>, synced: &Manifest) -> bool {
-    let Ok(Some(files)) = open_pieces(folder, loose) else { return false };
+/// The loose manifest, if it is whole and all that it names is there.
+fn read_loose(folder: &Folder, bytes: &Bytes, synced: &Manifest) -> Result<Option<Arc<Manifest>>> {
+    let known = || folder.known.lock().unwrap_or_else(PoisonError::into_inner);
+    if let Some((_, loose)) = known().loose.as_ref().filter(|(known, _)| known == bytes) {
+        return Ok(Some(Arc::clone(loose)));
+    }
+    // Whatever is wrong with the bytes: they were not synced, and so do not count.
+    let Some(loose) = Manifest::decode(bytes).ok().map(Arc::new) else { return Ok(None) };
+    if !is_there(folder, &loose, synced)? {
+        return Ok(None);
+    }
+    known().loose = Some((bytes.clone(), Arc::clone(&loose)));
+    Ok(Some(loose))
+}
+
+/// Whether all pieces of a loose manifest are there as they were written. A disk that fails to say so is another matter.
+fn is_there(folder: &Folder, loose: &Arc<Manifest>, synced: &Manifest) -> Result<bool> {
+    let Some(files) = open_pieces(folder, loose)? else { return Ok(false) };
     let view = FolderView { manifest: Some(Arc::clone(loose)), files };
     let sure: BTreeSet<_> = synced.pieces().collect();
-    Snapshot::verify(&view, loose, |piece| sure.contains(&piece)).is_ok()
+    match Snapshot::verify(&view, loose, |piece| sure.contains(&piece)) {
+        Ok(()) => Ok(true),
+        Err(error) if error.kind() == ErrorKind::Place => Err(error),
+        Err(_) => Ok(false),
+    }
 }
 
 fn read_synced(folder: &Folder) -> Result<Option<Arc<Manifest>>> {

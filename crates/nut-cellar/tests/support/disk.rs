@@ -23,6 +23,8 @@ impl Dice {
 #[derive(Clone, Debug)]
 pub enum Done {
     Create(PathBuf, usize),
+    /// A file that was there is emptied, to be written anew under the name that it has.
+    Truncate(usize),
     Append(usize, Vec<u8>),
     Sync(usize),
     Rename(PathBuf, PathBuf),
@@ -103,6 +105,10 @@ impl Replay {
                 self.synced.push(0);
                 self.unsure.push(done.clone());
             }
+            Done::Truncate(file) => {
+                self.files[*file].clear();
+                self.synced[*file] = 0;
+            }
             Done::Append(file, bytes) => self.files[*file].extend(bytes),
             Done::Sync(file) => self.synced[*file] = self.files[*file].len(),
             Done::Rename(..) | Done::Remove(_) => self.unsure.push(done.clone()),
@@ -116,6 +122,14 @@ impl Replay {
                 }
             }
         }
+    }
+
+    /// The disk after a program was killed: all that was done is there. `history` is what this has followed.
+    pub fn killed(&self, history: &[Done]) -> TestDisk {
+        let mut names = self.lasting.clone();
+        self.unsure.iter().for_each(|change| rename(&mut names, change));
+        let state = State { files: self.files.clone(), names, done: history.to_vec(), ..State::default() };
+        TestDisk(Arc::new(Mutex::new(state)))
     }
 
     /// The disk after the power went: of what was not synced something may be there, whichever part and in whichever order.
@@ -188,6 +202,11 @@ impl Disk for TestDisk {
         let mut state = self.state();
         if !replaced && state.names.contains_key(path) {
             return Err(io::ErrorKind::AlreadyExists.into());
+        }
+        if let Some(&file) = state.names.get(path) {
+            state.files[file].clear();
+            state.done.push(Done::Truncate(file));
+            return Ok(Box::new(TestFile { disk: self.clone(), file }));
         }
         let file = state.files.len();
         state.files.push(Vec::new());
