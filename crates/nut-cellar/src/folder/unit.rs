@@ -76,7 +76,9 @@ impl FolderUnit {
             // They may be of the state before, if its writer ended between the rename and the sync that makes it last.
             sync_names(&self.folder, self.folder.path())?;
         }
-        left.into_iter().for_each(|piece| self.remove_piece(piece));
+        for piece in left {
+            self.remove_piece(piece);
+        }
         Ok(())
     }
 

@@ -92,7 +92,10 @@ fn loose_bytes(folder: &Folder) -> Result<Option<Bytes>> {
     match folder.disk.read(&path) {
         Ok(bytes) => Ok(Some(bytes)),
         Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(None),
-        Err(error) => Err(refused("reading", &path, error)),
+        Err(error) => {
+            check_kind(folder.path())?;
+            Err(refused("reading", &path, error))
+        }
     }
 }
 
