@@ -191,8 +191,16 @@ impl<'u> Batch<'u> {
         next.shelves = shelves;
         let removed = self.base.records() - self.still_live(&next);
         let packing = (self.builder.block(), self.budget);
-        next.shelves =
-            merging::tidy(&*self.unit, self.opened, &next.shelves, self.merging, packing, &mut useless)?;
+        let schema = &self.base.schema;
+        next.shelves = merging::tidy(
+            &*self.unit,
+            self.opened,
+            schema,
+            &next.shelves,
+            self.merging,
+            packing,
+            &mut useless,
+        )?;
         next.bookmark = self.bookmark.take().or(next.bookmark);
         let changed =
             self.begun.is_none() || next.shelves != self.base.shelves || next.bookmark != self.base.bookmark;

@@ -9,6 +9,7 @@
 use super::mask::Mask;
 use super::snapshot::Opened;
 use crate::error::Result;
+use crate::schema::Schema;
 use crate::shelf::{Source, merge};
 use crate::store::{PieceId, ShelfEntry, Unit};
 use std::sync::Arc;
@@ -86,6 +87,7 @@ fn due(shelves: &[Weighed], merging: Merging) -> Vec<Vec<usize>> {
 pub(super) fn tidy(
     unit: &dyn Unit,
     opened: &Opened,
+    schema: &Schema,
     shelves: &[ShelfEntry],
     merging: Merging,
     (block, budget): (u8, usize),
@@ -99,7 +101,7 @@ pub(super) fn tidy(
     for mut group in groups {
         group.sort_unstable();
         let entries: Vec<_> = group.iter().filter_map(|&place| left[place].take()).collect();
-        let merged = merge_entries(unit, opened, &entries, (block, budget))?;
+        let merged = merge_entries(unit, opened, schema, &entries, (block, budget))?;
         useless.extend(entries.iter().flat_map(ShelfEntry::pieces));
         left[group[0]] = Some(merged);
     }
@@ -109,6 +111,7 @@ pub(super) fn tidy(
 fn merge_entries(
     unit: &dyn Unit,
     opened: &Opened,
+    schema: &Schema,
     entries: &[ShelfEntry],
     (block, budget): (u8, usize),
 ) -> Result<ShelfEntry> {
@@ -120,7 +123,7 @@ fn merge_entries(
     let removed: Vec<_> = standing.iter().map(|(_, mask)| move |ordinal| has(mask, ordinal)).collect();
     let sources: Vec<_> =
         standing.iter().zip(&removed).map(|((shelf, _), removed)| Source { shelf, removed }).collect();
-    merge(unit, &sources, block, budget)
+    merge(unit, &sources, schema, block, budget)
 }
 
 #[cfg(test)]

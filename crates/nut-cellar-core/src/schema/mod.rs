@@ -16,6 +16,9 @@ use serde::{Deserialize, Serialize};
 /// The most text columns a schema may have: one bit each in a posting.
 pub const MAX_TEXT_COLUMNS: usize = 64;
 
+/// The most columns a schema may have.
+const MAX_COLUMNS: usize = 1_000;
+
 /// The columns of a cellar, in the order in which their scores add up, and where its rows come from.
 ///
 /// ```
@@ -110,6 +113,13 @@ impl Schema {
         self.columns().filter(|(_, column)| column.has_words())
     }
 
+    /// The columns whose values are compared, in order, each with its place among all columns: those that are neither
+    /// prose nor places on the globe.
+    pub(crate) fn value_columns(&self) -> impl Iterator<Item = (usize, &Column)> {
+        let columns = self.columns.values().enumerate();
+        columns.filter(|(_, column)| !matches!(column.kind(), Kind::Text | Kind::Point))
+    }
+
     /// The place of a text column among the text columns.
     pub fn text_column(&self, name: &str) -> Option<usize> {
         self.text_columns().position(|(known, _)| known == name)
@@ -126,6 +136,12 @@ impl Schema {
         }
         if self.columns.keys().any(String::is_empty) {
             return bad("A column of the schema has an empty name; give it one.".into());
+        }
+        if self.columns.len() > MAX_COLUMNS {
+            return bad(format!(
+                "The schema has {} columns and at most {MAX_COLUMNS} are allowed.",
+                self.columns.len()
+            ));
         }
         match self.text_columns().count() {
             0 => bad("The schema has no column of kind \"text\", so nothing could be found; add one.".into()),

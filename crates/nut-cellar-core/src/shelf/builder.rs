@@ -7,6 +7,7 @@
 use super::arrivals::{Arrivals, Keys, Order};
 use super::directory::Section;
 use super::forms::FormWriter;
+use super::gathered::Gathered;
 use super::kept::KeptWriter;
 use super::lengths::Packed;
 use super::log::{POSITIONS, TokenLog};
@@ -14,7 +15,7 @@ use super::output::{Output, Said};
 use super::postings::PostingWriter;
 use super::terms::{TermEntry, TermWriter};
 use super::vocabulary::Vocabulary;
-use super::{kept, keys};
+use super::{gathered, kept, keys};
 use crate::error::{Error, ErrorKind, Result};
 use crate::record::{Key, Record, Value};
 use crate::schema::{Column, Schema};
@@ -46,6 +47,8 @@ pub struct Builder {
     /// The kept values of all arrivals, packed, and where those of each end.
     kept: Vec<u8>,
     kept_ends: Vec<usize>,
+    /// For each column whose values are compared its place in the schema, and the values of all arrivals.
+    values: Vec<(usize, Gathered)>,
     /// How many records were put since the last shelf was sealed.
     puts: usize,
 }
@@ -68,7 +71,9 @@ impl Builder {
             (recipes, memories)
         };
         let recipes: Vec<_> = schema.text_columns().map(|(_, column)| recipe(column)).collect();
+        let values = schema.value_columns().map(|(place, column)| (place, Gathered::new(column.kind())));
         Self {
+            values: values.collect(),
             schema,
             block: BLOCK,
             vocabulary: Vocabulary::default(),
@@ -122,6 +127,9 @@ impl Builder {
             self.lengths.truncate(self.arrivals.len() * self.recipes.len());
             return Err(error.at(format_args!("record {}", record.key)));
         }
+        for (column, gathered) in &mut self.values {
+            gathered.push(&values[*column]);
+        }
         self.kept_ends.push(self.kept.len());
         self.arrivals.put(&key);
         self.puts += 1;
@@ -135,6 +143,7 @@ impl Builder {
         }
         self.arrivals.remove(&key.encode());
         self.kept_ends.push(self.kept.len());
+        self.values.iter_mut().for_each(|(_, gathered)| gathered.push(&[]));
         for _ in 0..self.recipes.len() {
             self.log.end_column();
             self.lengths.push(0);
@@ -150,6 +159,7 @@ impl Builder {
             + self.arrivals.memory()
             + self.kept_ends.len() * size_of::<usize>()
             + self.lengths.len() * size_of::<u32>()
+            + self.values.iter().map(|(_, gathered)| gathered.memory()).sum::<usize>()
     }
 
     fn take_texts(&mut self, values: &[Cow<'_, [Value]>]) -> Result<()> {
@@ -226,10 +236,14 @@ impl Builder {
             lengths.push(of_column);
         }
         out.end(Section::Lengths);
+        let value_columns = u16::try_from(self.values.len()).expect("the schema has been checked");
+        let values = std::mem::take(&mut self.values).into_iter().map(|(_, gathered)| gathered);
+        gathered::write(values.collect(), &order.arrivals, self.block.into(), &mut out)?;
         let terms = self.write_lists(&order, &lengths, &mut out)?;
         self.write_forms(&terms, &mut out)?;
         let records = u32::try_from(order.arrivals.len()).expect("no more records than arrivals");
-        let entry = out.seal(Said { piece, records, block: self.block, widths, lengths: sums })?;
+        let entry =
+            out.seal(Said { piece, records, block: self.block, widths, lengths: sums, value_columns })?;
         Ok(Sealed { entry, keys: order.keys })
     }
 
@@ -257,7 +271,7 @@ impl Builder {
         sorted.retain(|&number| starts[number as usize] < starts[number as usize + 1]);
         for &number in &sorted {
             let places = &places[starts[number as usize]..starts[number as usize + 1]];
-            let term = self.vocabulary.term(number).as_bytes();
+            let term = self.vocabulary.term(number);
             if let [place] = places {
                 terms.push(term, &TermEntry::once(place.record(), place.column(), place.position()));
                 continue;

@@ -5,16 +5,19 @@
 
 use super::bounds::Bounds;
 use super::directory::{CHUNK, Section, header};
-use super::kept;
+use super::grams::{END, GROUP};
 use super::reader::Shelf;
 use super::reading::{Reading, Walk};
 use super::sorted::SortedIndex;
 use super::terms::{Lists, TermEntry};
+use super::values::{ValueColumn, number};
+use super::{exact, kept};
 use crate::error::Result;
-use crate::record::Key;
-use crate::schema::Schema;
+use crate::record::{Key, Value};
+use crate::schema::{Column, Kind, Schema};
 use crate::store::{ShelfEntry, View};
 use crate::wire::{Broken, Reader};
+use std::collections::BTreeMap;
 use std::ops::Range;
 use std::sync::Arc;
 
@@ -24,12 +27,15 @@ use std::sync::Arc;
 /// # Errors
 /// [`Damaged`](crate::ErrorKind::Damaged), naming the section, at the first thing that is not right.
 pub(crate) fn check(view: &dyn View, shelf: &Arc<Shelf>, entry: &ShelfEntry, schema: &Schema) -> Result<()> {
-    let mut check = Check { view, shelf, reading: Reading::new(view, shelf), lengths: Vec::new() };
+    let reading = Reading::new(view, shelf);
+    let mut check = Check { view, shelf, reading, lengths: Vec::new(), exact: Vec::new() };
     check.chunks()?;
     check.keys()?;
-    check.kept(schema)?;
     check.lengths(entry)?;
+    check.values(schema)?;
+    check.kept(schema)?;
     check.terms()?;
+    check.grams()?;
     check.forms()
 }
 
@@ -39,6 +45,8 @@ struct Check<'v> {
     reading: Reading<'v>,
     /// For each text column, for each record.
     lengths: Vec<Vec<u32>>,
+    /// The exact values.
+    exact: Vec<Vec<u8>>,
 }
 
 impl Check<'_> {
@@ -121,6 +129,10 @@ impl Check<'_> {
     fn kept(&mut self, schema: &Schema) -> Result<()> {
         let broken = |what| self.shelf.broken(Section::Kept, what);
         let mut walk = Walk::kept(self.view, self.shelf)?;
+        let names: Vec<_> = schema.columns().map(|(name, _)| name).collect();
+        let compared = schema.value_columns().map(|(column, _)| names[column]).enumerate();
+        let mut columns: Vec<_> =
+            compared.map(|(place, name)| (name, ValueColumn::new(self.shelf, place))).collect();
         let mut next = 0;
         while let Some(block) = walk.next()? {
             if block.first != next {
@@ -129,8 +141,31 @@ impl Check<'_> {
             next += block.records;
             let bytes = block.unpack().map_err(broken)?;
             let mut reader = Reader::new(&bytes);
-            for _ in 0..block.records {
-                reader.bytes().and_then(|record| kept::unpack(schema, record)).map_err(broken)?;
+            for ordinal in block.first..next {
+                let kept = reader.bytes().and_then(|record| kept::unpack(schema, record)).map_err(broken)?;
+                for (place, (name, column)) in columns.iter_mut().enumerate() {
+                    self.reading.read(|_, hand| column.of(hand, ordinal).map(|_| ()))?;
+                    let mut numbers: Vec<_> = kept
+                        .get(*name)
+                        .into_iter()
+                        .flatten()
+                        .map(|value| match value {
+                            Value::Text(text) => self
+                                .exact
+                                .binary_search(&exact::entry(place, text))
+                                .ok()
+                                .map(|place| place as u64),
+                            value => number(value),
+                        })
+                        .collect();
+                    numbers.sort_unstable();
+                    numbers.dedup();
+                    if schema.column(name).is_some_and(Column::kept)
+                        && !numbers.iter().copied().eq(column.here(ordinal).iter().map(|value| Some(*value)))
+                    {
+                        return self.wrong(Section::Values, "a value, which is not the one that is kept,");
+                    }
+                }
             }
             if !reader.is_empty() {
                 return self.wrong(Section::Kept, "the end of a block");
@@ -152,6 +187,106 @@ impl Check<'_> {
             self.lengths.push(lengths);
         }
         Ok(())
+    }
+
+    /// Exact values are valued by some record, and of the column that says so; each block has the least and the greatest
+    /// value that the index says.
+    fn values(&mut self, schema: &Schema) -> Result<()> {
+        let columns: Vec<_> = schema.value_columns().collect();
+        if columns.len() != self.shelf.value_columns() {
+            return self.wrong(Section::ValueIndex, "the number of columns");
+        }
+        let (walk, mut of_column) = (Walk::exact(self.view, self.shelf)?, Vec::new());
+        self.sorted([Section::Exact, Section::ExactIndex], walk, Vec::as_slice, |check, value| {
+            let place = value.split_first_chunk().filter(|(_, text)| str::from_utf8(text).is_ok());
+            let place = place.map(|(column, _)| usize::from(u16::from_be_bytes(*column)));
+            match place
+                .filter(|place| columns.get(*place).is_some_and(|(_, column)| column.kind() == Kind::Exact))
+            {
+                Some(place) => {
+                    of_column.push((place, false));
+                    check.exact.push(value);
+                }
+                None => return check.wrong(Section::Exact, "a value"),
+            }
+            Ok(())
+        })?;
+        let mut end = 0;
+        for (place, (_, kind)) in
+            columns.iter().enumerate().map(|(place, (_, column))| (place, (column, column.kind())))
+        {
+            let mut column = ValueColumn::new(self.shelf, place);
+            let mut seen: Option<(u64, u64)> = None;
+            let records = self.shelf.records();
+            for ordinal in 0..records {
+                self.reading.read(|_, hand| column.of(hand, ordinal).map(|_| ()))?;
+                let values = column.here(ordinal);
+                if let (Some(low), Some(high)) = (values.first(), values.last()) {
+                    seen = Some(seen.map_or((*low, *high), |(a, b)| (a.min(*low), b.max(*high))));
+                }
+                if kind == Kind::Exact {
+                    for &value in values {
+                        match usize::try_from(value).ok().and_then(|value| of_column.get_mut(value)) {
+                            Some((known, used)) if *known == place => *used = true,
+                            _ => return self.wrong(Section::Values, "an exact value"),
+                        }
+                    }
+                }
+                if (ordinal + 1).is_multiple_of(u32::try_from(self.shelf.block()).unwrap_or(1))
+                    || ordinal + 1 == records
+                {
+                    if column.span() != seen.take().unwrap_or((1, 0)) {
+                        return self.wrong(Section::ValueIndex, "the least or the greatest value of a block");
+                    }
+                    if column.range().start != end {
+                        return self.wrong(Section::ValueIndex, "where a block is");
+                    }
+                    end = column.range().end;
+                }
+            }
+        }
+        let whole = self.shelf.section(Section::Values);
+        if end != whole.end - whole.start {
+            return self.wrong(Section::Values, "the end of the last block");
+        }
+        if of_column.iter().all(|(_, used)| *used) {
+            Ok(())
+        } else {
+            self.wrong(Section::Exact, "a value that no record has")
+        }
+    }
+
+    /// The runs of letters are those of the terms, and nothing else.
+    fn grams(&mut self) -> Result<()> {
+        let mut expected = BTreeMap::<Vec<u8>, Vec<u32>>::new();
+        let (mut walk, mut count) = (Walk::terms(self.view, self.shelf)?, 0_usize);
+        while let Some((term, _)) = walk.next()? {
+            let group = u32::try_from(count / GROUP).unwrap_or(u32::MAX);
+            count += 1;
+            let marked: Vec<char> = String::from_utf8_lossy(&term).chars().chain([END]).collect();
+            let ending = marked.windows(2).next_back();
+            for run in marked.windows(3).chain(ending) {
+                let groups = expected.entry(run.iter().collect::<String>().into_bytes()).or_default();
+                if groups.last() != Some(&group) {
+                    groups.push(group);
+                }
+            }
+        }
+        let (walk, mut expected) = (Walk::grams(self.view, self.shelf)?, expected.into_iter());
+        let sections = [Section::Grams, Section::GramIndex];
+        self.sorted(
+            sections,
+            walk,
+            |(run, _)| run,
+            |check, here| {
+                if expected.next() == Some(here) {
+                    Ok(())
+                } else {
+                    check.wrong(Section::Grams, "the groups of a run")
+                }
+            },
+        )?;
+        if expected.next().is_none() { Ok(()) } else { self.wrong(Section::Grams, "the end") }
     }
 
     fn terms(&mut self) -> Result<()> {

@@ -1,6 +1,6 @@
 //! The directory: the tail of a shelf, which says where everything else is and how to check it.
 
-use super::{lengths, pack};
+use super::{lengths, pack, values};
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::MAX_TEXT_COLUMNS;
 use crate::wire::{Broken, Reader, put_varint};
@@ -13,7 +13,9 @@ pub const CHUNK: u64 = 4 * 1024;
 /// The first bytes of a shelf, and the last.
 const MAGIC: [u8; 8] = *b"NUTSHELF";
 /// The version of the layout.
-const VERSION: u32 = 2;
+const VERSION: u32 = 3;
+/// What a shelf needs its reader to know, besides the version, one bit each; none yet.
+const FEATURES: u32 = 0;
 /// The label and the version.
 pub(super) const HEADER_BYTES: u64 = 12;
 /// Checksum and length of the tail, and the label again.
@@ -33,6 +35,14 @@ pub enum Section {
     KeptIndex,
     /// For each text column the number of tokens of each record.
     Lengths,
+    /// The different values of the columns of kind "exact" in order, front-coded in blocks.
+    Exact,
+    /// The first of each block.
+    ExactIndex,
+    /// For each column with values that are compared the values of each record, packed in blocks.
+    Values,
+    /// The least and the greatest value of each block.
+    ValueIndex,
     /// For each term the records it is in, and how often in which column.
     Postings,
     /// For each posting where in the columns the term stands.
@@ -41,6 +51,10 @@ pub enum Section {
     Terms,
     /// The first term of each block.
     TermIndex,
+    /// For each run of three letters in a term the groups of terms that have it.
+    Grams,
+    /// The first run of each block.
+    GramIndex,
     /// The classes of forms in order, front-coded in blocks, each with its terms.
     Forms,
     /// The first class of each block.
@@ -49,16 +63,22 @@ pub enum Section {
 
 impl Section {
     /// All sections, in the order in which they stand in a shelf.
-    pub const ALL: [Self; 11] = [
+    pub const ALL: [Self; 17] = [
         Self::Keys,
         Self::KeyIndex,
         Self::Kept,
         Self::KeptIndex,
         Self::Lengths,
+        Self::Exact,
+        Self::ExactIndex,
+        Self::Values,
+        Self::ValueIndex,
         Self::Postings,
         Self::Positions,
         Self::Terms,
         Self::TermIndex,
+        Self::Grams,
+        Self::GramIndex,
         Self::Forms,
         Self::FormIndex,
     ];
@@ -72,10 +92,16 @@ impl fmt::Display for Section {
             Self::Kept => "kept values",
             Self::KeptIndex => "kept index",
             Self::Lengths => "lengths",
+            Self::Exact => "exact values",
+            Self::ExactIndex => "exact index",
+            Self::Values => "values",
+            Self::ValueIndex => "value index",
             Self::Postings => "postings",
             Self::Positions => "positions",
             Self::Terms => "terms",
             Self::TermIndex => "term index",
+            Self::Grams => "letters",
+            Self::GramIndex => "letter index",
             Self::Forms => "forms",
             Self::FormIndex => "form index",
         })
@@ -91,6 +117,8 @@ pub(super) struct Directory {
     pub block: u8,
     /// For each text column the bits that one length takes, at most 32.
     pub widths: Vec<u8>,
+    /// The number of columns whose values are compared.
+    pub value_columns: u16,
     /// Where each section ends; the next one begins there.
     pub ends: [u64; Section::ALL.len()],
     /// The checksum of each chunk of what stands before the tail.
@@ -124,6 +152,8 @@ impl Directory {
         out.push(self.block);
         out.push(u8::try_from(self.widths.len()).expect("a schema has at most 64 text columns"));
         out.extend_from_slice(&self.widths);
+        out.extend_from_slice(&self.value_columns.to_le_bytes());
+        out.extend_from_slice(&FEATURES.to_le_bytes());
         for section in Section::ALL {
             let range = self.section(section);
             put_varint(&mut out, range.end - range.start);
@@ -140,8 +170,8 @@ impl Directory {
     }
 
     /// Reads the tail of a shelf of `bytes` bytes with `columns` text columns. Checks, in this order: label, length,
-    /// checksum, version, the number of columns, that the sections follow one another up to the tail, that there is a
-    /// checksum for each chunk, and that the lengths fill their section.
+    /// checksum, version, the number of columns, features, that the sections follow one another up to the tail, that there is a
+    /// checksum for each chunk, and that the lengths and the value index fill their sections.
     pub fn decode(tail: &[u8], bytes: u64, columns: usize) -> Result<Self> {
         let damaged =
             |Broken(what)| Error::damaged(format_args!("{what} in the directory of a shelf can't be read"));
@@ -177,9 +207,16 @@ impl Directory {
         if directory.widths.len() != columns {
             return wrong("the number of columns");
         }
-        let lengths = directory.section(Section::Lengths);
-        if lengths.end - lengths.start != lengths::size(&directory.widths, directory.records) {
+        let size = |section| {
+            let range = directory.section(section);
+            range.end - range.start
+        };
+        if size(Section::Lengths) != lengths::size(&directory.widths, directory.records) {
             return wrong("the size of the lengths");
+        }
+        let blocks = directory.records.div_ceil(directory.block.into());
+        if size(Section::ValueIndex) != values::index_size(blocks, directory.value_columns) {
+            return wrong("the size of the value index");
         }
         Ok(directory)
     }
@@ -195,6 +232,10 @@ impl Directory {
         if columns > MAX_TEXT_COLUMNS || !widths.iter().all(|width| *width <= 32) {
             return Err(Broken("the width of the lengths"));
         }
+        let value_columns = u16::from_le_bytes(reader.array()?);
+        if reader.u32()? & !FEATURES != 0 {
+            return Err(Broken("a feature that this program does not know"));
+        }
         let mut ends = [0; Section::ALL.len()];
         let mut before = HEADER_BYTES;
         for end in &mut ends {
@@ -208,6 +249,6 @@ impl Directory {
         while !reader.is_empty() {
             checksums.push(reader.u32()?);
         }
-        Ok(Self { records, block, widths, ends, checksums })
+        Ok(Self { records, block, widths, value_columns, ends, checksums })
     }
 }

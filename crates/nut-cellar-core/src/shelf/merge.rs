@@ -9,7 +9,6 @@
 use super::directory::Section;
 use super::forms::FormWriter;
 use super::kept::KeptWriter;
-use super::keys;
 use super::lengths::Packed;
 use super::output::{Output, Said};
 use super::positions::Positions;
@@ -17,7 +16,10 @@ use super::postings::{PostingWriter, Postings};
 use super::reader::Shelf;
 use super::reading::{Reading, Walk};
 use super::terms::{Lists, TermEntry, TermWriter};
-use crate::error::Result;
+use super::values::{ValueColumn, ValueIndex, ValueWriter};
+use super::{exact, keys};
+use crate::error::{Error, Result};
+use crate::schema::{Kind, Schema};
 use crate::store::{PieceId, ShelfEntry, Unit, View};
 use crate::wire::{Broken, Reader};
 use hashbrown::HashSet;
@@ -35,7 +37,13 @@ pub(crate) struct Source<'a> {
 ///
 /// # Errors
 /// If the place can't be read or written, or a source is damaged.
-pub(crate) fn merge(unit: &dyn Unit, sources: &[Source<'_>], block: u8, budget: usize) -> Result<ShelfEntry> {
+pub(crate) fn merge(
+    unit: &dyn Unit,
+    sources: &[Source<'_>],
+    schema: &Schema,
+    block: u8,
+    budget: usize,
+) -> Result<ShelfEntry> {
     let piece = PieceId::fresh()?;
     let mut out = Output::begin(unit.write(piece)?)?;
     let order = write_keys(unit, sources, &mut out)?;
@@ -48,6 +56,7 @@ pub(crate) fn merge(unit: &dyn Unit, sources: &[Source<'_>], block: u8, budget: 
         lengths.push(merged);
     }
     out.end(Section::Lengths);
+    let value_columns = MergedValues { view: unit, sources, order: &order, schema }.write(block, &mut out)?;
     // What the ordinals, and about as much again for the terms, take is not there for the positions.
     let taken = order.records as usize * size_of::<u32>() * 2;
     let budget = budget.saturating_sub(taken);
@@ -56,7 +65,7 @@ pub(crate) fn merge(unit: &dyn Unit, sources: &[Source<'_>], block: u8, budget: 
     write_forms(unit, sources, &vanished, &mut out)?;
     let widths = lengths.iter().map(|column| column.width).collect();
     let lengths = lengths.iter().map(|column| column.sum).collect();
-    out.seal(Said { piece, records: order.records, block, widths, lengths })
+    out.seal(Said { piece, records: order.records, block, widths, lengths, value_columns })
 }
 
 /// Stands in the place of the new ordinal of a removed record.
@@ -193,6 +202,115 @@ impl OpenBlock {
     }
 }
 
+/// The values that are compared.
+struct MergedValues<'a> {
+    view: &'a dyn View,
+    sources: &'a [Source<'a>],
+    order: &'a Order,
+    schema: &'a Schema,
+}
+
+impl MergedValues<'_> {
+    /// Writes the exact values and the values of all columns, of which it gives the number.
+    fn write(&self, block: u8, out: &mut Output<'_>) -> Result<u16> {
+        let columns: Vec<_> = self.schema.value_columns().map(|(_, column)| column.kind()).collect();
+        for source in self.sources {
+            if source.shelf.value_columns() != columns.len() {
+                return Err(source.shelf.broken(Section::ValueIndex, Broken("the number of columns")));
+            }
+        }
+        let mut used = Vec::new();
+        for source in self.sources {
+            used.push(self.used(source, &columns)?);
+        }
+        let ordinals = self.write_exact(&used, out)?;
+        let mut index = ValueIndex::default();
+        for (column, kind) in columns.iter().enumerate() {
+            let mut writer = ValueWriter::new(block.into());
+            self.each(column, |source, values| {
+                let ordinal = |&value: &u64| ordinals[source][usize::try_from(value).unwrap_or(usize::MAX)];
+                match kind {
+                    Kind::Exact => {
+                        let values: Vec<_> = values.iter().map(ordinal).collect();
+                        writer.push(out, &mut index, &values)
+                    }
+                    _ => writer.push(out, &mut index, values),
+                }
+            })?;
+            writer.finish(out, &mut index)?;
+        }
+        index.finish(out)?;
+        Ok(u16::try_from(columns.len()).expect("the schema has been checked"))
+    }
+
+    /// Gives the values of each live record in a column, in key order, with the source they come from.
+    fn each(&self, column: usize, mut take: impl FnMut(usize, &[u64]) -> Result<()>) -> Result<()> {
+        let mut readings: Vec<_> =
+            self.sources.iter().map(|source| Reading::new(self.view, source.shelf)).collect();
+        let mut columns: Vec<_> =
+            self.sources.iter().map(|source| ValueColumn::new(source.shelf, column)).collect();
+        for run in &self.order.runs {
+            let (reading, column) = (&mut readings[run.source], &mut columns[run.source]);
+            for ordinal in run.first..run.first + run.records {
+                reading.read(|_, hand| column.of(hand, ordinal).map(|_| ()))?;
+                take(run.source, column.here(ordinal))?;
+            }
+        }
+        Ok(())
+    }
+
+    /// For each exact value of a source whether a live record has it.
+    fn used(&self, source: &Source<'_>, columns: &[Kind]) -> Result<Vec<bool>> {
+        let mut reading = Reading::new(self.view, source.shelf);
+        let mut used = vec![false; reading.read(Shelf::exact_count)?];
+        for (column, _) in columns.iter().enumerate().filter(|(_, kind)| **kind == Kind::Exact) {
+            let mut column = ValueColumn::new(source.shelf, column);
+            for ordinal in (0..source.shelf.records()).filter(|ordinal| !(source.removed)(*ordinal)) {
+                reading.read(|_, hand| {
+                    for &value in column.of(hand, ordinal)? {
+                        let slot = usize::try_from(value).ok().and_then(|value| used.get_mut(value));
+                        *slot.ok_or_else(|| {
+                            source.shelf.broken(Section::Values, Broken("an exact value"))
+                        })? = true;
+                    }
+                    Ok(())
+                })?;
+            }
+        }
+        Ok(used)
+    }
+
+    /// Writes the exact values that are used; gives for each source for each of its own the new ordinal.
+    fn write_exact(&self, used: &[Vec<bool>], out: &mut Output<'_>) -> Result<Vec<Vec<u64>>> {
+        let walk = |source: &Source<'_>| Walk::exact(self.view, source.shelf);
+        let mut walks = self.sources.iter().map(walk).collect::<Result<Vec<_>>>()?;
+        let mut ordinals: Vec<Vec<u64>> = used.iter().map(|used| Vec::with_capacity(used.len())).collect();
+        let (mut entries, mut next) = (exact::writer(), 0);
+        while let Some(first) = least(&walks, Vec::as_slice) {
+            let entry = walks[first].here().cloned().unwrap_or_default();
+            let mut live = false;
+            for (source, walk) in walks.iter_mut().enumerate().skip(first) {
+                if walk.here() == Some(&entry) {
+                    walk.next()?;
+                    live |= used[source].get(ordinals[source].len()) == Some(&true);
+                    ordinals[source].push(next);
+                }
+            }
+            if live {
+                if entries.reached(&entry) {
+                    let shelf = self.sources[first].shelf;
+                    return Err(shelf.broken(Section::Exact, Broken("the order of the values")));
+                }
+                entries.push_bare(&entry);
+                entries.stream(out)?;
+                next += 1;
+            }
+        }
+        entries.finish(out, Section::Exact, Section::ExactIndex)?;
+        Ok(ordinals)
+    }
+}
+
 /// The lists of all terms of the new shelf.
 struct MergedLists<'a> {
     view: &'a dyn View,
@@ -204,6 +322,11 @@ struct MergedLists<'a> {
 }
 
 impl MergedLists<'_> {
+    /// The error for something in a section of one of the sources.
+    fn broken(&self, section: Section, what: Broken) -> Error {
+        self.sources[0].shelf.broken(section, what)
+    }
+
     /// Writes the postings, the positions and the terms; gives the terms that no live record has.
     fn write(&self, out: &mut Output<'_>, budget: usize) -> Result<HashSet<Vec<u8>>> {
         let mut terms = TermWriter::new(self.lengths.len());
@@ -214,7 +337,11 @@ impl MergedLists<'_> {
         let mut held = Some(Vec::new());
         self.each(|term, list| {
             match list.finish((&mut postings, written.0), (&mut positions, written.1)) {
-                Some(entry) => terms.push(term, &entry),
+                Some(entry) => {
+                    let term =
+                        str::from_utf8(term).map_err(|_| self.broken(Section::Terms, Broken("a term")))?;
+                    terms.push(term, &entry);
+                }
                 None => drop(vanished.insert(term.to_vec())),
             }
             written.0 += postings.len() as u64;

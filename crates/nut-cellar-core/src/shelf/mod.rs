@@ -12,7 +12,10 @@ mod bounds;
 mod builder;
 mod check;
 mod directory;
+mod exact;
 mod forms;
+mod gathered;
+mod grams;
 mod hand;
 mod kept;
 mod keys;
@@ -30,6 +33,7 @@ mod sorted;
 mod terms;
 #[cfg(test)]
 mod tests;
+mod values;
 mod vocabulary;
 
 pub use arrivals::Keys;

@@ -25,6 +25,8 @@ pub(super) struct Said {
     pub widths: Vec<u8>,
     /// For each text column the sum of its lengths.
     pub lengths: Vec<u64>,
+    /// The number of columns whose values are compared.
+    pub value_columns: u16,
 }
 
 impl<'a> Output<'a> {
@@ -76,9 +78,9 @@ impl<'a> Output<'a> {
 
     /// Ends the shelf: appends its directory and ends the piece. Gives what the manifest has to say of it.
     pub fn seal(mut self, said: Said) -> Result<ShelfEntry> {
-        let Said { piece, records, block, widths, lengths } = said;
+        let Said { piece, records, block, widths, lengths, value_columns } = said;
         let checksums = self.checksums()?;
-        let tail = Directory { records, block, widths, ends: self.ends, checksums }.encode();
+        let tail = Directory { records, block, widths, value_columns, ends: self.ends, checksums }.encode();
         self.writer.append(&tail)?;
         self.writer.finish()?;
         let (bytes, tail) = (self.written + tail.len() as u64, tail.len() as u64);

@@ -67,6 +67,11 @@ impl Shelf {
         self.directory.block.into()
     }
 
+    /// The number of columns whose values are compared.
+    pub(super) fn value_columns(&self) -> usize {
+        self.directory.value_columns.into()
+    }
+
     pub(super) fn widths(&self) -> &[u8] {
         &self.directory.widths
     }

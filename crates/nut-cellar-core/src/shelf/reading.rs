@@ -135,6 +135,20 @@ impl<'v> Walk<'v, Vec<u8>> {
     }
 }
 
+impl<'v> Walk<'v, Vec<u8>> {
+    /// Through the exact values.
+    pub fn exact(view: &'v dyn View, shelf: &Arc<Shelf>) -> Result<Self> {
+        Self::new(Reading::new(view, shelf), Shelf::exact_in)
+    }
+}
+
+impl<'v> Walk<'v, (Vec<u8>, Vec<u32>)> {
+    /// Through the runs of letters.
+    pub fn grams(view: &'v dyn View, shelf: &Arc<Shelf>) -> Result<Self> {
+        Self::new(Reading::new(view, shelf), Shelf::grams_in)
+    }
+}
+
 impl<'v> Walk<'v, (Vec<u8>, TermEntry)> {
     /// Through the terms.
     pub fn terms(view: &'v dyn View, shelf: &Arc<Shelf>) -> Result<Self> {

@@ -8,7 +8,8 @@
 //! that so many entries follow, without a payload, of which each is the one before, as a number, and one more. Keys that
 //! a database counts up take next to nothing.
 //!
-//! The index has the first entry of each block, and is searched where it lies.
+//! The index has for each block but the first as much of its first entry as tells it from the entry before, and is searched
+//! where it lies. What all of these begin with stands there once.
 
 use super::directory::Section;
 use super::output::Output;
@@ -26,8 +27,9 @@ pub(super) struct SortedWriter {
     blocks: Vec<u8>,
     written: u64,
     block_ends: Vec<u64>,
+    /// What tells each block from the one before it.
     heads: Vec<u8>,
-    head_ends: Vec<u64>,
+    head_ends: Vec<usize>,
     /// How many entries of the block wait to be written as a count.
     counted: usize,
 }
@@ -56,13 +58,13 @@ impl SortedWriter {
         }
         self.end_count();
         let first = self.in_block == 0;
-        let shared = if first {
-            self.heads.extend_from_slice(entry);
-            self.head_ends.push(self.heads.len() as u64);
-            0
-        } else {
-            self.previous.iter().zip(entry).take_while(|(a, b)| a == b).count()
-        };
+        let common = self.previous.iter().zip(entry).take_while(|(a, b)| a == b).count();
+        if first {
+            let own = if self.block_ends.is_empty() { 0 } else { common + 1 };
+            self.heads.extend_from_slice(&entry[..own]);
+            self.head_ends.push(self.heads.len());
+        }
+        let shared = if first { 0 } else { common };
         put_head(&mut self.blocks, shared, entry.len() - shared);
         self.blocks.extend_from_slice(&entry[shared..]);
         payload(&mut self.blocks, first);
@@ -112,14 +114,37 @@ impl SortedWriter {
         }
         self.write_out(out)?;
         out.end(section);
+        let common = self.common();
         let blocks = u32::try_from(self.block_ends.len()).expect("no more blocks than records or terms");
+        let length = u32::try_from(common.len()).expect("a term, key or value is far below 4 GiB");
         out.append(&blocks.to_le_bytes())?;
-        for end in self.block_ends.iter().chain(&self.head_ends) {
+        out.append(&length.to_le_bytes())?;
+        for end in &self.block_ends {
             out.append(&end.to_le_bytes())?;
         }
-        out.append(&self.heads)?;
+        for (block, end) in self.head_ends.iter().enumerate() {
+            let end = (end - block * common.len()) as u64;
+            out.append(&end.to_le_bytes())?;
+        }
+        out.append(common)?;
+        for block in 1..self.head_ends.len() {
+            out.append(&self.head(block)[common.len()..])?;
+        }
         out.end(index);
         Ok(())
+    }
+
+    /// What tells a block from the one before it; nothing for the first.
+    fn head(&self, block: usize) -> &[u8] {
+        let start = block.checked_sub(1).map_or(0, |before| self.head_ends[before]);
+        &self.heads[start..self.head_ends[block]]
+    }
+
+    /// What the heads of all blocks but the first begin with. They ascend, so it is what two of them do.
+    fn common(&self) -> &[u8] {
+        let Some(last) = self.head_ends.len().checked_sub(1).filter(|last| *last > 0) else { return &[] };
+        let (first, last) = (self.head(1), self.head(last));
+        &first[..first.iter().zip(last).take_while(|(a, b)| a == b).count()]
     }
 
     fn write_out(&mut self, out: &mut Output<'_>) -> Result<()> {
@@ -182,19 +207,27 @@ fn count_down(number: &mut [u8]) {
 pub(super) struct SortedIndex {
     bytes: Bytes,
     blocks: usize,
+    /// Where the part that all heads have in common ends, and the heads begin.
+    heads: usize,
 }
 
 impl SortedIndex {
-    const COUNT_BYTES: usize = 4;
+    const COUNT_BYTES: usize = 8;
     const END_BYTES: usize = 8;
 
     /// Takes index bytes; checks that they hold as many offsets as they say.
     pub fn new(bytes: Bytes) -> Result<Self, Broken> {
-        let blocks = Reader::new(&bytes).u32()? as usize;
+        let mut reader = Reader::new(&bytes);
+        let (blocks, common) = (reader.u32()? as usize, reader.u32()? as usize);
         if blocks > bytes.len() / (2 * Self::END_BYTES) {
             return Err(Broken("the number of blocks"));
         }
-        Ok(Self { bytes, blocks })
+        let heads = Self::common_start(blocks) + common;
+        if heads > bytes.len() { Err(Broken("the first entries")) } else { Ok(Self { bytes, blocks, heads }) }
+    }
+
+    fn common_start(blocks: usize) -> usize {
+        Self::COUNT_BYTES + 2 * blocks * Self::END_BYTES
     }
 
     /// The number of blocks.
@@ -223,24 +256,31 @@ impl SortedIndex {
         if start <= end { Ok(start..end) } else { Err(Broken("the order of the blocks")) }
     }
 
-    /// The last block whose first entry is not above `entry`; none if `entry` is below all.
+    /// The block that has an entry, if any has; none if there is no block. All entries of the blocks before are less, and
+    /// all of the blocks after are greater.
     pub fn locate(&self, entry: &[u8]) -> Result<Option<usize>, Broken> {
-        let (mut low, mut high) = (0, self.blocks);
+        let Some(last) = self.blocks.checked_sub(1) else { return Ok(None) };
+        let common = &self.bytes[Self::common_start(self.blocks)..self.heads];
+        let Some(rest) = entry.strip_prefix(common) else {
+            return Ok(Some(if entry < common { 0 } else { last }));
+        };
+        let (mut low, mut high) = (1, self.blocks);
         while low < high {
             let middle = usize::midpoint(low, high);
-            if self.head(middle)? <= entry {
+            if self.head(middle)? <= rest {
                 low = middle + 1;
             } else {
                 high = middle;
             }
         }
-        Ok(low.checked_sub(1))
+        Ok(Some(low - 1))
     }
 
+    /// What tells a block from the one before it, without what all have in common.
     fn head(&self, block: usize) -> Result<&[u8], Broken> {
-        let heads = Self::COUNT_BYTES + 2 * self.blocks * Self::END_BYTES;
         let span = self.span(self.blocks, block)?;
-        let place = |offset: u64| usize::try_from(offset).ok().and_then(|offset| heads.checked_add(offset));
+        let place =
+            |offset: u64| usize::try_from(offset).ok().and_then(|offset| self.heads.checked_add(offset));
         place(span.start)
             .zip(place(span.end))
             .and_then(|(start, end)| self.bytes.get(start..end))

@@ -1,6 +1,7 @@
 //! The terms of a shelf, in order, each with where its postings and positions are.
 
 use super::directory::Section;
+use super::grams::{GROUP, GramWriter};
 use super::hand::{Hand, Step};
 use super::output::Output;
 use super::reader::Shelf;
@@ -68,6 +69,7 @@ pub(super) struct TermWriter {
     blocks: SortedWriter,
     columns: u64,
     ends: Ends,
+    grams: GramWriter,
 }
 
 /// Where the lists of the terms so far end in their sections.
@@ -80,13 +82,15 @@ struct Ends {
 impl TermWriter {
     /// For a schema of so many text columns.
     pub fn new(columns: usize) -> Self {
-        Self { blocks: SortedWriter::new(PER_BLOCK), columns: columns as u64, ends: Ends::default() }
+        let (ends, grams) = (Ends::default(), GramWriter::default());
+        Self { blocks: SortedWriter::new(PER_BLOCK), columns: columns as u64, ends, grams }
     }
 
     /// Takes a term that is greater than the one before.
-    pub fn push(&mut self, term: &[u8], entry: &TermEntry) {
+    pub fn push(&mut self, term: &str, entry: &TermEntry) {
+        self.grams.push(term);
         let (columns, ends) = (self.columns, &mut self.ends);
-        self.blocks.push(term, |block, first| {
+        self.blocks.push(term.as_bytes(), |block, first| {
             if first {
                 put_varint(block, ends.postings);
                 put_varint(block, ends.positions);
@@ -107,9 +111,10 @@ impl TermWriter {
         });
     }
 
-    /// Writes the terms and their index.
+    /// Writes the terms, what finds them by their middles, and the indexes of both.
     pub fn write(self, out: &mut Output<'_>) -> Result<()> {
-        self.blocks.finish(out, Section::Terms, Section::TermIndex)
+        self.blocks.finish(out, Section::Terms, Section::TermIndex)?;
+        self.grams.write(out)
     }
 }
 
@@ -196,6 +201,11 @@ impl Shelf {
             }
         }
         Ok(terms)
+    }
+
+    /// The most groups of terms that there may be.
+    pub(super) fn term_groups(self: &Arc<Self>, hand: &mut Hand) -> Step<usize> {
+        Ok(self.term_index(hand)?.blocks() * (PER_BLOCK / GROUP))
     }
 
     fn term_block(self: &Arc<Self>, hand: &mut Hand, index: &SortedIndex, block: usize) -> Step<Bytes> {
