@@ -29,6 +29,8 @@ pub enum Call {
     Find(Find),
     /// Show what becomes of a text
     Tokens(Tokens),
+    /// Show the terms that fit a pattern, and how many records have them
+    Terms(Terms),
     /// Show what there is to know about a cellar
     Info(Info),
     /// Check every checksum and every invariant of the layout
@@ -134,6 +136,22 @@ pub struct Tokens {
     /// Show beside it what becomes of the text in this language
     #[arg(long, value_name = "LL")]
     pub against: Option<String>,
+    /// Answer as one JSON document
+    #[arg(long)]
+    pub json: bool,
+}
+
+#[derive(Args)]
+pub struct Terms {
+    /// A folder, or `sqlite:FILE#TABLE`
+    #[arg(value_name = "TARGET")]
+    pub target: String,
+    /// A term; `*` stands for any characters, `?` for one: `umb*`, `*ella`, `*rel*`
+    #[arg(value_name = "PATTERN", allow_hyphen_values = true)]
+    pub pattern: String,
+    /// The most terms to show
+    #[arg(long, value_name = "N", default_value_t = 50)]
+    pub limit: usize,
     /// Answer as one JSON document
     #[arg(long)]
     pub json: bool,

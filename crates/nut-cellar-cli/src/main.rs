@@ -14,6 +14,7 @@ mod paint;
 mod propose;
 mod source;
 mod target;
+mod terms;
 mod tokens;
 
 use arguments::{Arguments, Call};
@@ -30,6 +31,7 @@ fn main() -> ExitCode {
         Call::Sync(call) => adopt::sync(&call),
         Call::Find(call) => find::run(&call),
         Call::Tokens(call) => tokens::run(&call),
+        Call::Terms(call) => terms::run(&call),
         Call::Info(call) => info::run(&call),
         Call::Check(call) => care::check(&call),
         Call::Compact(call) => care::compact(&call),

@@ -1,7 +1,10 @@
 //! Where a cellar is: a folder, or a table of a SQLite database.
 
 use nut_cellar::sqlite::SqliteCellar;
-use nut_cellar::{Cellar, Error, ErrorKind, Find, Folder, Found, Highlighter, Info, Query, Result, Schema};
+use nut_cellar::text::Pattern;
+use nut_cellar::{
+    Cellar, Error, ErrorKind, Find, Folder, Found, Highlighter, Info, Query, Result, Schema, Terms,
+};
 use rusqlite::{Connection, OpenFlags};
 use std::path::{Path, PathBuf};
 use std::time::Duration;
@@ -86,6 +89,13 @@ impl Open {
         match self {
             Self::Folder(cellar) => cellar.highlighter(text, find),
             Self::Sqlite(both) => both.1.highlighter(text, find),
+        }
+    }
+
+    pub fn terms(&self, pattern: &Pattern, most: usize) -> Result<Terms> {
+        match self {
+            Self::Folder(cellar) => cellar.terms(pattern, most),
+            Self::Sqlite(both) => both.1.terms(&both.0, pattern, most),
         }
     }
 

@@ -561,3 +561,25 @@ fn a_killed_loader_leaves_whole_batches_and_goes_on_where_it_stopped() {
     let shelves = info["shelves"].as_u64().unwrap();
     assert!((shelves..=2 * shelves).contains(&pieces), "{pieces} files for {shelves} shelves");
 }
+
+#[test]
+fn terms_are_shown_by_pattern_with_the_records_that_have_them() {
+    let desk = Desk::new();
+    let file = desk.file("items.ndjson", RECORDS);
+    let schema = desk.file("shed.toml", SCHEMA);
+    desk.done(&["load", "shed.cellar", &file, "--schema", &schema]);
+    let all = desk.json(&["terms", "shed.cellar", "*"]);
+    let all = all["terms"].as_array().unwrap();
+    assert!(all.iter().any(|one| one["term"] == "walnut" && one["records"].as_u64().unwrap() > 0));
+    for (pattern, term) in [("*nut", "walnut"), ("wal*", "walnut"), ("*aln*", "walnut"), ("w?lnut", "walnut")]
+    {
+        let found = desk.json(&["terms", "shed.cellar", pattern]);
+        assert_eq!(found["terms"][0]["term"], term, "{pattern}");
+        assert_eq!(found["more"], false);
+    }
+    assert_eq!(desk.json(&["terms", "shed.cellar", "*", "--limit", "2"])["more"], true);
+    assert!(desk.done(&["terms", "shed.cellar", "walnu"]).contains("walnu*"));
+    assert!(desk.done(&["terms", "shed.cellar", "*nut"]).contains("looked at"));
+    let refused = desk.refused(2, &["terms", "shed.cellar", "oak\\"]);
+    assert!(refused.contains("backslash"), "{refused}");
+}

@@ -52,8 +52,10 @@ pub struct Built {
     pub shelves: usize,
     /// Bytes of the cellar by section.
     pub sections: Vec<(String, u64)>,
-    /// Bytes of the index, that is of everything but the kept values, by bytes of text.
+    /// Bytes of the index, that is of everything but the kept values and the letters, by bytes of text.
     pub index_ratio: f64,
+    /// Bytes of the letters, which find terms by their middles and ends, by bytes of text.
+    pub letters_ratio: f64,
     /// Bits of the postings section for each posting in it: gap, column and frequency.
     pub bits_per_posting: f64,
     /// Bits of the positions section for each position in it.
@@ -224,6 +226,7 @@ fn one(source: &Source, language: &'static str, wanted: &Wanted<'_>) -> Result<B
     let bits = |name: &str, count: u64| 8.0 * section(name) as f64 / count.max(1) as f64;
     let bytes: u64 = sections.iter().map(|(_, bytes)| bytes).sum();
     let kept = section("kept values") + section("kept index");
+    let letters = section("letters") + section("letter index");
     Ok(Built {
         source: source.name(),
         language,
@@ -235,7 +238,8 @@ fn one(source: &Source, language: &'static str, wanted: &Wanted<'_>) -> Result<B
         peak,
         budget: wanted.budget,
         shelves,
-        index_ratio: (bytes - kept) as f64 / text.max(1) as f64,
+        index_ratio: (bytes - kept - letters) as f64 / text.max(1) as f64,
+        letters_ratio: letters as f64 / text.max(1) as f64,
         bits_per_posting: bits("postings", in_lists.0),
         bits_per_position: bits("positions", in_lists.1),
         sections,
@@ -270,7 +274,7 @@ fn timed(source: &Source, language: &str, wanted: &Wanted<'_>) -> Result<(Durati
 /// What was measured, as two tables in Markdown.
 pub fn tables(all: &[Built]) -> String {
     let mut out = "| records | language | MB of text | MB/s | to word count | stream MB/s | peak MiB | shelves | index / text \
-                   | bits a posting | bits a position |\n|---|---|---|---|---|---|---|---|---|---|---|"
+                   | letters / text | bits a posting | bits a position |\n|---|---|---|---|---|---|---|---|---|---|---|---|"
         .to_owned();
     for m in all {
         let mb = m.text as f64 / 1e6;
@@ -278,13 +282,14 @@ pub fn tables(all: &[Built]) -> String {
         let ratio = m.seconds.zip(m.word_count).map_or_else(String::new, |(a, b)| format!("{:.2}", a / b));
         let _ = write!(
             out,
-            "\n| {} | {} | {mb:.1} | {speed} | {ratio} | {:.1} | {:.0} | {} | {:.3} | {:.1} | {:.1} |",
+            "\n| {} | {} | {mb:.1} | {speed} | {ratio} | {:.1} | {:.0} | {} | {:.3} | {:.3} | {:.1} | {:.1} |",
             m.source,
             m.language,
             mb / m.stream_seconds,
             m.peak as f64 / f64::from(1 << 20),
             m.shelves,
             m.index_ratio,
+            m.letters_ratio,
             m.bits_per_posting,
             m.bits_per_position
         );

@@ -2,7 +2,7 @@
 
 use nut_cellar_core::{
     Batch, Error, ErrorKind, Find, Found, Highlighter, Memory, Merging, Opened, Published, Query, Result,
-    Schema, Search, Snapshot, Tally, Unit, View, search,
+    Schema, Search, Snapshot, Tally, Terms, Unit, View, search, text::Pattern,
 };
 use std::sync::Arc;
 
@@ -211,6 +211,27 @@ impl<P: Place> Cellar<P> {
     /// [`ErrorKind::BadRequest`] if `find` names columns that can't be searched.
     pub fn highlighter(&self, text: &str, find: &Find) -> Result<Highlighter> {
         Highlighter::new(Arc::clone(&self.schema), &Query::read(text).query, find)
+    }
+
+    /// The first `most` terms, in order, that fit a pattern; see [`Snapshot::terms`].
+    ///
+    /// ```
+    /// use nut_cellar::text::Pattern;
+    /// use nut_cellar::{Cellar, Column, Memory, Record, Schema};
+    ///
+    /// let schema = Schema::new("id").with("title", Column::text("en"));
+    /// let cellar = Cellar::create(Memory::new(), schema).unwrap();
+    /// cellar.put(&[Record::new(1).with("title", "Umbrella"), Record::new(2).with("title", "Parasol")]).unwrap();
+    /// let found = cellar.terms(&Pattern::new("*ella").unwrap(), 10).unwrap();
+    /// assert_eq!(found.terms[0].term, "umbrella");
+    /// assert_eq!(found.terms[0].records, 1);
+    /// ```
+    ///
+    /// # Errors
+    /// If the place can't be read or is damaged.
+    pub fn terms(&self, pattern: &Pattern, most: usize) -> Result<Terms> {
+        let view = self.place.view()?;
+        Snapshot::open(&view, &self.opened)?.terms(&view, pattern, most)
     }
 
     /// Checks every checksum and every invariant of the layout; reads all bytes.

@@ -55,11 +55,11 @@ fn pieces(path: &Path) -> Vec<Vec<u8>> {
 }
 
 #[test]
-fn version_2_is_read_and_written() {
+fn version_3_is_read_and_written() {
     if let Some(folder) = std::env::var_os("NUT_CELLAR_GOLDEN") {
         return write(Path::new(&folder)).unwrap();
     }
-    let golden = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/golden-v2");
+    let golden = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/golden-v3");
     let found = Cellar::open_in(&golden).unwrap().find("umbrella handle", &Find::new()).unwrap();
     let keys: Vec<_> = found.hits.iter().map(|hit| hit.key.to_string()).collect();
     assert_eq!(keys, ["b", "00ff"]);

@@ -7,9 +7,11 @@ mod locate;
 mod mask;
 mod merging;
 mod snapshot;
+mod terms;
 
 pub use batch::{Batch, DEFAULT_BUDGET, Published, SoFar};
 pub use mask::Mask;
 pub use merging::{MOST_SHELVES, Merging};
 pub(crate) use snapshot::Standing;
 pub use snapshot::{Opened, Snapshot, Tally};
+pub use terms::{TermCount, Terms};

@@ -4,7 +4,7 @@ use super::locate;
 use super::mask::Mask;
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::Schema;
-use crate::shelf::{self, Section, Shelf, Walk};
+use crate::shelf::{self, Hand, Section, Shelf, Step, TermEntry, Walk};
 use crate::store::{Generation, Manifest, MaskEntry, PieceId, ShelfEntry, View};
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::sync::{Arc, Mutex, PoisonError};
@@ -104,6 +104,19 @@ impl Standing {
     /// Whether a record is removed.
     pub fn removed(&self, ordinal: u32) -> bool {
         self.mask.as_ref().is_some_and(|mask| mask.has(ordinal))
+    }
+
+    /// The number of live records that have a term.
+    pub fn count_live(&self, hand: &mut Hand, entry: &TermEntry) -> Step<u64> {
+        if self.mask.is_none() {
+            return Ok(u64::from(entry.records));
+        }
+        let mut postings = self.shelf.postings(hand, entry)?;
+        let mut count = 0;
+        while postings.advance()? {
+            count += u64::from(!self.removed(postings.ordinal()));
+        }
+        Ok(count)
     }
 }
 

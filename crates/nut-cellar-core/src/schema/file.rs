@@ -45,7 +45,7 @@ impl Schema {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::schema::{Column, Kind};
+    use crate::schema::{Column, Kind, Packing};
 
     #[test]
     fn a_schema_comes_back_with_its_columns_in_order() {
@@ -54,6 +54,7 @@ mod tests {
             .with("alpha", Column::text("none").not_kept())
             .with("finder", Column::text("none").from_columns(["first", "last"]))
             .with("found_on", Column::of(Kind::Date))
+            .packed(if cfg!(feature = "zstd") { Packing::Small } else { Packing::Quick })
             .from_table("items");
         let read = Schema::from_toml(&schema.to_toml()).unwrap();
         assert_eq!(read, schema);

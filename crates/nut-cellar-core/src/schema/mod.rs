@@ -16,6 +16,21 @@ use serde::{Deserialize, Serialize};
 /// The most text columns a schema may have: one bit each in a posting.
 pub const MAX_TEXT_COLUMNS: usize = 64;
 
+/// How the values that are shown are packed.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Packing {
+    /// With LZ4, which is quick to pack and unpack.
+    #[default]
+    Quick,
+    /// With Zstandard, which takes less room and more time. Needs the feature `zstd`.
+    Small,
+}
+
+#[cfg(not(feature = "zstd"))]
+pub(crate) const NO_ZSTD: &str =
+    "`packing = \"small\"` needs the feature `zstd`; build with it, or leave `packing` out.";
+
 /// The most columns a schema may have.
 const MAX_COLUMNS: usize = 1_000;
 
@@ -35,10 +50,17 @@ const MAX_COLUMNS: usize = 1_000;
 #[serde(try_from = "Raw")]
 pub struct Schema {
     key: String,
+    #[serde(skip_serializing_if = "is_quick")]
+    packing: Packing,
     #[serde(rename = "column")]
     columns: IndexMap<String, Column, RandomState>,
     #[serde(skip_serializing_if = "Option::is_none")]
     source: Option<Source>,
+}
+
+#[expect(clippy::trivially_copy_pass_by_ref, reason = "the shape that serde calls")]
+fn is_quick(packing: &Packing) -> bool {
+    *packing == Packing::Quick
 }
 
 /// Where the rows come from, for a cellar inside a database.
@@ -55,6 +77,8 @@ struct Raw {
     key: String,
     #[serde(rename = "column")]
     columns: IndexMap<String, Column, RandomState>,
+    #[serde(default)]
+    packing: Packing,
     source: Option<Source>,
 }
 
@@ -62,7 +86,7 @@ impl TryFrom<Raw> for Schema {
     type Error = Error;
 
     fn try_from(raw: Raw) -> Result<Self> {
-        let schema = Self { key: raw.key, columns: raw.columns, source: raw.source };
+        let schema = Self { key: raw.key, columns: raw.columns, packing: raw.packing, source: raw.source };
         schema.check()?;
         Ok(schema)
     }
@@ -71,7 +95,7 @@ impl TryFrom<Raw> for Schema {
 impl Schema {
     /// A schema without columns whose records are named by this column.
     pub fn new(key: impl Into<String>) -> Self {
-        Self { key: key.into(), columns: IndexMap::default(), source: None }
+        Self { key: key.into(), columns: IndexMap::default(), packing: Packing::default(), source: None }
     }
 
     /// The schema with one more column, the last in order.
@@ -86,6 +110,18 @@ impl Schema {
     pub fn from_table(mut self, table: impl Into<String>) -> Self {
         self.source = Some(Source { table: table.into() });
         self
+    }
+
+    /// The schema with another way to pack the values that are shown.
+    #[must_use]
+    pub fn packed(mut self, packing: Packing) -> Self {
+        self.packing = packing;
+        self
+    }
+
+    /// How the values that are shown are packed.
+    pub fn packing(&self) -> Packing {
+        self.packing
     }
 
     /// The column that names a record.
@@ -136,6 +172,10 @@ impl Schema {
         }
         if self.columns.keys().any(String::is_empty) {
             return bad("A column of the schema has an empty name; give it one.".into());
+        }
+        #[cfg(not(feature = "zstd"))]
+        if self.packing == Packing::Small {
+            return bad(NO_ZSTD.into());
         }
         if self.columns.len() > MAX_COLUMNS {
             return bad(format!(

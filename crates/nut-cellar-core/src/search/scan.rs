@@ -21,19 +21,6 @@ pub(super) struct ShelfFound {
     pub best: Vec<Scored>,
 }
 
-/// The number of live records of a shelf that have a term.
-pub(super) fn count_live(hand: &mut Hand, standing: &Standing, entry: &TermEntry) -> Step<u64> {
-    if standing.mask.is_none() {
-        return Ok(u64::from(entry.records));
-    }
-    let mut postings = standing.shelf.postings(hand, entry)?;
-    let mut count = 0;
-    while postings.advance()? {
-        count += u64::from(!standing.removed(postings.ordinal()));
-    }
-    Ok(count)
-}
-
 /// Where a shelf has the members of a family, the term as typed first.
 pub(super) type Members = Vec<Option<TermEntry>>;
 

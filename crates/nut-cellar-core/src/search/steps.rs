@@ -3,7 +3,7 @@
 
 use super::find::{Find, Found, Hit};
 use super::plan::{Plan, Word};
-use super::scan::{Members, Part, Ranking, ShelfFound, count_live, scan};
+use super::scan::{Members, Part, Ranking, ShelfFound, scan};
 use super::top::Scored;
 use crate::catalog::Snapshot;
 use crate::error::Result;
@@ -187,7 +187,7 @@ impl Search {
             for (counts, members) in counts.iter_mut().zip(row) {
                 for (count, entry) in counts.iter_mut().zip(members) {
                     if let Some(entry) = entry {
-                        *count += if_at_hand(count_live(&mut self.hand, standing, entry))?.unwrap_or(0);
+                        *count += if_at_hand(standing.count_live(&mut self.hand, entry))?.unwrap_or(0);
                     }
                 }
             }

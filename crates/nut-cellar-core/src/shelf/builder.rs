@@ -249,7 +249,7 @@ impl Builder {
 
     fn write_kept(&mut self, order: &Order, out: &mut Output<'_>) -> Result<()> {
         let (all, ends) = (std::mem::take(&mut self.kept), std::mem::take(&mut self.kept_ends));
-        let mut kept = KeptWriter::default();
+        let mut kept = KeptWriter::new(self.schema.packing());
         for &arrival in &order.arrivals {
             let arrival = arrival as usize;
             let start = arrival.checked_sub(1).map_or(0, |before| ends[before]);

@@ -84,6 +84,14 @@ impl Section {
     ];
 }
 
+impl Section {
+    /// The section with the index of the blocks of this one, which stands behind it.
+    pub(super) fn index(self) -> Self {
+        let next = Self::ALL.get(self as usize + 1);
+        *next.expect("a section of blocks is followed by its index")
+    }
+}
+
 impl fmt::Display for Section {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(match self {

@@ -4,8 +4,7 @@
 use super::directory::Section;
 use super::hand::{Hand, Step};
 use super::reader::Shelf;
-use super::sorted::{Entries, SortedIndex, SortedWriter};
-use bytes::Bytes;
+use super::sorted::SortedWriter;
 use std::sync::Arc;
 
 /// Values in a block, all but the last: what turns an ordinal into a block.
@@ -25,34 +24,22 @@ pub(super) fn entry(column: usize, text: &str) -> Vec<u8> {
     entry
 }
 
+/// What [`entry`] put together; none if it is no such thing.
+#[expect(clippy::big_endian_bytes, reason = "entries sort by column first")]
+pub(super) fn column_and_text(entry: &[u8]) -> Option<(usize, &str)> {
+    let (column, text) = entry.split_first_chunk()?;
+    Some((u16::from_be_bytes(*column).into(), str::from_utf8(text).ok()?))
+}
+
 impl Shelf {
     /// How many exact values there are.
     pub(super) fn exact_count(self: &Arc<Self>, hand: &mut Hand) -> Step<usize> {
-        let Some(last) = self.exact_index(hand)?.blocks().checked_sub(1) else { return Ok(0) };
+        let Some(last) = self.index_of(hand, Section::Exact)?.blocks().checked_sub(1) else { return Ok(0) };
         Ok(last * PER_BLOCK + self.exact_in(hand, last)?.len())
     }
 
     /// The exact values of block `block`, in order; none past the last.
     pub(super) fn exact_in(self: &Arc<Self>, hand: &mut Hand, block: usize) -> Step<Vec<Vec<u8>>> {
-        let index = self.exact_index(hand)?;
-        let mut values = Vec::new();
-        if block < index.blocks() {
-            let bytes = self.exact_block(hand, &index, block)?;
-            let mut entries = Entries::new(&bytes);
-            while entries.advance().map_err(|what| self.broken(Section::Exact, what))? {
-                values.push(entries.entry().to_vec());
-            }
-        }
-        Ok(values)
-    }
-
-    fn exact_index(self: &Arc<Self>, hand: &mut Hand) -> Step<SortedIndex> {
-        let bytes = hand.get(self, self.section(Section::ExactIndex))?;
-        Ok(SortedIndex::new(bytes).map_err(|what| self.broken(Section::ExactIndex, what))?)
-    }
-
-    fn exact_block(self: &Arc<Self>, hand: &mut Hand, index: &SortedIndex, block: usize) -> Step<Bytes> {
-        let range = index.block(block).map_err(|what| self.broken(Section::ExactIndex, what))?;
-        hand.get(self, self.within(Section::Exact, range)?)
+        self.entries_in(hand, (Section::Exact, block), |value, _| Ok(value.to_vec()))
     }
 }

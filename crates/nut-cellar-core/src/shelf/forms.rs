@@ -5,10 +5,9 @@ use super::directory::Section;
 use super::hand::{Hand, Step};
 use super::output::Output;
 use super::reader::Shelf;
-use super::sorted::{Entries, SortedIndex, SortedWriter};
+use super::sorted::{Entries, SortedWriter};
 use crate::error::Result;
 use crate::wire::{Broken, Reader, put_bytes, put_varint};
-use bytes::Bytes;
 use std::cmp::Ordering;
 use std::sync::Arc;
 
@@ -66,38 +65,15 @@ impl Shelf {
         hand: &mut Hand,
         block: usize,
     ) -> Step<Vec<(Vec<u8>, Vec<String>)>> {
-        let index = self.form_index(hand)?;
-        let mut classes = Vec::new();
-        if block < index.blocks() {
-            let bytes = self.form_block(hand, &index, block)?;
-            let broken = |what| self.broken(Section::Forms, what);
-            let mut entries = Entries::new(&bytes);
-            while entries.advance().map_err(broken)? {
-                let class = entries.entry().to_vec();
-                classes.push((class, terms(entries.payload()).map_err(broken)?));
-            }
-        }
-        Ok(classes)
-    }
-
-    fn form_index(self: &Arc<Self>, hand: &mut Hand) -> Step<SortedIndex> {
-        let bytes = hand.get(self, self.section(Section::FormIndex))?;
-        Ok(SortedIndex::new(bytes).map_err(|what| self.broken(Section::FormIndex, what))?)
-    }
-
-    fn form_block(self: &Arc<Self>, hand: &mut Hand, index: &SortedIndex, block: usize) -> Step<Bytes> {
-        let range = index.block(block).map_err(|what| self.broken(Section::FormIndex, what))?;
-        hand.get(self, self.within(Section::Forms, range)?)
+        self.entries_in(hand, (Section::Forms, block), |class, from| Ok((class.to_vec(), terms(from)?)))
     }
 
     /// The terms of a class, but for one that is its own key.
     pub(crate) fn forms(self: &Arc<Self>, hand: &mut Hand, class: &str) -> Step<Vec<String>> {
-        let index = self.form_index(hand)?;
+        let index = self.index_of(hand, Section::Forms)?;
         let class = class.as_bytes();
-        let Some(block) = index.locate(class).map_err(|what| self.broken(Section::FormIndex, what))? else {
-            return Ok(Vec::new());
-        };
-        let bytes = self.form_block(hand, &index, block)?;
+        let Some(block) = self.locate(Section::Forms, &index, class)? else { return Ok(Vec::new()) };
+        let bytes = self.block_of(hand, Section::Forms, &index, block)?;
         let broken = |what| self.broken(Section::Forms, what);
         let mut entries = Entries::new(&bytes);
         while entries.advance().map_err(broken)? {

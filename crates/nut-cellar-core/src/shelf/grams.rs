@@ -1,7 +1,7 @@
 //! What finds terms by their middles and their ends: for each run of three letters the groups of terms that have it
 //! somewhere.
 //!
-//! A group is a run of 64 terms in the dictionary. Each term is taken with an end mark behind it, a zero character, and gives
+//! A group is a run of 32 terms in the dictionary. Each term is taken with an end mark behind it, a zero character, and gives
 //! its runs of three characters, the mark included, and the run of its last character and the mark. So terms that end in
 //! "ella" are in the groups that have "ell", "lla" and "la" with the mark, and about as many terms are looked at as are
 //! found. (Inverted files over runs of letters: Zobel, Moffat & Sacks-Davis, "Searching large lexicons for partially specified
@@ -12,16 +12,15 @@ use super::hand::{Hand, Step};
 use super::output::Output;
 use super::pack;
 use super::reader::Shelf;
-use super::sorted::{Entries, SortedIndex, SortedWriter};
+use super::sorted::{Entries, SortedWriter};
 use crate::error::Result;
 use crate::wire::{Broken, Reader, put_varint};
-use bytes::Bytes;
 use foldhash::fast::RandomState;
 use hashbrown::HashMap;
 use std::sync::Arc;
 
 /// Terms in a group.
-pub(super) const GROUP: usize = 64;
+pub(super) const GROUP: usize = 32;
 /// Runs of letters in a block.
 const PER_BLOCK: usize = 32;
 /// Stands behind the last character of a term.
@@ -144,31 +143,29 @@ fn skip(from: &mut Reader<'_>) -> Result<(), Broken> {
 }
 
 impl Shelf {
-    /// The groups of terms that have this run of letters; of those that begin so, if it is shorter than a run.
+    /// The groups of terms that have this run of letters; or one that begins so, if it is shorter than a run.
     pub(crate) fn groups_with(self: &Arc<Self>, hand: &mut Hand, run: &str) -> Step<Vec<u32>> {
-        let index = self.gram_index(hand)?;
-        let groups_of_terms = self.term_groups(hand)?;
-        let first = index.locate(run.as_bytes()).map_err(|what| self.broken(Section::GramIndex, what))?;
+        let run = run.as_bytes();
+        let (index, all) = (self.index_of(hand, Section::Grams)?, self.term_groups(hand)?);
+        let first = self.locate(Section::Grams, &index, run)?.unwrap_or(0);
         let broken = |what| self.broken(Section::Grams, what);
-        let mut all = Vec::new();
-        for block in first.unwrap_or(0)..index.blocks() {
-            let bytes = self.gram_block(hand, &index, block)?;
+        let mut found = Vec::new();
+        'blocks: for block in first..index.blocks() {
+            let bytes = self.block_of(hand, Section::Grams, &index, block)?;
             let mut entries = Entries::new(&bytes);
             while entries.advance().map_err(broken)? {
-                if entries.entry().starts_with(run.as_bytes()) {
-                    all.extend(groups(entries.payload(), groups_of_terms).map_err(broken)?);
-                } else if entries.entry() > run.as_bytes() {
-                    all.sort_unstable();
-                    all.dedup();
-                    return Ok(all);
-                } else {
+                if entries.entry().starts_with(run) {
+                    found.extend(groups(entries.payload(), all).map_err(broken)?);
+                } else if entries.entry() < run {
                     skip(entries.payload()).map_err(broken)?;
+                } else {
+                    break 'blocks;
                 }
             }
         }
-        all.sort_unstable();
-        all.dedup();
-        Ok(all)
+        found.sort_unstable();
+        found.dedup();
+        Ok(found)
     }
 
     /// The runs of block `block`, in order, each with its groups; none past the last.
@@ -177,27 +174,7 @@ impl Shelf {
         hand: &mut Hand,
         block: usize,
     ) -> Step<Vec<(Vec<u8>, Vec<u32>)>> {
-        let (index, all) = (self.gram_index(hand)?, self.term_groups(hand)?);
-        let mut runs = Vec::new();
-        if block < index.blocks() {
-            let bytes = self.gram_block(hand, &index, block)?;
-            let broken = |what| self.broken(Section::Grams, what);
-            let mut entries = Entries::new(&bytes);
-            while entries.advance().map_err(broken)? {
-                let run = entries.entry().to_vec();
-                runs.push((run, groups(entries.payload(), all).map_err(broken)?));
-            }
-        }
-        Ok(runs)
-    }
-
-    fn gram_index(self: &Arc<Self>, hand: &mut Hand) -> Step<SortedIndex> {
-        let bytes = hand.get(self, self.section(Section::GramIndex))?;
-        Ok(SortedIndex::new(bytes).map_err(|what| self.broken(Section::GramIndex, what))?)
-    }
-
-    fn gram_block(self: &Arc<Self>, hand: &mut Hand, index: &SortedIndex, block: usize) -> Step<Bytes> {
-        let range = index.block(block).map_err(|what| self.broken(Section::GramIndex, what))?;
-        hand.get(self, self.within(Section::Grams, range)?)
+        let all = self.term_groups(hand)?;
+        self.entries_in(hand, (Section::Grams, block), |run, from| Ok((run.to_vec(), groups(from, all)?)))
     }
 }

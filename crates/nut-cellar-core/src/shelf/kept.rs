@@ -1,4 +1,5 @@
-//! Kept values: what is shown of a record, in compressed blocks (LZ4) of about 16 KiB.
+//! Kept values: what is shown of a record, in compressed blocks (LZ4, or Zstandard where the schema says so) of about
+//! 16 KiB.
 //!
 //! A record is the number of its columns that have values, then for each its place in the schema, how many values,
 //! and the values. A block is a run of records, each preceded by its length.
@@ -9,7 +10,7 @@ use super::output::Output;
 use super::reader::Shelf;
 use crate::error::{Error, ErrorKind, Result};
 use crate::record::Value;
-use crate::schema::Schema;
+use crate::schema::{Packing, Schema};
 use crate::wire::{Broken, Reader, put_bytes, put_varint};
 use bytes::Bytes;
 use indexmap::IndexMap;
@@ -22,6 +23,8 @@ const BLOCK_BYTES: usize = 16 * 1024;
 pub(super) const MAX_RECORD_BYTES: usize = 1 << 30;
 /// No input of LZ4 shrinks to less than one byte in this many.
 const MAX_RATIO: usize = 256;
+/// In the index, with the size of a block: it is packed by Zstandard.
+const SMALL: u32 = 1 << 31;
 
 /// Appends the kept values of a record: (place in the schema, values).
 pub(super) fn pack(out: &mut Vec<u8>, columns: &[(usize, &[Value])]) -> Result<()> {
@@ -62,8 +65,8 @@ pub(crate) fn unpack(schema: &Schema, bytes: &[u8]) -> Result<IndexMap<String, V
 }
 
 /// Writes the kept values and their index.
-#[derive(Default)]
 pub(super) struct KeptWriter {
+    packing: Packing,
     block: Vec<u8>,
     index: Vec<u8>,
     first: u32,
@@ -72,6 +75,10 @@ pub(super) struct KeptWriter {
 }
 
 impl KeptWriter {
+    pub fn new(packing: Packing) -> Self {
+        Self { packing, block: Vec::new(), index: Vec::new(), first: 0, next: 0, written: 0 }
+    }
+
     /// Appends the packed values of the next record.
     pub fn push(&mut self, out: &mut Output<'_>, record: &[u8]) -> Result<()> {
         put_bytes(&mut self.block, record);
@@ -90,7 +97,7 @@ impl KeptWriter {
             self.end_block(out)?;
         }
         self.next += block.records;
-        self.write(out, &block.packed, block.unpacked)
+        self.write(out, &block.packed, block.packing, block.unpacked)
     }
 
     /// Ends the section and appends its index: for each block its first record, where it ends, and its size unpacked.
@@ -105,19 +112,26 @@ impl KeptWriter {
     }
 
     fn end_block(&mut self, out: &mut Output<'_>) -> Result<()> {
-        let packed = lz4_flex::block::compress(&self.block);
-        self.write(out, &packed, self.block.len())?;
+        let packed = self.packing.pack(&self.block)?;
+        self.write(out, &packed, self.packing, self.block.len())?;
         self.block.clear();
         Ok(())
     }
 
-    fn write(&mut self, out: &mut Output<'_>, packed: &[u8], unpacked: usize) -> Result<()> {
+    fn write(
+        &mut self,
+        out: &mut Output<'_>,
+        packed: &[u8],
+        packing: Packing,
+        unpacked: usize,
+    ) -> Result<()> {
         out.append(packed)?;
         self.written += packed.len() as u64;
         let unpacked = u32::try_from(unpacked).expect("a record has at most 1 GiB of values");
         self.index.extend_from_slice(&self.first.to_le_bytes());
         self.index.extend_from_slice(&self.written.to_le_bytes());
-        self.index.extend_from_slice(&unpacked.to_le_bytes());
+        let small = if packing == Packing::Small { SMALL } else { 0 };
+        self.index.extend_from_slice(&(unpacked | small).to_le_bytes());
         self.first = self.next;
         Ok(())
     }
@@ -131,18 +145,53 @@ pub(crate) struct KeptBlock {
     /// How many it has.
     pub records: u32,
     packed: Bytes,
+    packing: Packing,
     unpacked: usize,
 }
 
 impl KeptBlock {
     /// The packed values of its records, each preceded by its length.
     pub fn unpack(&self) -> Result<Vec<u8>, Broken> {
-        if self.unpacked / MAX_RATIO > self.packed.len() {
-            return Err(Broken("the size of a block"));
-        }
-        lz4_flex::block::decompress(&self.packed, self.unpacked).map_err(|_| Broken("a compressed block"))
+        self.packing.unpack(&self.packed, self.unpacked)
     }
 }
+
+impl Packing {
+    fn pack(self, bytes: &[u8]) -> Result<Vec<u8>> {
+        match self {
+            Self::Quick => Ok(lz4_flex::block::compress(bytes)),
+            #[cfg(feature = "zstd")]
+            Self::Small => zstd::bulk::compress(bytes, LEVEL)
+                .map_err(|error| Error::new(ErrorKind::Place, format!("Values can't be packed: {error}."))),
+            #[cfg(not(feature = "zstd"))]
+            Self::Small => Err(Error::new(ErrorKind::BadSchema, crate::schema::NO_ZSTD)),
+        }
+    }
+
+    fn unpack(self, packed: &[u8], size: usize) -> Result<Vec<u8>, Broken> {
+        const WRONG: Broken = Broken("a compressed block");
+        let unpacked = match self {
+            Self::Quick if size / MAX_RATIO > packed.len() => return Err(Broken("the size of a block")),
+            Self::Quick => lz4_flex::block::decompress(packed, size).map_err(|_| WRONG)?,
+            #[cfg(feature = "zstd")]
+            Self::Small => {
+                use std::io::Read;
+                let frame = zstd::stream::read::Decoder::with_buffer(packed).map_err(|_| WRONG)?;
+                // What a block says of its size is not believed: no more is taken than comes out of it.
+                let mut bytes = Vec::new();
+                frame.take(size as u64 + 1).read_to_end(&mut bytes).map_err(|_| WRONG)?;
+                bytes
+            }
+            #[cfg(not(feature = "zstd"))]
+            Self::Small => return Err(Broken("a block that needs the feature `zstd`")),
+        };
+        if unpacked.len() == size { Ok(unpacked) } else { Err(WRONG) }
+    }
+}
+
+/// How hard Zstandard tries; measured, more takes much longer and gains little in 16 KiB.
+#[cfg(feature = "zstd")]
+const LEVEL: i32 = 9;
 
 /// The lines of the index, each with the first record, the end and the size unpacked of a block.
 struct Index<'a>(&'a [[u8; LINE]]);
@@ -169,15 +218,16 @@ impl<'a> Index<'a> {
         after.checked_sub(1).ok_or(Broken("the block of a record"))
     }
 
-    /// A block of a shelf with so many records: its first record, how many it has, where it is, its size unpacked.
-    fn block(&self, block: usize, records: u32) -> Result<(u32, u32, Range<u64>, usize), Broken> {
+    /// A block of a shelf with so many records: its first record, how many it has, where it is, its size unpacked, which
+    /// may have [`SMALL`] in it.
+    fn block(&self, block: usize, records: u32) -> Result<(u32, u32, Range<u64>, u32), Broken> {
         let (first, end, unpacked) = self.line(block)?;
         let start = if block == 0 { 0 } else { self.line(block - 1)?.1 };
         let next = if block + 1 < self.0.len() { self.line(block + 1)?.0 } else { records };
         if start > end || first >= next {
             return Err(Broken("the order of the blocks"));
         }
-        Ok((first, next - first, start..end, unpacked as usize))
+        Ok((first, next - first, start..end, unpacked))
     }
 }
 
@@ -215,6 +265,8 @@ impl Shelf {
         }
         let (first, records, range, unpacked) = index.block(block, self.records()).map_err(broken)?;
         let packed = hand.get(self, self.within(Section::Kept, range)?)?;
-        Ok(Some(KeptBlock { first, records, packed, unpacked }))
+        let packing = if unpacked & SMALL == 0 { Packing::Quick } else { Packing::Small };
+        let unpacked = (unpacked & !SMALL) as usize;
+        Ok(Some(KeptBlock { first, records, packed, packing, unpacked }))
     }
 }

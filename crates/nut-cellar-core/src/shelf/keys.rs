@@ -5,11 +5,10 @@ use super::hand::{Hand, Step};
 use super::reader::Shelf;
 use super::sorted::{Entries, SortedIndex, SortedWriter};
 use crate::wire::Broken;
-use bytes::Bytes;
 use std::sync::Arc;
 
 /// Keys in a block, all but the last: what turns an ordinal into a block.
-const PER_BLOCK: usize = 128;
+const PER_BLOCK: usize = 256;
 
 /// What packs encoded keys.
 pub(super) fn writer() -> SortedWriter {
@@ -19,11 +18,9 @@ pub(super) fn writer() -> SortedWriter {
 impl Shelf {
     /// The ordinal of an encoded key, if the shelf has it (removed or not).
     pub(crate) fn find_key(self: &Arc<Self>, hand: &mut Hand, key: &[u8]) -> Step<Option<u32>> {
-        let index = self.key_index(hand)?;
-        let Some(block) = index.locate(key).map_err(|what| self.broken(Section::KeyIndex, what))? else {
-            return Ok(None);
-        };
-        let bytes = self.key_block(hand, &index, block)?;
+        let index = self.index_of(hand, Section::Keys)?;
+        let Some(block) = self.locate(Section::Keys, &index, key)? else { return Ok(None) };
+        let bytes = self.block_of(hand, Section::Keys, &index, block)?;
         let broken = |what| self.broken(Section::Keys, what);
         let mut entries = Entries::new(&bytes);
         let mut ordinal = block * PER_BLOCK;
@@ -40,9 +37,12 @@ impl Shelf {
     /// The encoded key of a record.
     pub(crate) fn key_of(self: &Arc<Self>, hand: &mut Hand, ordinal: u32) -> Step<Vec<u8>> {
         let ordinal = ordinal as usize;
-        let ends = self.within(Section::KeyIndex, SortedIndex::ends_of(ordinal / PER_BLOCK))?;
+        let keys = self.section(Section::Keys);
+        let length = keys.end - keys.start;
+        let ends = self.within(Section::KeyIndex, SortedIndex::ends_of(length, ordinal / PER_BLOCK))?;
         let ends = hand.get(self, ends)?;
-        let range = SortedIndex::block_between(&ends).map_err(|what| self.broken(Section::KeyIndex, what))?;
+        let range = SortedIndex::block_between(length, &ends);
+        let range = range.map_err(|what| self.broken(Section::KeyIndex, what))?;
         let bytes = hand.get(self, self.within(Section::Keys, range)?)?;
         let broken = |what| self.broken(Section::Keys, what);
         let mut entries = Entries::new(&bytes);
@@ -56,7 +56,7 @@ impl Shelf {
 
     /// The least and the greatest encoded key; none if there is no record.
     pub(crate) fn key_span(self: &Arc<Self>, hand: &mut Hand) -> Step<Option<(Vec<u8>, Vec<u8>)>> {
-        let index = self.key_index(hand)?;
+        let index = self.index_of(hand, Section::Keys)?;
         let last = self.keys_in(hand, index.blocks().saturating_sub(1))?.pop();
         let first = self.keys_in(hand, 0)?.into_iter().next();
         Ok(first.zip(last))
@@ -64,25 +64,6 @@ impl Shelf {
 
     /// The encoded keys of block `block`, in order; none past the last.
     pub(super) fn keys_in(self: &Arc<Self>, hand: &mut Hand, block: usize) -> Step<Vec<Vec<u8>>> {
-        let index = self.key_index(hand)?;
-        let mut keys = Vec::new();
-        if block < index.blocks() {
-            let bytes = self.key_block(hand, &index, block)?;
-            let mut entries = Entries::new(&bytes);
-            while entries.advance().map_err(|what| self.broken(Section::Keys, what))? {
-                keys.push(entries.entry().to_vec());
-            }
-        }
-        Ok(keys)
-    }
-
-    fn key_index(self: &Arc<Self>, hand: &mut Hand) -> Step<SortedIndex> {
-        let bytes = hand.get(self, self.section(Section::KeyIndex))?;
-        Ok(SortedIndex::new(bytes).map_err(|what| self.broken(Section::KeyIndex, what))?)
-    }
-
-    fn key_block(self: &Arc<Self>, hand: &mut Hand, index: &SortedIndex, block: usize) -> Step<Bytes> {
-        let range = index.block(block).map_err(|what| self.broken(Section::KeyIndex, what))?;
-        hand.get(self, self.within(Section::Keys, range)?)
+        self.entries_in(hand, (Section::Keys, block), |key, _| Ok(key.to_vec()))
     }
 }

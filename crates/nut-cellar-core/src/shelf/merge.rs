@@ -47,7 +47,7 @@ pub(crate) fn merge(
     let piece = PieceId::fresh()?;
     let mut out = Output::begin(unit.write(piece)?)?;
     let order = write_keys(unit, sources, &mut out)?;
-    write_kept(unit, sources, &order, &mut out)?;
+    write_kept(unit, sources, schema, &order, &mut out)?;
     let columns = sources.first().map_or(0, |source| source.shelf.columns());
     let mut lengths = Vec::new();
     for column in 0..columns {
@@ -146,12 +146,18 @@ fn write_keys(view: &dyn View, sources: &[Source<'_>], out: &mut Output<'_>) -> 
 }
 
 /// Blocks of which a run has every record are copied as they are.
-fn write_kept(view: &dyn View, sources: &[Source<'_>], order: &Order, out: &mut Output<'_>) -> Result<()> {
+fn write_kept(
+    view: &dyn View,
+    sources: &[Source<'_>],
+    schema: &Schema,
+    order: &Order,
+    out: &mut Output<'_>,
+) -> Result<()> {
     let mut walks =
         sources.iter().map(|source| Walk::kept(view, source.shelf)).collect::<Result<Vec<_>>>()?;
     // For each source the block that it stands in, unpacked, and the record of it that comes next.
     let mut open: Vec<Option<OpenBlock>> = sources.iter().map(|_| None).collect();
-    let mut kept = KeptWriter::default();
+    let mut kept = KeptWriter::new(schema.packing());
     for run in &order.runs {
         let (walk, open, shelf) = (&mut walks[run.source], &mut open[run.source], sources[run.source].shelf);
         let broken = |what| shelf.broken(Section::Kept, what);

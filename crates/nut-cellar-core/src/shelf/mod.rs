@@ -20,6 +20,7 @@ mod hand;
 mod kept;
 mod keys;
 mod lengths;
+mod like;
 mod log;
 mod merge;
 mod output;

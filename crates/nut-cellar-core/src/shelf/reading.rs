@@ -50,11 +50,6 @@ impl<'v> Reading<'v> {
         self.read(|shelf, hand| hand.get(shelf, range.clone()))
     }
 
-    /// A whole section.
-    pub fn section(&mut self, section: Section) -> Result<Bytes> {
-        self.bytes(&self.shelf.section(section))
-    }
-
     /// The lengths of all records in a text column.
     pub fn lengths(&mut self, column: usize) -> Result<Vec<u32>> {
         let records = self.shelf.records();

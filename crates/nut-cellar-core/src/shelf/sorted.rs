@@ -12,11 +12,14 @@
 //! where it lies. What all of these begin with stands there once.
 
 use super::directory::Section;
+use super::hand::{Hand, Step};
 use super::output::Output;
+use super::reader::Shelf;
 use crate::error::Result;
 use crate::wire::{Broken, Reader, put_varint};
 use bytes::Bytes;
 use std::ops::Range;
+use std::sync::Arc;
 
 /// Packs entries that ascend.
 pub(super) struct SortedWriter {
@@ -117,14 +120,16 @@ impl SortedWriter {
         let common = self.common();
         let blocks = u32::try_from(self.block_ends.len()).expect("no more blocks than records or terms");
         let length = u32::try_from(common.len()).expect("a term, key or value is far below 4 GiB");
+        let head_end = |block: usize| (self.head_ends[block] - block * common.len()) as u64;
+        let heads = bytes_for(self.head_ends.len().checked_sub(1).map_or(0, head_end));
         out.append(&blocks.to_le_bytes())?;
         out.append(&length.to_le_bytes())?;
+        out.append(&[u8::try_from(heads).expect("at most 8")])?;
         for end in &self.block_ends {
-            out.append(&end.to_le_bytes())?;
+            out.append(&end.to_le_bytes()[..bytes_for(self.written)])?;
         }
-        for (block, end) in self.head_ends.iter().enumerate() {
-            let end = (end - block * common.len()) as u64;
-            out.append(&end.to_le_bytes())?;
+        for block in 0..self.head_ends.len() {
+            out.append(&head_end(block).to_le_bytes()[..heads])?;
         }
         out.append(common)?;
         for block in 1..self.head_ends.len() {
@@ -202,32 +207,47 @@ fn count_down(number: &mut [u8]) {
     }
 }
 
+/// The bytes that a number up to `most` takes.
+fn bytes_for(most: u64) -> usize {
+    (u64::BITS - most.leading_zeros()).div_ceil(8).max(1) as usize
+}
+
+/// A number of up to eight bytes.
+fn number(bytes: &[u8]) -> u64 {
+    bytes.iter().rev().fold(0, |number, byte| number << 8 | u64::from(*byte))
+}
+
 /// The index of a run of blocks. Offsets are checked when they are used.
 #[derive(Clone, Debug)]
 pub(super) struct SortedIndex {
     bytes: Bytes,
     blocks: usize,
+    /// The bytes that it takes to say where a block, and where a head, ends.
+    sizes: [usize; 2],
     /// Where the part that all heads have in common ends, and the heads begin.
     heads: usize,
 }
 
 impl SortedIndex {
-    const COUNT_BYTES: usize = 8;
-    const END_BYTES: usize = 8;
+    const COUNT_BYTES: usize = 9;
 
-    /// Takes index bytes; checks that they hold as many offsets as they say.
-    pub fn new(bytes: Bytes) -> Result<Self, Broken> {
+    /// Takes the index of a section of `length` bytes; checks that it holds as many offsets as it says.
+    pub fn new(bytes: Bytes, length: u64) -> Result<Self, Broken> {
         let mut reader = Reader::new(&bytes);
         let (blocks, common) = (reader.u32()? as usize, reader.u32()? as usize);
-        if blocks > bytes.len() / (2 * Self::END_BYTES) {
+        let sizes = [bytes_for(length), usize::from(reader.u8()?)];
+        if blocks > bytes.len() || !(1..=8).contains(&sizes[1]) {
             return Err(Broken("the number of blocks"));
         }
-        let heads = Self::common_start(blocks) + common;
-        if heads > bytes.len() { Err(Broken("the first entries")) } else { Ok(Self { bytes, blocks, heads }) }
+        let heads = Self::COUNT_BYTES + blocks * (sizes[0] + sizes[1]) + common;
+        if heads > bytes.len() {
+            return Err(Broken("the first entries"));
+        }
+        Ok(Self { bytes, blocks, sizes, heads })
     }
 
-    fn common_start(blocks: usize) -> usize {
-        Self::COUNT_BYTES + 2 * blocks * Self::END_BYTES
+    fn common(&self) -> &[u8] {
+        &self.bytes[Self::COUNT_BYTES + self.blocks * (self.sizes[0] + self.sizes[1])..self.heads]
     }
 
     /// The number of blocks.
@@ -237,22 +257,22 @@ impl SortedIndex {
 
     /// Where a block stands, counted from the beginning of the section.
     pub fn block(&self, block: usize) -> Result<Range<u64>, Broken> {
-        self.span(0, block)
+        self.span(Self::COUNT_BYTES, self.sizes[0], block)
     }
 
-    /// Where in an index it stands where a block is: what [`block_between`](Self::block_between) takes, for whoever knows
-    /// the block and needs nothing else of the index.
-    pub fn ends_of(block: usize) -> Range<u64> {
-        let end = (Self::COUNT_BYTES + block * Self::END_BYTES) as u64;
-        let start = if block == 0 { end } else { end - Self::END_BYTES as u64 };
-        start..end + Self::END_BYTES as u64
+    /// Where in the index of a section of `length` bytes it stands where a block is: what
+    /// [`block_between`](Self::block_between) takes, for whoever knows the block and needs nothing else of the index.
+    pub fn ends_of(length: u64, block: usize) -> Range<u64> {
+        let size = bytes_for(length);
+        let end = Self::COUNT_BYTES + block * size;
+        let start = if block == 0 { end } else { end - size };
+        start as u64..(end + size) as u64
     }
 
     /// Where a block stands, by its own end and that of the block before, if there is one.
-    pub fn block_between(ends: &[u8]) -> Result<Range<u64>, Broken> {
-        let mut reader = Reader::new(ends);
-        let start = if ends.len() > Self::END_BYTES { reader.u64()? } else { 0 };
-        let end = reader.u64()?;
+    pub fn block_between(length: u64, ends: &[u8]) -> Result<Range<u64>, Broken> {
+        let (start, end) = ends.split_at(ends.len() - bytes_for(length).min(ends.len()));
+        let (start, end) = (number(start), number(end));
         if start <= end { Ok(start..end) } else { Err(Broken("the order of the blocks")) }
     }
 
@@ -260,7 +280,7 @@ impl SortedIndex {
     /// all of the blocks after are greater.
     pub fn locate(&self, entry: &[u8]) -> Result<Option<usize>, Broken> {
         let Some(last) = self.blocks.checked_sub(1) else { return Ok(None) };
-        let common = &self.bytes[Self::common_start(self.blocks)..self.heads];
+        let common = self.common();
         let Some(rest) = entry.strip_prefix(common) else {
             return Ok(Some(if entry < common { 0 } else { last }));
         };
@@ -278,7 +298,8 @@ impl SortedIndex {
 
     /// What tells a block from the one before it, without what all have in common.
     fn head(&self, block: usize) -> Result<&[u8], Broken> {
-        let span = self.span(self.blocks, block)?;
+        let table = Self::COUNT_BYTES + self.blocks * self.sizes[0];
+        let span = self.span(table, self.sizes[1], block)?;
         let place =
             |offset: u64| usize::try_from(offset).ok().and_then(|offset| self.heads.checked_add(offset));
         place(span.start)
@@ -287,18 +308,68 @@ impl SortedIndex {
             .ok_or(Broken("the first entry of a block"))
     }
 
-    /// The range from the end before to the end at `table + place`.
-    fn span(&self, table: usize, place: usize) -> Result<Range<u64>, Broken> {
+    /// The range from the end before to the end at `place` of a table of ends of `size` bytes.
+    fn span(&self, table: usize, size: usize, place: usize) -> Result<Range<u64>, Broken> {
         if place >= self.blocks {
             return Err(Broken("a block"));
         }
-        let end_at = |place: usize| {
-            let at = Self::COUNT_BYTES + (table + place) * Self::END_BYTES;
-            Reader::new(self.bytes.get(at..).unwrap_or_default()).u64()
-        };
-        let start = if place == 0 { 0 } else { end_at(place - 1)? };
-        let end = end_at(place)?;
+        let end_at = |place: usize| number(&self.bytes[table + place * size..][..size]);
+        let start = if place == 0 { 0 } else { end_at(place - 1) };
+        let end = end_at(place);
         if start <= end { Ok(start..end) } else { Err(Broken("the order of the blocks")) }
+    }
+}
+
+impl Shelf {
+    /// The index of a section of sorted blocks.
+    pub(super) fn index_of(self: &Arc<Self>, hand: &mut Hand, section: Section) -> Step<SortedIndex> {
+        let blocks = self.section(section);
+        let bytes = hand.get(self, self.section(section.index()))?;
+        let read = SortedIndex::new(bytes, blocks.end - blocks.start);
+        Ok(read.map_err(|what| self.broken(section.index(), what))?)
+    }
+
+    /// The block of a section that has an entry, if any has; none if there is no block.
+    pub(super) fn locate(
+        self: &Arc<Self>,
+        section: Section,
+        index: &SortedIndex,
+        entry: &[u8],
+    ) -> Step<Option<usize>> {
+        Ok(index.locate(entry).map_err(|what| self.broken(section.index(), what))?)
+    }
+
+    /// A block of a section.
+    pub(super) fn block_of(
+        self: &Arc<Self>,
+        hand: &mut Hand,
+        section: Section,
+        index: &SortedIndex,
+        block: usize,
+    ) -> Step<Bytes> {
+        let range = index.block(block).map_err(|what| self.broken(section.index(), what))?;
+        hand.get(self, self.within(section, range)?)
+    }
+
+    /// What stands in a block of a section, in order: each entry with what `payload` reads; nothing past the last.
+    pub(super) fn entries_in<T>(
+        self: &Arc<Self>,
+        hand: &mut Hand,
+        (section, block): (Section, usize),
+        mut payload: impl FnMut(&[u8], &mut Reader<'_>) -> Result<T, Broken>,
+    ) -> Step<Vec<T>> {
+        let index = self.index_of(hand, section)?;
+        let mut all = Vec::new();
+        if block < index.blocks() {
+            let bytes = self.block_of(hand, section, &index, block)?;
+            let broken = |what| self.broken(section, what);
+            let mut entries = Entries::new(&bytes);
+            while entries.advance().map_err(broken)? {
+                let Entries { reader, entry, .. } = &mut entries;
+                all.push(payload(entry, reader).map_err(broken)?);
+            }
+        }
+        Ok(all)
     }
 }
 
@@ -306,6 +377,8 @@ impl SortedIndex {
 pub(super) struct Entries<'a> {
     reader: Reader<'a>,
     entry: Vec<u8>,
+    /// How many bytes it shares with the entry before.
+    shared: usize,
     /// Whether it stands before the first.
     begins: bool,
     /// How many entries are left of those that are counted.
@@ -314,7 +387,7 @@ pub(super) struct Entries<'a> {
 
 impl<'a> Entries<'a> {
     pub fn new(block: &'a [u8]) -> Self {
-        Self { reader: Reader::new(block), entry: Vec::new(), begins: true, counted: 0 }
+        Self { reader: Reader::new(block), entry: Vec::new(), shared: 0, begins: true, counted: 0 }
     }
 
     /// Goes to the next entry, if there is one. The payload of the one before has to have been read.
@@ -334,6 +407,7 @@ impl<'a> Entries<'a> {
         if shared > self.entry.len() {
             return Err(Broken("the shared part of an entry"));
         }
+        self.shared = shared;
         self.entry.truncate(shared);
         self.entry.extend_from_slice(self.reader.take(own)?);
         Ok(true)
@@ -347,6 +421,11 @@ impl<'a> Entries<'a> {
     /// The entry.
     pub fn entry(&self) -> &[u8] {
         &self.entry
+    }
+
+    /// How many bytes it shares with the entry before, which is not one of those that are counted.
+    pub fn shared(&self) -> usize {
+        self.shared
     }
 
     /// Where the payload of the entry is read from.

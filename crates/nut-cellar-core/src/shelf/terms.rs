@@ -5,16 +5,15 @@ use super::grams::{GROUP, GramWriter};
 use super::hand::{Hand, Step};
 use super::output::Output;
 use super::reader::Shelf;
-use super::sorted::{Entries, SortedIndex, SortedWriter, get_head};
+use super::sorted::{SortedWriter, get_head};
 use crate::error::Result;
 use crate::wire::{Broken, Reader, put_varint};
-use bytes::Bytes;
 use std::cmp::Ordering;
 use std::ops::Range;
 use std::sync::Arc;
 
 /// Terms in a block: a lookup reads the index and one block, and goes through half of that.
-const PER_BLOCK: usize = 256;
+pub(super) const PER_BLOCK: usize = 256;
 
 /// Where the lists of one term are.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -74,7 +73,7 @@ pub(super) struct TermWriter {
 
 /// Where the lists of the terms so far end in their sections.
 #[derive(Clone, Copy, Debug, Default)]
-struct Ends {
+pub(super) struct Ends {
     postings: u64,
     positions: u64,
 }
@@ -119,7 +118,11 @@ impl TermWriter {
 }
 
 /// Reads the payload of a term; `ends` is where the lists before it end, none at the beginning of a block.
-fn payload(from: &mut Reader<'_>, ends: &mut Option<Ends>, columns: usize) -> Result<TermEntry, Broken> {
+pub(super) fn payload(
+    from: &mut Reader<'_>,
+    ends: &mut Option<Ends>,
+    columns: usize,
+) -> Result<TermEntry, Broken> {
     let ends = match ends {
         Some(ends) => ends,
         none => none.insert(Ends { postings: from.varint()?, positions: from.varint()? }),
@@ -174,12 +177,10 @@ fn next_range(end: &mut u64, from: &mut Reader<'_>) -> Result<Range<u64>, Broken
 impl Shelf {
     /// A term, if the shelf has it.
     pub(crate) fn find_term(self: &Arc<Self>, hand: &mut Hand, term: &str) -> Step<Option<TermEntry>> {
-        let index = self.term_index(hand)?;
+        let index = self.index_of(hand, Section::Terms)?;
         let term = term.as_bytes();
-        let Some(block) = index.locate(term).map_err(|what| self.broken(Section::TermIndex, what))? else {
-            return Ok(None);
-        };
-        let bytes = self.term_block(hand, &index, block)?;
+        let Some(block) = self.locate(Section::Terms, &index, term)? else { return Ok(None) };
+        let bytes = self.block_of(hand, Section::Terms, &index, block)?;
         Ok(find_in(&bytes, self.columns(), term).map_err(|what| self.broken(Section::Terms, what))?)
     }
 
@@ -189,32 +190,14 @@ impl Shelf {
         hand: &mut Hand,
         block: usize,
     ) -> Step<Vec<(Vec<u8>, TermEntry)>> {
-        let index = self.term_index(hand)?;
-        let mut terms = Vec::new();
-        if block < index.blocks() {
-            let bytes = self.term_block(hand, &index, block)?;
-            let broken = |what| self.broken(Section::Terms, what);
-            let (mut entries, mut ends) = (Entries::new(&bytes), None);
-            while entries.advance().map_err(broken)? {
-                let entry = payload(entries.payload(), &mut ends, self.columns()).map_err(broken)?;
-                terms.push((entries.entry().to_vec(), entry));
-            }
-        }
-        Ok(terms)
+        let mut ends = None;
+        self.entries_in(hand, (Section::Terms, block), |term, from| {
+            Ok((term.to_vec(), payload(from, &mut ends, self.columns())?))
+        })
     }
 
     /// The most groups of terms that there may be.
     pub(super) fn term_groups(self: &Arc<Self>, hand: &mut Hand) -> Step<usize> {
-        Ok(self.term_index(hand)?.blocks() * (PER_BLOCK / GROUP))
-    }
-
-    fn term_block(self: &Arc<Self>, hand: &mut Hand, index: &SortedIndex, block: usize) -> Step<Bytes> {
-        let range = index.block(block).map_err(|what| self.broken(Section::TermIndex, what))?;
-        hand.get(self, self.within(Section::Terms, range)?)
-    }
-
-    fn term_index(self: &Arc<Self>, hand: &mut Hand) -> Step<SortedIndex> {
-        let bytes = hand.get(self, self.section(Section::TermIndex))?;
-        Ok(SortedIndex::new(bytes).map_err(|what| self.broken(Section::TermIndex, what))?)
+        Ok(self.index_of(hand, Section::Terms)?.blocks() * (PER_BLOCK / GROUP))
     }
 }

@@ -17,7 +17,7 @@ use crate::record::{Key, Record, Value};
 use crate::schema::{Column, ColumnSet, Kind, Schema};
 use crate::search::{Find, Search, Words, run};
 use crate::store::{Manifest, Memory, MemoryUnit, PieceId, PieceWriter, ShelfEntry, Unit, View};
-use crate::text::Recipe;
+use crate::text::{Pattern, Recipe, accepts};
 use bytes::Bytes;
 use proptest::prelude::*;
 use std::cell::RefCell;
@@ -77,7 +77,7 @@ proptest! {
             writer.finish(out, Section::Keys, Section::KeyIndex).unwrap();
             out.ends[Section::Keys as usize]
         });
-        let index = SortedIndex::new(Bytes::from(written.split_off(blocks as usize))).unwrap();
+        let index = SortedIndex::new(Bytes::from(written.split_off(blocks as usize)), blocks).unwrap();
         let bytes = written;
         prop_assert_eq!(index.blocks(), entries.len().div_ceil(per_block));
         let mut read = Vec::new();
@@ -119,7 +119,7 @@ proptest! {
             writer.finish(out, Section::Keys, Section::KeyIndex).unwrap();
             out.ends[Section::Keys as usize]
         });
-        let index = SortedIndex::new(Bytes::copy_from_slice(&bytes[end as usize..])).unwrap();
+        let index = SortedIndex::new(Bytes::copy_from_slice(&bytes[end as usize..]), end).unwrap();
         let mut read = Vec::new();
         for block in 0..index.blocks() {
             let range = index.block(block).unwrap();
@@ -133,14 +133,14 @@ proptest! {
     }
 
     #[test]
-    fn sorted_blocks_of_any_bytes_do_no_harm(block: Vec<u8>, index: Vec<u8>, wanted: Vec<u8>) {
+    fn sorted_blocks_of_any_bytes_do_no_harm(block: Vec<u8>, index: Vec<u8>, length: u32, wanted: Vec<u8>) {
         let mut walk = Entries::new(&block);
         for _ in 0..=20 * block.len() {
             if !walk.advance().is_ok_and(|more| more) {
                 break;
             }
         }
-        if let Ok(index) = SortedIndex::new(Bytes::from(index)) {
+        if let Ok(index) = SortedIndex::new(Bytes::from(index), u64::from(length)) {
             let _ = index.locate(&wanted);
             let _ = (0..index.blocks().min(9)).map(|block| index.block(block)).collect::<Vec<_>>();
         }
@@ -237,10 +237,18 @@ fn records() -> impl Strategy<Value = Vec<Record>> {
         if let Some(first) = stations.first() {
             record.add("line", *first);
         }
-        stations.into_iter().for_each(|station| record.add("station", station));
-        pence.into_iter().for_each(|pence| record.add("pence", pence));
-        weight.into_iter().for_each(|weight| record.add("weight", weight));
-        lent.into_iter().for_each(|lent| record.add("lent", lent));
+        for station in stations {
+            record.add("station", station);
+        }
+        for pence in pence {
+            record.add("pence", pence);
+        }
+        if let Some(weight) = weight {
+            record.add("weight", weight);
+        }
+        if let Some(lent) = lent {
+            record.add("lent", lent);
+        }
         record
     });
     prop::collection::vec(record, 1..60)
@@ -608,4 +616,117 @@ fn what_a_place_answers_is_checked() {
     assert!(ask(&mut hand));
     hand.supply(right).unwrap();
     assert!(!ask(&mut hand));
+}
+
+/// The least of thousands of words, so that blocks, groups and runs of letters come into play.
+fn many_words() -> impl Iterator<Item = String> {
+    let parts = ["um", "brel", "la", "oak", "el", "box", "é", "qu", "ash", "ry", "tt"];
+    (0_usize..4_000).map(move |n| {
+        let letters = [n % 11, n / 11 % 11, n / 121 % 11, n / 1_331];
+        letters.iter().map(|&part| parts[part]).collect()
+    })
+}
+
+#[test]
+fn patterns_find_the_terms_that_fit_and_look_at_few_others() {
+    let words: BTreeSet<String> = many_words().collect();
+    let texts: Vec<_> = words.iter().map(String::as_str).collect();
+    let (unit, entry, _) = shelf_of(&[Record::new(1).with("title", texts.join(" ")).with("notes", "elm")]);
+    let shelf = Arc::new(Shelf::open(&unit, &entry).unwrap());
+    let all: BTreeSet<_> = words.iter().map(String::as_str).chain(["elm"]).collect();
+    let read = |pattern: &str, most: usize| {
+        let pattern = Pattern::new(pattern).unwrap();
+        let liked = fetched(&unit, |hand| shelf.terms_like(hand, &pattern, most)).unwrap();
+        let found: Vec<_> = liked.terms.iter().map(|(term, _)| term.clone()).collect();
+        let expected = all.iter().filter(|term| accepts(&pattern, term)).take(most.saturating_add(1));
+        assert!(expected.eq(&found), "{pattern}: {found:?}");
+        for (term, entry) in &liked.terms {
+            let known = fetched(&unit, |hand| shelf.find_term(hand, term)).unwrap();
+            assert_eq!(known.as_ref(), Some(entry));
+        }
+        (found.len() as u64, liked.visited)
+    };
+    for pattern in [
+        "umbrel*",
+        "*tt",
+        "*la*",
+        "*brella",
+        "u?brel*",
+        "*",
+        "oak",
+        "elm",
+        "nothing",
+        "*nothing*",
+        "é*",
+        "*é",
+        "*é?u*",
+        "q*y",
+        "*rya*h",
+        "?",
+        "*?",
+        "*quash*",
+        "oak*oak",
+        "zz*",
+        "",
+    ] {
+        for most in [usize::MAX, 7, 0] {
+            read(pattern, most);
+        }
+    }
+    // What begins so stands together; what three letters lead to are the groups that have them.
+    for (pattern, most) in [("umbrella*", 64), ("umbrel*é?l*", 256), ("*zzz", 0), ("*ééé", 64)] {
+        let (found, visited) = read(pattern, usize::MAX);
+        assert!(visited <= found + most, "{pattern}: {found} of {visited}");
+    }
+}
+
+proptest! {
+    #[test]
+    fn patterns_find_what_a_plain_list_finds(
+        pattern in prop_oneof!["[aboé*?]{1,6}", "\\*[aboé]{1,4}", "\\*[aboé]{1,3}\\*"],
+        words in prop::collection::btree_set("[aboé]{1,5}", 1..300),
+    ) {
+        let pattern = Pattern::new(&pattern).unwrap();
+        let texts: Vec<_> = words.iter().map(String::as_str).collect();
+        let (unit, entry, _) = shelf_of(&[Record::new(1).with("title", texts.join(" "))]);
+        let shelf = Arc::new(Shelf::open(&unit, &entry).unwrap());
+        check(&unit, &shelf, &entry, &schema()).unwrap();
+        let liked = fetched(&unit, |hand| shelf.terms_like(hand, &pattern, usize::MAX)).unwrap();
+        let recipe = Recipe::new(&crate::text::Language::default());
+        let mut all = BTreeSet::new();
+        for text in &texts {
+            recipe.tokens(text, |token| { all.insert(token.term.to_owned()); });
+        }
+        let expected = all.iter().filter(|term| accepts(&pattern, term));
+        prop_assert!(expected.eq(liked.terms.iter().map(|(term, _)| term)));
+    }
+}
+
+/// Blocks packed in one way and in the other stand in one shelf, as merging leaves them.
+#[cfg(feature = "zstd")]
+#[test]
+fn kept_values_are_packed_as_the_schema_says_and_all_are_read() {
+    let small = Schema::clone(&schema()).packed(crate::schema::Packing::Small);
+    let record = |key: i64| Record::new(key).with("title", format!("oak {key} elm box")).with("pence", key);
+    let unit = Memory::new().unit();
+    let of = |schema: &Schema, keys: std::ops::Range<i64>| {
+        let mut builder = Builder::new(Arc::new(schema.clone()));
+        keys.for_each(|key| builder.put(&record(key)).unwrap());
+        builder.seal(&unit).unwrap().unwrap().entry
+    };
+    let quick = of(&schema(), 0..2_000);
+    let packed = of(&small, 0..2_000);
+    let size = |entry| section(&unit, entry, Section::Kept).len();
+    assert!(size(&packed) < size(&quick) * 4 / 5, "{} and {}", size(&packed), size(&quick));
+    let more = of(&small, 2_000..4_000);
+    let shelves = [&quick, &more].map(|entry| Arc::new(Shelf::open(&unit, entry).unwrap()));
+    let live = |_: u32| false;
+    let sources = shelves.each_ref().map(|shelf| Source { shelf, removed: &live });
+    let merged = merge(&unit, &sources, &small, 128, 1 << 20).unwrap();
+    let shelf = Arc::new(Shelf::open(&unit, &merged).unwrap());
+    check(&unit, &shelf, &merged, &small).unwrap();
+    for key in [0, 1_999, 2_000, 3_999_u32] {
+        let kept = fetched(&unit, |hand| shelf.kept(hand, &small, key)).unwrap();
+        assert_eq!(kept["pence"][0], Value::Integer(key.into()));
+    }
 }

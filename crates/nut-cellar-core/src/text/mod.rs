@@ -5,12 +5,14 @@
 //! text always gives the same tokens. [`TextSettings`] are a recipe as plain data, as a schema keeps it.
 
 mod accents;
+mod automaton;
 mod dates;
 mod detect;
 mod fold;
 mod language;
 mod memory;
 mod offered;
+mod pattern;
 mod pieces;
 mod recipe;
 mod recipes;
@@ -19,9 +21,11 @@ mod split;
 mod stem;
 mod stop;
 
+pub use automaton::{Automaton, accepts};
 pub use language::Language;
 pub(crate) use memory::Memory;
 pub use offered::{OwnStep, offer_step};
+pub use pattern::Pattern;
 pub(crate) use recipe::read;
 pub use recipe::{Change, MAX_TERM_BYTES, Reader, Recipe, Token, TracedToken};
 pub(crate) use recipes::Recipes;

@@ -13,7 +13,7 @@ use crate::cellar::Info;
 use crate::rows::{Contents, Spool};
 use nut_cellar_core::{
     Batch, Error, ErrorKind, Find, Found, Highlighter, Key, Manifest, Merging, Opened, Query, Result, Schema,
-    Search, Snapshot, search,
+    Search, Snapshot, Terms, View, search, text::Pattern,
 };
 use rusqlite::Connection;
 use std::sync::Arc;
@@ -173,6 +173,24 @@ impl SqliteCellar {
     /// # Errors
     /// As for [`find`](Self::find).
     pub fn search(&self, connection: &Connection, query: &Query, find: &Find) -> Result<Found> {
+        self.read(connection, |view, snapshot| search::run(view, &mut Search::new(snapshot, query, find)?))
+    }
+
+    /// The first `most` terms, in order, that fit a pattern; see [`Snapshot::terms`]. They agree with the rows as the
+    /// connection's transaction sees them.
+    ///
+    /// # Errors
+    /// As for [`find`](Self::find).
+    pub fn terms(&self, connection: &Connection, pattern: &Pattern, most: usize) -> Result<Terms> {
+        self.read(connection, |view, snapshot| snapshot.terms(view, pattern, most))
+    }
+
+    /// Does `work` on what the connection's transaction sees, the rows that no shelf holds yet included.
+    fn read<T>(
+        &self,
+        connection: &Connection,
+        work: impl FnOnce(&dyn View, Snapshot) -> Result<T>,
+    ) -> Result<T> {
         let transaction = Transaction::to_read(connection)?;
         let seen = self.look(connection)?;
         let view = self.view(connection, &seen);
@@ -181,9 +199,9 @@ impl SqliteCellar {
             self.put_pending(connection, &seen, &mut overlay, Merging::Never)?;
         }
         let snapshot = Snapshot::open(&overlay, &self.opened)?;
-        let found = search::run(&overlay, &mut Search::new(snapshot, query, find)?)?;
-        transaction.commit("Ending the search")?;
-        Ok(found)
+        let done = work(&overlay, snapshot)?;
+        transaction.commit("Ending to read")?;
+        Ok(done)
     }
 
     /// Turns the rows that the log names into a shelf. Changes no result, and makes searches faster.

@@ -3,23 +3,25 @@
 //! Reading a shelf never depends on this: what is read is checked as it is read. But a search sees only what it touches,
 //! and takes a wrong number that fits the layout for a right one.
 
-use super::bounds::Bounds;
-use super::directory::{CHUNK, Section, header};
-use super::grams::{END, GROUP};
-use super::reader::Shelf;
-use super::reading::{Reading, Walk};
-use super::sorted::SortedIndex;
-use super::terms::{Lists, TermEntry};
-use super::values::{ValueColumn, number};
-use super::{exact, kept};
+mod values;
+
 use crate::error::Result;
-use crate::record::{Key, Value};
-use crate::schema::{Column, Kind, Schema};
+use crate::record::Key;
+use crate::schema::Schema;
+use crate::shelf::bounds::Bounds;
+use crate::shelf::directory::{CHUNK, Section, header};
+use crate::shelf::grams::{END, GROUP};
+use crate::shelf::kept;
+use crate::shelf::reader::Shelf;
+use crate::shelf::reading::{Reading, Walk};
+use crate::shelf::sorted::SortedIndex;
+use crate::shelf::terms::{Lists, TermEntry};
 use crate::store::{ShelfEntry, View};
 use crate::wire::{Broken, Reader};
 use std::collections::BTreeMap;
 use std::ops::Range;
 use std::sync::Arc;
+use values::Compared;
 
 /// Checks every chunk against its checksum and every section against the layout, against the others, and against what the
 /// manifest says. Takes time in proportion to the shelf, and memory for its lengths.
@@ -67,20 +69,20 @@ impl Check<'_> {
     }
 
     /// Blocks follow one another and fill their section, and each begins with what the index says.
-    fn blocks(&mut self, section: Section, index: Section) -> Result<SortedIndex> {
-        let broken = |what| self.shelf.broken(index, what);
-        let read = SortedIndex::new(self.reading.section(index)?).map_err(broken)?;
+    fn blocks(&mut self, section: Section) -> Result<SortedIndex> {
+        let read = self.reading.read(|shelf, hand| shelf.index_of(hand, section))?;
+        let broken = |what| self.shelf.broken(section.index(), what);
         let mut end = 0;
         for block in 0..read.blocks() {
             let range = read.block(block).map_err(broken)?;
             if range.start != end || range.is_empty() {
-                return self.wrong(index, "where a block is");
+                return self.wrong(section.index(), "where a block is");
             }
             end = range.end;
         }
         let whole = self.shelf.section(section);
         if end != whole.end - whole.start {
-            return self.wrong(index, "the end of the last block");
+            return self.wrong(section.index(), "the end of the last block");
         }
         Ok(read)
     }
@@ -88,21 +90,22 @@ impl Check<'_> {
     /// Gives what stands in the blocks, of which it checks that it ascends and is found by way of the index.
     fn sorted<T>(
         &mut self,
-        [section, index]: [Section; 2],
+        section: Section,
         mut walk: Walk<'_, T>,
         entry: impl Fn(&T) -> &[u8],
         mut take: impl FnMut(&mut Self, T) -> Result<()>,
     ) -> Result<usize> {
-        let blocks = self.blocks(section, index)?;
+        let blocks = self.blocks(section)?;
         let (mut before, mut count) = (Vec::new(), 0);
         while let Some(block) = walk.block() {
             let Some(here) = walk.next()? else { break };
             if count > 0 && before.as_slice() >= entry(&here) {
                 return self.wrong(section, "the order of the entries");
             }
-            let found = blocks.locate(entry(&here)).map_err(|what| self.shelf.broken(index, what))?;
+            let found =
+                blocks.locate(entry(&here)).map_err(|what| self.shelf.broken(section.index(), what))?;
             if found != Some(block) {
-                return self.wrong(index, "the first entry of a block");
+                return self.wrong(section.index(), "the first entry of a block");
             }
             before.clear();
             before.extend_from_slice(entry(&here));
@@ -114,8 +117,8 @@ impl Check<'_> {
 
     fn keys(&mut self) -> Result<()> {
         let walk = Walk::keys(self.view, self.shelf)?;
-        let sections = [Section::Keys, Section::KeyIndex];
-        let count = self.sorted(sections, walk, Vec::as_slice, |check, key| match Key::decode(&key) {
+        let section = Section::Keys;
+        let count = self.sorted(section, walk, Vec::as_slice, |check, key| match Key::decode(&key) {
             Ok(_) => Ok(()),
             Err(_) => check.wrong(Section::Keys, "a key"),
         })?;
@@ -129,10 +132,7 @@ impl Check<'_> {
     fn kept(&mut self, schema: &Schema) -> Result<()> {
         let broken = |what| self.shelf.broken(Section::Kept, what);
         let mut walk = Walk::kept(self.view, self.shelf)?;
-        let names: Vec<_> = schema.columns().map(|(name, _)| name).collect();
-        let compared = schema.value_columns().map(|(column, _)| names[column]).enumerate();
-        let mut columns: Vec<_> =
-            compared.map(|(place, name)| (name, ValueColumn::new(self.shelf, place))).collect();
+        let mut compared = Compared::new(self.shelf, schema);
         let mut next = 0;
         while let Some(block) = walk.next()? {
             if block.first != next {
@@ -143,28 +143,8 @@ impl Check<'_> {
             let mut reader = Reader::new(&bytes);
             for ordinal in block.first..next {
                 let kept = reader.bytes().and_then(|record| kept::unpack(schema, record)).map_err(broken)?;
-                for (place, (name, column)) in columns.iter_mut().enumerate() {
-                    self.reading.read(|_, hand| column.of(hand, ordinal).map(|_| ()))?;
-                    let mut numbers: Vec<_> = kept
-                        .get(*name)
-                        .into_iter()
-                        .flatten()
-                        .map(|value| match value {
-                            Value::Text(text) => self
-                                .exact
-                                .binary_search(&exact::entry(place, text))
-                                .ok()
-                                .map(|place| place as u64),
-                            value => number(value),
-                        })
-                        .collect();
-                    numbers.sort_unstable();
-                    numbers.dedup();
-                    if schema.column(name).is_some_and(Column::kept)
-                        && !numbers.iter().copied().eq(column.here(ordinal).iter().map(|value| Some(*value)))
-                    {
-                        return self.wrong(Section::Values, "a value, which is not the one that is kept,");
-                    }
+                if !compared.are(&kept, &self.exact, ordinal, &mut self.reading)? {
+                    return self.wrong(Section::Values, "a value, which is not the one that is kept,");
                 }
             }
             if !reader.is_empty() {
@@ -189,73 +169,6 @@ impl Check<'_> {
         Ok(())
     }
 
-    /// Exact values are valued by some record, and of the column that says so; each block has the least and the greatest
-    /// value that the index says.
-    fn values(&mut self, schema: &Schema) -> Result<()> {
-        let columns: Vec<_> = schema.value_columns().collect();
-        if columns.len() != self.shelf.value_columns() {
-            return self.wrong(Section::ValueIndex, "the number of columns");
-        }
-        let (walk, mut of_column) = (Walk::exact(self.view, self.shelf)?, Vec::new());
-        self.sorted([Section::Exact, Section::ExactIndex], walk, Vec::as_slice, |check, value| {
-            let place = value.split_first_chunk().filter(|(_, text)| str::from_utf8(text).is_ok());
-            let place = place.map(|(column, _)| usize::from(u16::from_be_bytes(*column)));
-            match place
-                .filter(|place| columns.get(*place).is_some_and(|(_, column)| column.kind() == Kind::Exact))
-            {
-                Some(place) => {
-                    of_column.push((place, false));
-                    check.exact.push(value);
-                }
-                None => return check.wrong(Section::Exact, "a value"),
-            }
-            Ok(())
-        })?;
-        let mut end = 0;
-        for (place, (_, kind)) in
-            columns.iter().enumerate().map(|(place, (_, column))| (place, (column, column.kind())))
-        {
-            let mut column = ValueColumn::new(self.shelf, place);
-            let mut seen: Option<(u64, u64)> = None;
-            let records = self.shelf.records();
-            for ordinal in 0..records {
-                self.reading.read(|_, hand| column.of(hand, ordinal).map(|_| ()))?;
-                let values = column.here(ordinal);
-                if let (Some(low), Some(high)) = (values.first(), values.last()) {
-                    seen = Some(seen.map_or((*low, *high), |(a, b)| (a.min(*low), b.max(*high))));
-                }
-                if kind == Kind::Exact {
-                    for &value in values {
-                        match usize::try_from(value).ok().and_then(|value| of_column.get_mut(value)) {
-                            Some((known, used)) if *known == place => *used = true,
-                            _ => return self.wrong(Section::Values, "an exact value"),
-                        }
-                    }
-                }
-                if (ordinal + 1).is_multiple_of(u32::try_from(self.shelf.block()).unwrap_or(1))
-                    || ordinal + 1 == records
-                {
-                    if column.span() != seen.take().unwrap_or((1, 0)) {
-                        return self.wrong(Section::ValueIndex, "the least or the greatest value of a block");
-                    }
-                    if column.range().start != end {
-                        return self.wrong(Section::ValueIndex, "where a block is");
-                    }
-                    end = column.range().end;
-                }
-            }
-        }
-        let whole = self.shelf.section(Section::Values);
-        if end != whole.end - whole.start {
-            return self.wrong(Section::Values, "the end of the last block");
-        }
-        if of_column.iter().all(|(_, used)| *used) {
-            Ok(())
-        } else {
-            self.wrong(Section::Exact, "a value that no record has")
-        }
-    }
-
     /// The runs of letters are those of the terms, and nothing else.
     fn grams(&mut self) -> Result<()> {
         let mut expected = BTreeMap::<Vec<u8>, Vec<u32>>::new();
@@ -273,9 +186,9 @@ impl Check<'_> {
             }
         }
         let (walk, mut expected) = (Walk::grams(self.view, self.shelf)?, expected.into_iter());
-        let sections = [Section::Grams, Section::GramIndex];
+        let section = Section::Grams;
         self.sorted(
-            sections,
+            section,
             walk,
             |(run, _)| run,
             |check, here| {
@@ -291,10 +204,10 @@ impl Check<'_> {
 
     fn terms(&mut self) -> Result<()> {
         let walk = Walk::terms(self.view, self.shelf)?;
-        let sections = [Section::Terms, Section::TermIndex];
+        let section = Section::Terms;
         let mut ends = (0, 0);
         self.sorted(
-            sections,
+            section,
             walk,
             |(term, _)| term,
             |check, (term, entry)| {
@@ -357,7 +270,7 @@ impl Check<'_> {
         let walk = Walk::forms(self.view, self.shelf)?;
         let mut lookup = Reading::new(self.view, self.shelf);
         self.sorted(
-            [Section::Forms, Section::FormIndex],
+            Section::Forms,
             walk,
             |(class, _)| class,
             |check, (_, terms)| {

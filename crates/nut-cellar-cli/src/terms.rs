@@ -1,0 +1,37 @@
+//! `terms`: the terms of a cellar that fit a pattern.
+
+use crate::arguments;
+use crate::target::Target;
+use crate::{paint, say};
+use comfy_table::Cell;
+use nut_cellar::Result;
+use nut_cellar::text::Pattern;
+use serde_json::json;
+
+pub fn run(call: &arguments::Terms) -> Result<()> {
+    let pattern = Pattern::new(&call.pattern)?;
+    let open = Target::read(&call.target)?.open()?;
+    let found = open.terms(&pattern, call.limit)?;
+    if call.json {
+        let all: Vec<_> =
+            found.terms.iter().map(|one| json!({ "term": one.term, "records": one.records })).collect();
+        return say(&format!("{}\n", json!({ "terms": all, "more": found.more, "visited": found.visited })));
+    }
+    let looked = format!("looked at {} terms", paint::grouped(found.visited));
+    if found.terms.is_empty() {
+        let hint = if pattern.is_open() {
+            String::new()
+        } else {
+            format!("; `{pattern}*` stands for all that begin so")
+        };
+        return say(&format!(
+            "No term fits `{pattern}`{hint}. Terms are words as the index has them: case folded.\n"
+        ));
+    }
+    let mut table = paint::table(&["term", ">records"]);
+    for one in &found.terms {
+        table.add_row([Cell::new(&one.term), Cell::new(paint::grouped(one.records))]);
+    }
+    let more = if found.more { "; there are more, give a higher --limit" } else { "" };
+    say(&format!("{table}\n\n{} terms, {looked}{more}\n", paint::grouped(found.terms.len() as u64)))
+}

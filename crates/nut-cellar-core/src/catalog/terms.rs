@@ -1,0 +1,75 @@
+//! The terms of a snapshot that fit a pattern.
+
+use super::snapshot::Snapshot;
+use crate::error::Result;
+use crate::shelf::{Hand, complete, if_at_hand};
+use crate::store::View;
+use crate::text::Pattern;
+use serde::Serialize;
+use std::collections::BTreeMap;
+
+/// Terms that fit a pattern.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct Terms {
+    /// In order, each with the number of live records that have it, in any column.
+    pub terms: Vec<TermCount>,
+    /// Whether there are more than were asked for.
+    pub more: bool,
+    /// How many terms of the shelves were looked at.
+    pub visited: u64,
+}
+
+/// A term, and how many records have it.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct TermCount {
+    /// The term, as the index has it.
+    pub term: String,
+    /// How many live records have it.
+    pub records: u64,
+}
+
+impl Snapshot {
+    /// The first `most` terms, in order, that fit a pattern and that a live record has. Terms are what a recipe made of words: case
+    /// folded, and without accents where these are taken off.
+    ///
+    /// What it costs grows with the terms that are found, not with all of them: runs of three letters lead to the terms
+    /// that have them, wherever they stand.
+    ///
+    /// # Errors
+    /// If the place can't be read or is damaged.
+    pub fn terms(&self, view: &dyn View, pattern: &Pattern, most: usize) -> Result<Terms> {
+        let (mut found, mut visited) = (BTreeMap::<String, u64>::new(), 0);
+        for standing in self.standing() {
+            // Of the first terms of a shelf some may be of removed records only; then more are looked for.
+            let mut wanted = most;
+            loop {
+                let mut hand = Hand::default();
+                let liked =
+                    complete(view, &mut hand, |hand| standing.shelf.terms_like(hand, pattern, wanted))?;
+                let counts = complete(view, &mut hand, |hand| {
+                    let mut counts = Vec::with_capacity(liked.terms.len());
+                    for (_, entry) in &liked.terms {
+                        counts.extend(if_at_hand(standing.count_live(hand, entry))?);
+                    }
+                    hand.complete()?;
+                    Ok(counts)
+                })?;
+                visited += liked.visited;
+                let live = counts.iter().filter(|count| **count > 0).count();
+                if liked.terms.len() > wanted && live <= most {
+                    wanted = wanted.saturating_mul(2).saturating_add(1);
+                    continue;
+                }
+                for ((term, _), count) in liked.terms.into_iter().zip(counts).filter(|(_, count)| *count > 0)
+                {
+                    *found.entry(term).or_default() += count;
+                }
+                break;
+            }
+        }
+        let more = found.len() > most;
+        let counted = |(term, records)| TermCount { term, records };
+        let terms = found.into_iter().take(most).map(counted).collect();
+        Ok(Terms { terms, more, visited })
+    }
+}

@@ -1,0 +1,181 @@
+//! Terms that an automaton accepts: a walk through the dictionary that looks at little else.
+//!
+//! What every such term begins with says where the walk begins and ends; what runs of letters it has says which groups of terms
+//! may have one (see `grams`); and from a beginning that the automaton rules out, the walk goes on behind all terms that
+//! begin so, by way of the index.
+
+use super::directory::Section;
+use super::grams::GROUP;
+use super::hand::{Hand, Step, if_at_hand};
+use super::reader::Shelf;
+use super::sorted::{Entries, SortedIndex};
+use super::terms::{PER_BLOCK, TermEntry, payload};
+use crate::text::Automaton;
+use crate::wire::Broken;
+use std::ops::Range;
+use std::sync::Arc;
+
+/// The terms that were found, and how many were looked at.
+#[derive(Debug, Default)]
+pub(crate) struct Liked {
+    /// In order.
+    pub terms: Vec<(String, TermEntry)>,
+    /// At how many terms the automaton looked.
+    pub visited: u64,
+}
+
+/// With fewer groups than these to look at there is no use in fewer.
+const FEW_GROUPS: usize = 2 * PER_BLOCK / GROUP;
+
+impl Shelf {
+    /// The first `most` terms that `automaton` accepts, and at most one more, which tells that there are more.
+    pub(crate) fn terms_like<A: Automaton>(
+        self: &Arc<Self>,
+        hand: &mut Hand,
+        automaton: &A,
+        most: usize,
+    ) -> Step<Liked> {
+        let index = self.index_of(hand, Section::Terms)?;
+        let beginning = automaton.beginning().as_bytes();
+        let Some(first) = self.locate(Section::Terms, &index, beginning)? else {
+            return Ok(Liked::default());
+        };
+        let end = match after(beginning) {
+            Some(after) => self.locate(Section::Terms, &index, &after)?.map_or(first, |last| last + 1),
+            None => index.blocks(),
+        };
+        let groups = self.groups_of(hand, automaton, first * PER_BLOCK / GROUP..end * PER_BLOCK / GROUP)?;
+        let mut walk =
+            Walk { automaton, states: vec![(0, automaton.start())], dead: None, liked: Liked::default() };
+        let mut block = first;
+        while block < end && walk.liked.terms.len() <= most {
+            let wanted =
+                |group: usize| groups.as_ref().is_none_or(|groups| groups.binary_search(&group).is_ok());
+            if let Some(groups) = &groups {
+                // The next block that has one of the groups.
+                let next = groups.partition_point(|group| *group < block * PER_BLOCK / GROUP);
+                block = groups.get(next).map_or(end, |group| group * GROUP / PER_BLOCK);
+                if block >= end {
+                    break;
+                }
+            }
+            let Some(bytes) = if_at_hand(self.block_of(hand, Section::Terms, &index, block))? else {
+                block += 1;
+                continue;
+            };
+            let looked =
+                walk.look(&bytes, self.columns(), |place| wanted((block * PER_BLOCK + place) / GROUP));
+            looked.map_err(|what| self.broken(Section::Terms, what))?;
+            block = walk.next_block(self, &index, block)?;
+        }
+        hand.complete()?;
+        walk.liked.terms.truncate(most.saturating_add(1));
+        Ok(walk.liked)
+    }
+
+    /// The groups that may have a term which the automaton accepts; none if all of these may.
+    fn groups_of<A: Automaton>(
+        self: &Arc<Self>,
+        hand: &mut Hand,
+        automaton: &A,
+        all: Range<usize>,
+    ) -> Step<Option<Vec<usize>>> {
+        if all.len() <= FEW_GROUPS {
+            return Ok(None);
+        }
+        let mut groups: Option<Vec<usize>> = None;
+        for part in parts(&automaton.runs()) {
+            let Some(found) = if_at_hand(self.groups_with(hand, &part))? else { continue };
+            let found: Vec<_> =
+                found.into_iter().map(|group| group as usize).filter(|group| all.contains(group)).collect();
+            groups = Some(match groups {
+                None => found,
+                Some(known) => known.into_iter().filter(|group| found.binary_search(group).is_ok()).collect(),
+            });
+        }
+        hand.complete()?;
+        Ok(groups)
+    }
+}
+
+/// What runs of characters are looked up by: threes where there are any, for pairs and single characters stand in many
+/// more groups.
+fn parts(runs: &[String]) -> Vec<String> {
+    let all: Vec<Vec<char>> = runs.iter().map(|run| run.chars().collect()).collect();
+    let longest = all.iter().map(Vec::len).max().unwrap_or(0).min(3);
+    let long = all.iter().filter(|run| run.len() >= longest && longest > 0);
+    long.flat_map(|run| run.windows(longest).map(|part| part.iter().collect())).collect()
+}
+
+/// The least bytes that are greater than all that begin with `beginning`; none if there are none.
+fn after(beginning: &[u8]) -> Option<Vec<u8>> {
+    let place = beginning.iter().rposition(|byte| *byte < u8::MAX)?;
+    let mut after = beginning[..=place].to_vec();
+    after[place] += 1;
+    Some(after)
+}
+
+struct Walk<'a, A: Automaton> {
+    automaton: &'a A,
+    /// What is known after each character of the entry, with the bytes so far: of beginnings that are not ruled out.
+    states: Vec<(usize, A::State)>,
+    /// The beginning of the entry that is ruled out.
+    dead: Option<Vec<u8>>,
+    liked: Liked,
+}
+
+impl<A: Automaton> Walk<'_, A> {
+    /// Looks at those terms of a block that are wanted, by their places in it.
+    fn look(&mut self, block: &[u8], columns: usize, wanted: impl Fn(usize) -> bool) -> Result<(), Broken> {
+        let (mut entries, mut ends) = (Entries::new(block), None);
+        self.states.truncate(1);
+        self.dead = None;
+        let mut place = 0;
+        while entries.advance()? {
+            let entry = payload(entries.payload(), &mut ends, columns)?;
+            let (shared, here) = (entries.shared(), place);
+            place += 1;
+            while self.states.len() > 1 && self.states.last().is_some_and(|(bytes, _)| *bytes > shared) {
+                self.states.pop();
+            }
+            if self.dead.as_ref().is_some_and(|dead| dead.len() <= shared) {
+                continue;
+            }
+            self.dead = None;
+            if wanted(here) {
+                self.liked.visited += 1;
+                self.read(entries.entry(), entry)?;
+            }
+        }
+        Ok(())
+    }
+
+    /// Reads an entry from where it parts from the one that was read before.
+    fn read(&mut self, term: &[u8], entry: TermEntry) -> Result<(), Broken> {
+        let known = self.states.last().map_or(0, |(bytes, _)| *bytes);
+        let rest = str::from_utf8(term.get(known..).unwrap_or_default()).map_err(|_| Broken("a term"))?;
+        for (at, next) in rest.char_indices() {
+            let end = known + at + next.len_utf8();
+            let Some((_, state)) = self.states.last() else { break };
+            let Some(state) = self.automaton.step(state, next) else {
+                self.dead = Some(term[..end].to_vec());
+                return Ok(());
+            };
+            self.states.push((end, state));
+        }
+        if self.states.last().is_some_and(|(_, state)| self.automaton.accepts(state)) {
+            let term = str::from_utf8(term).map_err(|_| Broken("a term"))?;
+            self.liked.terms.push((term.to_owned(), entry));
+        }
+        Ok(())
+    }
+
+    /// The next block that may have a term, after one that was looked at.
+    fn next_block(&self, shelf: &Arc<Shelf>, index: &SortedIndex, block: usize) -> Step<usize> {
+        let ahead = match self.dead.as_deref().and_then(after) {
+            Some(after) => shelf.locate(Section::Terms, index, &after)?.unwrap_or(block),
+            None => block,
+        };
+        Ok(ahead.max(block + 1))
+    }
+}

@@ -1,0 +1,29 @@
+//! What reads a word character by character and says whether it is one of those that are looked for.
+
+/// An automaton over characters. It has no state of its own; a state is what it knows after a beginning of a word.
+pub trait Automaton {
+    /// What is known after a beginning of a word.
+    type State: Clone;
+
+    /// What is known before the first character.
+    fn start(&self) -> Self::State;
+
+    /// What is known after one character more; none if no word that begins so is looked for.
+    fn step(&self, state: &Self::State, next: char) -> Option<Self::State>;
+
+    /// Whether the word that ends here is looked for.
+    fn accepts(&self, state: &Self::State) -> bool;
+
+    /// What every word that is looked for begins with; may be empty.
+    fn beginning(&self) -> &str;
+
+    /// Runs of characters that every word has which is looked for; a zero character at the end of one stands for the end
+    /// of the word. May be none.
+    fn runs(&self) -> Vec<String>;
+}
+
+/// Whether an automaton accepts a word.
+pub fn accepts<A: Automaton>(automaton: &A, word: &str) -> bool {
+    let last = word.chars().try_fold(automaton.start(), |state, next| automaton.step(&state, next));
+    last.is_some_and(|state| automaton.accepts(&state))
+}
