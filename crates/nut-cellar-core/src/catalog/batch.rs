@@ -9,7 +9,9 @@ use crate::record::{Key, Record};
 use crate::schema::Schema;
 use crate::shelf::Builder;
 use crate::store::{Generation, MAX_BOOKMARK_BYTES, Manifest, MaskEntry, PieceId, ShelfEntry, Unit};
+use std::borrow::Borrow;
 use std::collections::{BTreeMap, BTreeSet};
+use std::num::NonZero;
 use std::sync::Arc;
 
 /// The memory that a batch takes, in bytes, before it seals what it has as a shelf and goes on.
@@ -50,6 +52,10 @@ pub struct SoFar {
 
 /// Whoever watches a batch is told after so many records.
 const TOLD: u64 = 1_024;
+
+/// So many records, or bytes of text, are given to a thread at a time.
+const AT_ONCE: usize = 512;
+const BYTES_AT_ONCE: usize = 1 << 20;
 
 /// What a batch did.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -160,6 +166,63 @@ impl<'u> Batch<'u> {
             self.tell();
         }
         Ok(())
+    }
+
+    /// Lets so many threads work on the records that are put [together](Self::put_all), and on writing shelves. What is
+    /// written does not depend on it.
+    ///
+    /// # Errors
+    /// If the place can't be written.
+    pub fn set_threads(&mut self, threads: NonZero<usize>) -> Result<()> {
+        self.seal()?;
+        self.builder.set_threads(threads);
+        Ok(())
+    }
+
+    /// Puts records, as if one after the other; several [threads](Self::set_threads) read them. So many are taken from
+    /// `records` at a time that all threads have enough to do.
+    ///
+    /// # Errors
+    /// As for [`put`](Self::put), of the first record that is refused. Some of those before it have been put then, so such
+    /// a batch is best dropped.
+    ///
+    /// ```
+    /// use nut_cellar_core::{Batch, Column, Memory, Opened, Record, Schema, Unit};
+    /// use std::num::NonZero;
+    ///
+    /// let schema = Schema::new("id").with("title", Column::text("en"));
+    /// let place = Memory::new();
+    /// let (mut unit, opened) = (place.unit(), Opened::new());
+    /// let mut batch = Batch::new(&mut unit, &opened, &schema).unwrap();
+    /// batch.set_threads(NonZero::new(2).unwrap()).unwrap();
+    /// batch.put_all((0..1_000).map(|id| Record::new(id).with("title", "A black umbrella"))).unwrap();
+    /// assert_eq!(batch.publish().unwrap().put, 1_000);
+    /// ```
+    pub fn put_all<R: Borrow<Record> + Sync>(&mut self, records: impl IntoIterator<Item = R>) -> Result<()> {
+        let (most, mut records) = (self.builder.threads(), records.into_iter());
+        let mut some = Vec::new();
+        loop {
+            some.clear();
+            let mut bytes = 0;
+            while some.len() < most * AT_ONCE && bytes < most * BYTES_AT_ONCE {
+                let Some(record) = records.next() else { break };
+                bytes += record.borrow().size();
+                some.push(record);
+            }
+            if some.is_empty() {
+                return Ok(());
+            }
+            self.builder.put_all(&some)?;
+            let before = self.put;
+            self.put += some.len() as u64;
+            let full = self.builder.memory() >= self.budget;
+            if full {
+                self.seal()?;
+            }
+            if full || before / TOLD != self.put / TOLD {
+                self.tell();
+            }
+        }
     }
 
     /// Removes the record with this key, if there is one.

@@ -49,6 +49,12 @@ impl Record {
         self.columns.get(column).map_or(&[], Vec::as_slice)
     }
 
+    /// The bytes of its texts, about.
+    pub(crate) fn size(&self) -> usize {
+        let text = |value: &Value| value.as_text().map_or(size_of::<Value>(), str::len);
+        self.columns.values().flatten().map(text).sum()
+    }
+
     /// The columns that were given, with their values, in the order in which they were given.
     pub fn columns(&self) -> impl Iterator<Item = (&str, &[Value])> {
         self.columns.iter().map(|(name, values)| (name.as_str(), values.as_slice()))

@@ -1,10 +1,13 @@
 //! The values of one column of the records that are being gathered.
 
+use super::builder::Home;
 use super::directory::Section;
 use super::exact;
 use super::output::Output;
+use super::part::Part;
+use super::sorted::SortedWriter;
 use super::values::{ValueIndex, ValueWriter, number};
-use super::vocabulary::Vocabulary;
+use super::vocabulary::{Vocabulary, unify};
 use crate::error::Result;
 use crate::record::Value;
 use crate::schema::Kind;
@@ -37,75 +40,118 @@ impl Gathered {
         self.ends.push(self.numbers.len());
     }
 
+    /// Forgets all but the first records.
+    pub fn truncate(&mut self, records: usize) {
+        self.ends.truncate(records);
+        self.numbers.truncate(self.ends.last().copied().unwrap_or(0));
+    }
+
     /// The memory it takes, in bytes; an estimate.
     pub fn memory(&self) -> usize {
         let texts = self.exact.as_ref().map_or(0, Vocabulary::memory);
         texts + self.numbers.len() * size_of::<u64>() + self.ends.len() * size_of::<usize>()
     }
 
-    /// The values of an arrival.
-    fn of(&self, arrival: u32) -> &[u64] {
-        let arrival = arrival as usize;
-        let start = arrival.checked_sub(1).map_or(0, |before| self.ends[before]);
-        &self.numbers[start..self.ends[arrival]]
+    /// The values of a record.
+    fn of(&self, record: u32) -> &[u64] {
+        let record = record as usize;
+        let start = record.checked_sub(1).map_or(0, |before| self.ends[before]);
+        &self.numbers[start..self.ends[record]]
     }
+}
 
-    /// The numbers of the texts that one of these arrivals has, in the order of the texts.
-    fn texts(&self, arrivals: &[u32]) -> Vec<u32> {
-        let Some(texts) = &self.exact else { return Vec::new() };
-        let mut used = vec![false; texts.len()];
-        for &arrival in arrivals {
-            for &number in self.of(arrival) {
-                used[place(number)] = true;
+/// What the parts have of one column.
+struct Column {
+    parts: Vec<Gathered>,
+    /// For a column of kind "exact", for each part, for each of its texts, the ordinal.
+    ordinals: Option<Vec<Vec<u64>>>,
+}
+
+impl Column {
+    /// Appends the exact values that records have to `entries`, and numbers them from `next` on.
+    fn number(
+        &mut self,
+        (place, next): (usize, &mut u64),
+        homes: &[Home],
+        entries: &mut SortedWriter,
+        out: &mut Output<'_>,
+    ) -> Result<()> {
+        let texts: Vec<_> = self.parts.iter().filter_map(|gathered| gathered.exact.as_ref()).collect();
+        if texts.is_empty() {
+            return Ok(());
+        }
+        let unified = unify(&texts);
+        let mut used = vec![false; unified.len()];
+        for home in homes {
+            let part = home.part as usize;
+            for &number in self.parts[part].of(home.record) {
+                used[unified.ranks[part][index(number)] as usize] = true;
             }
         }
-        let mut sorted = texts.sorted();
-        sorted.retain(|&number| used[number as usize]);
-        sorted
+        let mut of_rank = Vec::with_capacity(used.len());
+        for (&(part, number), used) in unified.order.iter().zip(used) {
+            of_rank.push(*next);
+            if used {
+                entries.push_bare(&exact::entry(place, texts[part as usize].term(number)));
+                entries.stream(out)?;
+                *next += 1;
+            }
+        }
+        let ordinals = |ranks: &Vec<u32>| ranks.iter().map(|&rank| of_rank[rank as usize]).collect();
+        self.ordinals = Some(unified.ranks.iter().map(ordinals).collect());
+        Ok(())
+    }
+
+    /// The values of a record, ascending, each once.
+    fn values(&self, home: Home, values: &mut Vec<u64>) {
+        let part = home.part as usize;
+        let numbers = self.parts[part].of(home.record);
+        values.clear();
+        match &self.ordinals {
+            Some(ordinals) => values.extend(numbers.iter().map(|&number| ordinals[part][index(number)])),
+            None => values.extend(numbers),
+        }
+        values.sort_unstable();
+        values.dedup();
     }
 }
 
 /// A number of a text as a place.
-fn place(number: u64) -> usize {
+fn index(number: u64) -> usize {
     usize::try_from(number).expect("numbers of texts have 32 bits")
 }
 
-/// Writes the exact values and the values of all columns, of the records that these arrivals become.
+/// Writes the exact values and the values of all columns, of the records that are at home there; takes them out of the parts.
+/// Gives the number of columns.
 pub(super) fn write(
-    columns: Vec<Gathered>,
-    arrivals: &[u32],
+    parts: &mut [Part],
+    homes: &[Home],
     per_block: usize,
     out: &mut Output<'_>,
-) -> Result<()> {
-    let mut entries = exact::writer();
-    let (mut ordinals, mut next) = (Vec::new(), 0_u64);
-    for (column, gathered) in columns.iter().enumerate() {
-        let mut of_column = vec![0; gathered.exact.as_ref().map_or(0, Vocabulary::len)];
-        for number in gathered.texts(arrivals) {
-            if let Some(texts) = &gathered.exact {
-                entries.push_bare(&exact::entry(column, texts.term(number)));
-                entries.stream(out)?;
+) -> Result<u16> {
+    let mut columns: Vec<Column> = Vec::new();
+    for part in parts {
+        for (place, (_, gathered)) in part.values.drain(..).enumerate() {
+            match columns.get_mut(place) {
+                Some(column) => column.parts.push(gathered),
+                None => columns.push(Column { parts: vec![gathered], ordinals: None }),
             }
-            of_column[number as usize] = next;
-            next += 1;
         }
-        ordinals.push(of_column);
+    }
+    let (mut entries, mut next) = (exact::writer(), 0);
+    for (place, column) in columns.iter_mut().enumerate() {
+        column.number((place, &mut next), homes, &mut entries, out)?;
     }
     entries.finish(out, Section::Exact, Section::ExactIndex)?;
     let (mut index, mut values) = (ValueIndex::default(), Vec::new());
-    for (gathered, ordinals) in columns.into_iter().zip(ordinals) {
+    for column in &columns {
         let mut writer = ValueWriter::new(per_block);
-        for &arrival in arrivals {
-            values.clear();
-            match gathered.exact {
-                Some(_) => values.extend(gathered.of(arrival).iter().map(|&number| ordinals[place(number)])),
-                None => values.extend(gathered.of(arrival)),
-            }
-            values.sort_unstable();
-            values.dedup();
+        for home in homes {
+            column.values(*home, &mut values);
             writer.push(out, &mut index, &values)?;
         }
         writer.finish(out, &mut index)?;
     }
-    index.finish(out)
+    index.finish(out)?;
+    Ok(u16::try_from(columns.len()).expect("the schema has been checked"))
 }

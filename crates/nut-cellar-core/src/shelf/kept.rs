@@ -4,6 +4,7 @@
 //! A record is the number of its columns that have values, then for each its place in the schema, how many values,
 //! and the values. A block is a run of records, each preceded by its length.
 
+use super::builder::in_threads;
 use super::directory::Section;
 use super::hand::{Hand, Step};
 use super::output::Output;
@@ -19,6 +20,8 @@ use std::sync::Arc;
 
 /// A block is ended when it has this many bytes before compression.
 const BLOCK_BYTES: usize = 16 * 1024;
+/// So many blocks are packed by one thread before all threads join.
+const AT_ONCE: usize = 16;
 /// The most bytes that the kept values of one record may take.
 pub(super) const MAX_RECORD_BYTES: usize = 1 << 30;
 /// No input of LZ4 shrinks to less than one byte in this many.
@@ -67,23 +70,35 @@ pub(crate) fn unpack(schema: &Schema, bytes: &[u8]) -> Result<IndexMap<String, V
 /// Writes the kept values and their index.
 pub(super) struct KeptWriter {
     packing: Packing,
+    /// How many threads pack.
+    threads: usize,
+    /// The block that goes on.
     block: Vec<u8>,
+    /// Blocks that have ended and were not written, each with the number of its records.
+    ended: Vec<(Vec<u8>, u32)>,
+    /// The records of the block that goes on.
+    records: u32,
     index: Vec<u8>,
+    /// The first record of the block that is written next.
     first: u32,
-    next: u32,
     written: u64,
 }
 
 impl KeptWriter {
-    pub fn new(packing: Packing) -> Self {
-        Self { packing, block: Vec::new(), index: Vec::new(), first: 0, next: 0, written: 0 }
+    /// Packs with so many threads.
+    pub fn new(packing: Packing, threads: usize) -> Self {
+        let (block, ended, index) = (Vec::new(), Vec::new(), Vec::new());
+        Self { packing, threads, block, ended, records: 0, index, first: 0, written: 0 }
     }
 
     /// Appends the packed values of the next record.
     pub fn push(&mut self, out: &mut Output<'_>, record: &[u8]) -> Result<()> {
         put_bytes(&mut self.block, record);
-        self.next += 1;
-        if self.block.len() >= BLOCK_BYTES { self.end_block(out) } else { Ok(()) }
+        self.records += 1;
+        if self.block.len() >= BLOCK_BYTES {
+            self.end_block();
+        }
+        if self.ended.len() >= self.threads * AT_ONCE { self.write_ended(out) } else { Ok(()) }
     }
 
     /// Whether a packed block may follow, so that none becomes much smaller than the others for it.
@@ -93,37 +108,49 @@ impl KeptWriter {
 
     /// Appends a block as it is.
     pub fn copy(&mut self, out: &mut Output<'_>, block: &KeptBlock) -> Result<()> {
-        if !self.block.is_empty() {
-            self.end_block(out)?;
-        }
-        self.next += block.records;
-        self.write(out, &block.packed, block.packing, block.unpacked)
+        self.end_block();
+        self.write_ended(out)?;
+        self.write(out, (&block.packed, block.packing), block.unpacked, block.records)
     }
 
     /// Ends the section and appends its index: for each block its first record, where it ends, and its size unpacked.
     pub fn finish(mut self, out: &mut Output<'_>) -> Result<()> {
-        if !self.block.is_empty() {
-            self.end_block(out)?;
-        }
+        self.end_block();
+        self.write_ended(out)?;
         out.end(Section::Kept);
         out.append(&self.index)?;
         out.end(Section::KeptIndex);
         Ok(())
     }
 
-    fn end_block(&mut self, out: &mut Output<'_>) -> Result<()> {
-        let packed = self.packing.pack(&self.block)?;
-        self.write(out, &packed, self.packing, self.block.len())?;
-        self.block.clear();
+    fn end_block(&mut self) {
+        if self.records > 0 {
+            let room = Vec::with_capacity(BLOCK_BYTES + BLOCK_BYTES / 8);
+            self.ended.push((std::mem::replace(&mut self.block, room), std::mem::take(&mut self.records)));
+        }
+    }
+
+    fn write_ended(&mut self, out: &mut Output<'_>) -> Result<()> {
+        let (ended, packing) = (std::mem::take(&mut self.ended), self.packing);
+        let shares = ended.chunks(ended.len().div_ceil(self.threads).max(1));
+        let packed = in_threads(shares, |blocks| -> Result<Vec<_>> {
+            blocks.iter().map(|(block, _)| packing.pack(block)).collect()
+        });
+        let mut blocks = ended.iter();
+        for packed in packed {
+            for (packed, (block, records)) in packed?.iter().zip(&mut blocks) {
+                self.write(out, (packed, packing), block.len(), *records)?;
+            }
+        }
         Ok(())
     }
 
     fn write(
         &mut self,
         out: &mut Output<'_>,
-        packed: &[u8],
-        packing: Packing,
+        (packed, packing): (&[u8], Packing),
         unpacked: usize,
+        records: u32,
     ) -> Result<()> {
         out.append(packed)?;
         self.written += packed.len() as u64;
@@ -132,7 +159,7 @@ impl KeptWriter {
         self.index.extend_from_slice(&self.written.to_le_bytes());
         let small = if packing == Packing::Small { SMALL } else { 0 };
         self.index.extend_from_slice(&(unpacked | small).to_le_bytes());
-        self.first = self.next;
+        self.first += records;
         Ok(())
     }
 }

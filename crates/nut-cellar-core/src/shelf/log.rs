@@ -3,6 +3,7 @@
 //! A token takes four bytes: the number of its term. Its position is one more than that of the token before, in the same
 //! column of the same record, unless a mark in front of it says which.
 
+use super::builder::Home;
 use std::ops::Range;
 
 /// Positions in a column of a record are below this.
@@ -81,46 +82,65 @@ impl TokenLog {
         self.entries.len() * (size_of::<Place>() + 1)
     }
 
-    /// Sorts the tokens of `arrivals`, which become the records from 0, by term, with one counting pass: for each of the
-    /// `terms` where its places begin, and at last where they end; and the places, ascending for each term.
-    pub fn scatter(&self, arrivals: &[u32], terms: usize) -> (Vec<usize>, Vec<Place>) {
-        let mut starts = vec![0_usize; terms + 1];
-        for &arrival in arrivals {
-            let columns = arrival as usize * self.columns;
-            let tokens = self.range(columns).start..self.range(columns + self.columns - 1).end;
-            for &entry in &self.entries[tokens] {
-                if entry & MARK == 0 {
-                    starts[entry as usize + 1] += 1;
-                }
-            }
-        }
-        for term in 1..starts.len() {
-            starts[term] += starts[term - 1];
-        }
-        let mut places = vec![Place::default(); starts[terms]];
-        for (record, &arrival) in (0..).zip(arrivals) {
-            for (place, column) in (0..).zip(0..self.columns) {
-                let tokens = self.range(arrival as usize * self.columns + column);
-                let mut position = 0;
-                for &entry in &self.entries[tokens] {
-                    if entry & MARK == 0 {
-                        let slot = &mut starts[entry as usize];
-                        places[*slot] = Place::new(record, place, position);
-                        *slot += 1;
-                        position += 1;
-                    } else {
-                        position = entry & !MARK;
-                    }
-                }
-            }
-        }
-        // Each start has become the one after it.
-        starts.rotate_right(1);
-        starts[0] = 0;
-        (starts, places)
+    /// Takes all tokens out of it.
+    pub fn take(&mut self) -> Self {
+        let columns = self.columns;
+        std::mem::replace(self, Self::new(columns))
+    }
+
+    /// The tokens of a record.
+    fn of_record(&self, record: u32) -> &[u32] {
+        let columns = record as usize * self.columns;
+        &self.entries[self.range(columns).start..self.range(columns + self.columns - 1).end]
     }
 
     fn range(&self, column: usize) -> Range<usize> {
         column.checked_sub(1).map_or(0, |before| self.ends[before])..self.ends[column]
     }
+}
+
+/// Sorts the tokens of records that are at home in these logs, and become the records from `first` on, by term, with one
+/// counting pass: for each of the `terms` where its places begin, and at last where they end; and the places, ascending for
+/// each term. `ranks` has for each log for each of its terms which of them it is.
+pub(super) fn scatter(
+    logs: &[TokenLog],
+    homes: &[Home],
+    first: u32,
+    ranks: &[Vec<u32>],
+    terms: usize,
+) -> (Vec<usize>, Vec<Place>) {
+    let mut starts = vec![0_usize; terms + 1];
+    for home in homes {
+        let (log, ranks) = (&logs[home.part as usize], &ranks[home.part as usize]);
+        for &entry in log.of_record(home.record) {
+            if entry & MARK == 0 {
+                starts[ranks[entry as usize] as usize + 1] += 1;
+            }
+        }
+    }
+    for term in 1..starts.len() {
+        starts[term] += starts[term - 1];
+    }
+    let mut places = vec![Place::default(); starts[terms]];
+    for (record, home) in (first..).zip(homes) {
+        let (log, ranks) = (&logs[home.part as usize], &ranks[home.part as usize]);
+        for (place, column) in (0..).zip(0..log.columns) {
+            let tokens = log.range(home.record as usize * log.columns + column);
+            let mut position = 0;
+            for &entry in &log.entries[tokens] {
+                if entry & MARK == 0 {
+                    let slot = &mut starts[ranks[entry as usize] as usize];
+                    places[*slot] = Place::new(record, place, position);
+                    *slot += 1;
+                    position += 1;
+                } else {
+                    position = entry & !MARK;
+                }
+            }
+        }
+    }
+    // Each start has become the one after it.
+    starts.rotate_right(1);
+    starts[0] = 0;
+    (starts, places)
 }

@@ -30,6 +30,14 @@ impl TermEntry {
         Self { records: 1, lists: Lists::Once { ordinal, column, position } }
     }
 
+    /// Moves the lists so far from the beginnings of their sections.
+    pub fn move_lists(&mut self, by_postings: u64, by_positions: u64) {
+        if let Lists::Written { postings, positions, .. } = &mut self.lists {
+            *postings = postings.start + by_postings..postings.end + by_postings;
+            *positions = positions.start + by_positions..positions.end + by_positions;
+        }
+    }
+
     /// How often the term occurs.
     pub fn occurrences(&self) -> u64 {
         match self.lists {

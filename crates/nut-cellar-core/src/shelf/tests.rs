@@ -730,3 +730,66 @@ fn kept_values_are_packed_as_the_schema_says_and_all_are_read() {
         assert_eq!(kept["pence"][0], Value::Integer(key.into()));
     }
 }
+
+#[derive(Clone, Debug)]
+enum Arrival {
+    Together(Vec<Record>),
+    Alone(Record),
+    Refused(Vec<Record>),
+    Removed(i64),
+}
+
+proptest! {
+    /// Whoever gathers and packs: the bytes are the same.
+    #[test]
+    fn a_shelf_does_not_depend_on_threads(
+        arrivals in prop::collection::vec(
+            prop_oneof![
+                3 => records().prop_map(Arrival::Together),
+                1 => records().prop_map(|mut records| Arrival::Alone(records.remove(0))),
+                1 => records().prop_map(Arrival::Refused),
+                1 => (0_i64..40).prop_map(Arrival::Removed),
+            ],
+            1..8,
+        ),
+        block in prop_oneof![Just(4_u8), Just(128)],
+    ) {
+        let english = Schema::new("id")
+            .with("title", Column::text("en"))
+            .with("notes", Column::text("none"))
+            .with("station", Column::of(Kind::Exact))
+            .with("pence", Column::of(Kind::Integer))
+            .with("weight", Column::of(Kind::Float))
+            .with("lent", Column::of(Kind::Boolean).not_kept())
+            .with("line", Column::of(Kind::Exact));
+        let mut all = Vec::new();
+        for threads in [1, 2, 3, 7] {
+            let mut builder = Builder::new(Arc::new(english.clone()));
+            builder.set_block(block);
+            builder.set_threads(std::num::NonZero::new(threads).unwrap());
+            // Once more after a shelf was sealed.
+            for _ in 0..2 {
+                for arrival in &arrivals {
+                    match arrival {
+                        Arrival::Together(records) => builder.put_all(records).unwrap(),
+                        Arrival::Alone(record) => builder.put(record).unwrap(),
+                        Arrival::Refused(records) => {
+                            let mut records = records.clone();
+                            records.push(Record::new(1).with("tilte", "oak"));
+                            assert!(builder.put_all(&records).unwrap_err().to_string().contains("tilte"));
+                        }
+                        Arrival::Removed(key) => builder.remove(&Key::from(*key)),
+                    }
+                }
+                let unit = Memory::new().unit();
+                let bytes = builder.seal(&unit).unwrap().map(|sealed| {
+                    let shelf = Arc::new(Shelf::open(&unit, &sealed.entry).unwrap());
+                    check(&unit, &shelf, &sealed.entry, &english).unwrap();
+                    unit.read(&[(sealed.entry.piece, 0..sealed.entry.bytes)]).unwrap().remove(0)
+                });
+                all.push(bytes);
+            }
+        }
+        prop_assert!(all.iter().all(|bytes| *bytes == all[0]));
+    }
+}

@@ -1,5 +1,6 @@
 //! The distinct terms of the records that are being gathered, numbered as they come.
 
+use super::builder::in_threads;
 use foldhash::fast::RandomState;
 use hashbrown::HashTable;
 use std::hash::BuildHasher;
@@ -96,6 +97,47 @@ impl Vocabulary {
     pub fn memory(&self) -> usize {
         self.text.len() + self.len() * (size_of::<usize>() + 2 * size_of::<Slot>())
     }
+}
+
+/// The terms of several vocabularies as one.
+#[derive(Debug)]
+pub(super) struct Unified {
+    /// Each term once, in order, by a vocabulary that has it and its number there.
+    pub order: Vec<(u32, u32)>,
+    /// For each vocabulary, for each of its numbers, the place in that order.
+    pub ranks: Vec<Vec<u32>>,
+}
+
+impl Unified {
+    /// How many terms there are.
+    pub fn len(&self) -> usize {
+        self.order.len()
+    }
+}
+
+/// Puts the terms of vocabularies in one order.
+pub(super) fn unify(vocabularies: &[&Vocabulary]) -> Unified {
+    let sorted = in_threads(vocabularies.iter(), |vocabulary| vocabulary.sorted());
+    let mut ranks: Vec<_> = vocabularies.iter().map(|vocabulary| vec![0; vocabulary.len()]).collect();
+    let (mut order, mut next) = (Vec::new(), vec![0; vocabularies.len()]);
+    let here = |next: &[usize], place: usize| {
+        let number = sorted[place].get(next[place])?;
+        Some((vocabularies[place].term(*number), *number))
+    };
+    while let Some(least) =
+        (0..sorted.len()).filter_map(|place| here(&next, place)).map(|(term, _)| term).min()
+    {
+        let rank = u32::try_from(order.len()).expect("fewer terms than tokens in memory");
+        let mut found = None;
+        for place in 0..sorted.len() {
+            let Some((_, number)) = here(&next, place).filter(|(term, _)| *term == least) else { continue };
+            ranks[place][number as usize] = rank;
+            next[place] += 1;
+            found = found.or(Some((u32::try_from(place).expect("far fewer threads"), number)));
+        }
+        order.extend(found);
+    }
+    Unified { order, ranks }
 }
 
 fn term_at<'t>(text: &'t str, ends: &[usize], number: u32) -> &'t str {

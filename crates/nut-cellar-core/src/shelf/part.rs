@@ -1,0 +1,202 @@
+//! What one thread gathers of the records that become a shelf: their tokens, lengths and values, in the order in which they
+//! came to it.
+
+use super::gathered::Gathered;
+use super::kept;
+use super::log::{POSITIONS, TokenLog};
+use super::vocabulary::Vocabulary;
+use crate::error::{Error, ErrorKind, Result};
+use crate::record::{Record, Value};
+use crate::schema::{Column, Schema};
+use crate::text::{Memory, Recipe, Recipes, read};
+use std::borrow::Cow;
+use std::sync::Arc;
+
+/// Between two values of one column this many positions are left out, so that no phrase reaches from one to the next.
+const VALUE_GAP: u32 = 16;
+
+/// Records by the order in which they came. Removals are records without anything.
+#[derive(Debug)]
+pub(super) struct Part {
+    schema: Arc<Schema>,
+    /// For each text column how it is read, and what became of words that were read before.
+    recipes: Vec<(Recipes, Vec<Memory>)>,
+    pub vocabulary: Vocabulary,
+    pub log: TokenLog,
+    /// For each record, for each text column, the number of positions.
+    lengths: Vec<u32>,
+    /// The kept values of all records, packed, and where those of each end.
+    kept: Vec<u8>,
+    kept_ends: Vec<usize>,
+    /// For each column whose values are compared its place in the schema, and the values of all records.
+    pub values: Vec<(usize, Gathered)>,
+}
+
+impl Part {
+    /// Nothing gathered.
+    pub fn new(schema: &Arc<Schema>) -> Self {
+        let recipe = |column: &Column| {
+            let recipes = Recipes::of(column.text_settings());
+            let memories = recipes.all().map(|_| Memory::default()).collect();
+            (recipes, memories)
+        };
+        let recipes: Vec<_> = schema.text_columns().map(|(_, column)| recipe(column)).collect();
+        let values = schema.value_columns().map(|(place, column)| (place, Gathered::new(column.kind())));
+        Self {
+            values: values.collect(),
+            vocabulary: Vocabulary::default(),
+            log: TokenLog::new(recipes.len()),
+            recipes,
+            lengths: Vec::new(),
+            kept: Vec::new(),
+            kept_ends: Vec::new(),
+            schema: Arc::clone(schema),
+        }
+    }
+
+    /// How many records it has, removals included.
+    pub fn len(&self) -> usize {
+        self.kept_ends.len()
+    }
+
+    /// Takes a record, and gives its encoded key.
+    ///
+    /// # Errors
+    /// [`ErrorKind::BadRecord`], and nothing is taken.
+    pub fn put(&mut self, record: &Record) -> Result<Vec<u8>> {
+        let key = record.key.encode_checked()?;
+        let schema = Arc::clone(&self.schema);
+        let values = values(&schema, record)?;
+        let kept = schema.columns().zip(&values).enumerate();
+        let kept = kept.filter(|(_, ((_, column), values))| column.kept() && !values.is_empty());
+        let kept: Vec<_> = kept.map(|(place, (_, values))| (place, &**values)).collect();
+        kept::pack(&mut self.kept, &kept)?;
+        if let Err(error) = self.take_texts(&values) {
+            self.truncate(self.len());
+            return Err(error.at(format_args!("record {}", record.key)));
+        }
+        for (column, gathered) in &mut self.values {
+            gathered.push(&values[*column]);
+        }
+        self.kept_ends.push(self.kept.len());
+        Ok(key)
+    }
+
+    /// Takes a removal.
+    pub fn put_nothing(&mut self) {
+        self.kept_ends.push(self.kept.len());
+        self.values.iter_mut().for_each(|(_, gathered)| gathered.push(&[]));
+        for _ in 0..self.recipes.len() {
+            self.log.end_column();
+            self.lengths.push(0);
+        }
+    }
+
+    /// Forgets all but the first records.
+    pub fn truncate(&mut self, records: usize) {
+        self.kept_ends.truncate(records);
+        self.kept.truncate(self.kept_ends.last().copied().unwrap_or(0));
+        self.log.truncate(records);
+        self.lengths.truncate(records * self.recipes.len());
+        self.values.iter_mut().for_each(|(_, gathered)| gathered.truncate(records));
+    }
+
+    /// The memory that it takes, and sealing it will take, in bytes; an estimate.
+    pub fn memory(&self) -> usize {
+        // The kept values are written before the tokens are sorted.
+        self.log.memory()
+            + self.kept.len().max(self.log.memory_sorted())
+            + self.vocabulary.memory()
+            + self.kept_ends.len() * size_of::<usize>()
+            + self.lengths.len() * size_of::<u32>()
+            + self.values.iter().map(|(_, gathered)| gathered.memory()).sum::<usize>()
+    }
+
+    /// The number of positions of a record in a text column.
+    pub fn length(&self, record: u32, column: usize) -> u32 {
+        self.lengths[record as usize * self.recipes.len() + column]
+    }
+
+    /// The kept values of a record, packed.
+    pub fn kept(&self, record: u32) -> &[u8] {
+        let record = record as usize;
+        let start = record.checked_sub(1).map_or(0, |before| self.kept_ends[before]);
+        &self.kept[start..self.kept_ends[record]]
+    }
+
+    /// Lets the kept values go.
+    pub fn forget_kept(&mut self) {
+        (self.kept, self.kept_ends) = (Vec::new(), Vec::new());
+    }
+
+    /// How the text columns are read.
+    pub fn recipes(&self) -> impl Iterator<Item = &Recipe> {
+        self.recipes.iter().flat_map(|(recipes, _)| recipes.all())
+    }
+
+    fn take_texts(&mut self, values: &[Cow<'_, [Value]>]) -> Result<()> {
+        let texts = self.schema.columns().zip(values).filter(|((_, column), _)| column.has_words());
+        let value = |name: &str| {
+            let column = self.schema.columns().position(|(known, _)| known == name)?;
+            values[column].first()?.as_text()
+        };
+        for ((recipes, memories), ((name, _), values)) in self.recipes.iter_mut().zip(texts) {
+            let language = recipes.named_by().and_then(value);
+            let chosen = recipes.place_of(language, values.first().and_then(Value::as_text));
+            let (recipe, memory) = (recipes.get(chosen), &mut memories[chosen]);
+            let (mut length, mut base) = (0, 0);
+            for text in values.iter().flat_map(|value| recipes.texts(chosen, value)) {
+                let mut last = base;
+                let positions = read(recipe, memory, &text, |token| {
+                    last = base + token.position;
+                    if last < POSITIONS {
+                        self.log.push(self.vocabulary.number(token.term), last);
+                    }
+                });
+                length += positions;
+                base += positions + VALUE_GAP;
+                if last.max(base) >= POSITIONS {
+                    return Err(Error::new(
+                        ErrorKind::BadRecord,
+                        format!(
+                            "Column `{name}` has more than {POSITIONS} positions; divide its text among several \
+                             records."
+                        ),
+                    ));
+                }
+            }
+            self.log.end_column();
+            self.lengths.push(length);
+        }
+        Ok(())
+    }
+}
+
+/// The values of each column of the schema, as its kind wants them.
+fn values<'r>(schema: &Schema, record: &'r Record) -> Result<Vec<Cow<'r, [Value]>>> {
+    if let Some((unknown, _)) = record.columns().find(|(name, _)| schema.column(name).is_none()) {
+        let known: Vec<_> = schema.columns().map(|(name, _)| name).collect();
+        return Err(Error::new(
+            ErrorKind::BadRecord,
+            format!(
+                "record {} has a column `{unknown}` and the schema has none; it has {}.",
+                record.key,
+                known.join(", ")
+            ),
+        ));
+    }
+    schema
+        .columns()
+        .map(|(name, column)| {
+            let values = record.values(name);
+            if values.iter().all(|value| value.is_of(column.kind())) {
+                return Ok(Cow::Borrowed(values));
+            }
+            let values: Result<Vec<_>> =
+                values.iter().cloned().map(|value| value.into_kind(column.kind())).collect();
+            values
+                .map(Cow::Owned)
+                .map_err(|error| error.at(format_args!("record {}, column `{name}`", record.key)))
+        })
+        .collect()
+}
