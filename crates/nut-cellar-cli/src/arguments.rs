@@ -1,6 +1,7 @@
 //! What can be called, and with what.
 
 use clap::{Args, Parser, Subcommand};
+use std::num::NonZero;
 use std::path::PathBuf;
 
 /// Full-text search inside an application or its database: no server, nothing to operate.
@@ -70,6 +71,9 @@ pub struct Load {
     /// Publish after every N records; all at once without
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u64).range(1..))]
     pub batch: Option<u64>,
+    /// How many threads read the texts; as many as there are processors without
+    #[arg(long, value_name = "N")]
+    pub threads: Option<NonZero<usize>>,
     /// Go on where a load of the same files stopped
     #[arg(long)]
     pub resume: bool,

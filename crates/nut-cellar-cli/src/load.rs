@@ -12,7 +12,9 @@ use nut_cellar::{
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use std::collections::BTreeSet;
+use std::num::NonZero;
 use std::path::PathBuf;
+use std::thread;
 
 pub fn run(call: &arguments::Load) -> Result<()> {
     let Target::Folder(path) = Target::read(&call.target)? else {
@@ -29,8 +31,10 @@ pub fn run(call: &arguments::Load) -> Result<()> {
     if call.resume {
         bookmark.records = opened.as_ref().map_or(Ok(0), |cellar| bookmark.reached(cellar))?;
     }
-    let mut loader =
-        Loader { schema: &schema, files, size, left_out: BTreeSet::new(), bookmark, done: false };
+    let threads =
+        call.threads.or_else(|| thread::available_parallelism().ok()).unwrap_or(NonZero::<usize>::MIN);
+    let left_out = BTreeSet::new();
+    let mut loader = Loader { schema: &schema, files, size, threads, left_out, bookmark, done: false };
     loader.skip()?;
     let mut cellar = opened;
     let mut published = 0;
@@ -147,12 +151,17 @@ impl Bookmark {
     }
 }
 
+/// So many records, or bytes of text, are read before they are put.
+const AT_ONCE: usize = 8_192;
+const BYTES_AT_ONCE: usize = 8 << 20;
+
 struct Loader<'a> {
     schema: &'a Schema,
     files: Files<'a>,
     bookmark: Bookmark,
     /// The most records of a batch.
     size: u64,
+    threads: NonZero<usize>,
     /// Columns that the schema does not have.
     left_out: BTreeSet<String>,
     /// Whether there is no record left.
@@ -172,22 +181,43 @@ impl Loader<'_> {
         Ok(())
     }
 
-    /// Puts the next records into a batch; tells how many.
-    fn fill(&mut self, batch: &mut Batch<'_>) -> Result<u64> {
-        let mut count = 0;
-        while count < self.size {
+    /// Puts a few of the next `most` records into a batch; tells how many.
+    fn put_some(&mut self, batch: &mut Batch<'_>, most: u64) -> Result<u64> {
+        let (mut records, mut places, mut bytes) = (Vec::new(), Vec::new(), 0);
+        while records.len() < AT_ONCE && (records.len() as u64) < most && bytes < BYTES_AT_ONCE {
             let Some((source, line, fields)) = self.files.next()? else {
                 self.done = true;
                 break;
             };
-            let at = |error: Error| error.at(source.at(line));
-            batch.put(&record(self.schema, &fields, source.is_text()).map_err(at)?).map_err(at)?;
+            let place = source.at(line);
+            records.push(record(self.schema, &fields, source.is_text()).map_err(|error| error.at(&place))?);
+            places.push(place);
+            bytes += fields.values().filter_map(Value::as_str).map(str::len).sum::<usize>();
             for name in fields.keys().filter(|name| !is_used(self.schema, name)) {
                 if !self.left_out.contains(name) {
                     self.left_out.insert(name.clone());
                 }
             }
-            count += 1;
+        }
+        match batch.put_all(&records) {
+            // None was taken: once more, one after the other, to say where the one is that was refused.
+            Err(refused) if refused.kind() == ErrorKind::BadRecord => {
+                for (record, place) in records.iter().zip(&places) {
+                    batch.put(record).map_err(|error| error.at(place))?;
+                }
+                Err(refused)
+            }
+            Err(failed) => Err(failed),
+            Ok(()) => Ok(records.len() as u64),
+        }
+    }
+
+    /// Puts the next records into a batch; tells how many.
+    fn fill(&mut self, batch: &mut Batch<'_>) -> Result<u64> {
+        batch.set_threads(self.threads)?;
+        let mut count = 0;
+        while count < self.size && !self.done {
+            count += self.put_some(batch, self.size - count)?;
         }
         self.bookmark.records += count;
         let bookmark = serde_json::to_vec(&self.bookmark).map_err(|error| {

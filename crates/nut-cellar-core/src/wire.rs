@@ -26,6 +26,12 @@ pub(crate) fn put_bytes(out: &mut Vec<u8>, bytes: &[u8]) {
     out.extend_from_slice(bytes);
 }
 
+/// How many bytes [`put_bytes`] appends for so many.
+pub(crate) fn bytes_size(length: usize) -> usize {
+    let bits = (usize::BITS - length.leading_zeros()).max(1);
+    bits.div_ceil(7) as usize + length
+}
+
 /// Reads forward through bytes that may be anything.
 #[derive(Debug, Clone)]
 pub(crate) struct Reader<'a> {

@@ -19,6 +19,7 @@ use nut_cellar_core::{
 use oracle::{OracleClause, OracleColumn, OracleSearch};
 use proptest::prelude::*;
 use std::collections::BTreeMap;
+use std::num::NonZero;
 
 const WORDS: [&str; 11] =
     ["oak", "oaks", "elm", "Box", "boxes", "wi-fi", "BOX", "handle", "Häuser", "qu'elm", "caféS"];
@@ -169,8 +170,12 @@ impl Asked {
 }
 
 /// Plays a history on a place and on a plain map; `budget` is small where shelves should be many, `block` where blocks
-/// should.
-fn play(steps: &[Step], budget: usize, block: u8) -> Result<(Memory, BTreeMap<Key, Record>)> {
+/// should. With several `threads` puts that follow one another are one call.
+fn play(
+    steps: &[Step],
+    (budget, block): (usize, u8),
+    threads: NonZero<usize>,
+) -> Result<(Memory, BTreeMap<Key, Record>)> {
     let place = Memory::new();
     let opened = Opened::new();
     let mut live = BTreeMap::new();
@@ -179,11 +184,20 @@ fn play(steps: &[Step], budget: usize, block: u8) -> Result<(Memory, BTreeMap<Ke
         let mut batch = Batch::new(&mut unit, &opened, &schema())?;
         batch.set_budget(budget);
         batch.set_block(block);
+        batch.set_threads(threads)?;
         let mut next = live.clone();
+        let mut together = Vec::new();
         for step in chunk {
+            if !matches!(step, Step::Put(_)) {
+                batch.put_all(together.drain(..))?;
+            }
             match step {
                 Step::Put(record) => {
-                    batch.put(record)?;
+                    if threads.get() > 1 {
+                        together.push(record.clone());
+                    } else {
+                        batch.put(record)?;
+                    }
                     next.insert(record.key.clone(), record.clone());
                 }
                 Step::Remove(key) => {
@@ -194,6 +208,7 @@ fn play(steps: &[Step], budget: usize, block: u8) -> Result<(Memory, BTreeMap<Ke
                 Step::Publish | Step::Drop => {}
             }
         }
+        batch.put_all(together)?;
         if !matches!(chunk.last(), Some(Step::Drop)) {
             let published = batch.publish()?;
             let gone = live.iter().filter(|(key, record)| {
@@ -223,8 +238,9 @@ proptest! {
         searches in prop::collection::vec(searches(), 1..6),
         budget in prop_oneof![Just(0_usize), Just(3_000), Just(usize::MAX)],
         block in prop_oneof![Just(4_u8), Just(1), Just(128)],
+        threads in 1_usize..4,
     ) {
-        let (place, live) = play(&steps, budget, block).unwrap();
+        let (place, live) = play(&steps, (budget, block), NonZero::new(threads).unwrap()).unwrap();
         prop_assume!(place.view().manifest().unwrap().is_some());
         Snapshot::open(&place.view(), &Opened::new()).unwrap().check(&place.view()).unwrap();
         for asked in searches {

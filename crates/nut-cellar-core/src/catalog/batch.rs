@@ -53,9 +53,8 @@ pub struct SoFar {
 /// Whoever watches a batch is told after so many records.
 const TOLD: u64 = 1_024;
 
-/// So many records, or bytes of text, are given to a thread at a time.
-const AT_ONCE: usize = 512;
-const BYTES_AT_ONCE: usize = 1 << 20;
+/// Threads join after so many records, so that whoever watches is told.
+const LEG: usize = 1 << 16;
 
 /// What a batch did.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -179,12 +178,12 @@ impl<'u> Batch<'u> {
         Ok(())
     }
 
-    /// Puts records, as if one after the other; several [threads](Self::set_threads) read them. So many are taken from
-    /// `records` at a time that all threads have enough to do.
+    /// Puts records, as if one after the other; several [threads](Self::set_threads) read them, and take them from
+    /// `records` in turn. Whoever watches is told at least after every 65,536.
     ///
     /// # Errors
-    /// As for [`put`](Self::put), of the first record that is refused. Some of those before it have been put then, so such
-    /// a batch is best dropped.
+    /// As for [`put`](Self::put), of the first record that is refused. Some of those before it have been put then, and
+    /// none behind it, so such a batch is best dropped.
     ///
     /// ```
     /// use nut_cellar_core::{Batch, Column, Memory, Opened, Record, Schema, Unit};
@@ -198,30 +197,22 @@ impl<'u> Batch<'u> {
     /// batch.put_all((0..1_000).map(|id| Record::new(id).with("title", "A black umbrella"))).unwrap();
     /// assert_eq!(batch.publish().unwrap().put, 1_000);
     /// ```
-    pub fn put_all<R: Borrow<Record> + Sync>(&mut self, records: impl IntoIterator<Item = R>) -> Result<()> {
-        let (most, mut records) = (self.builder.threads(), records.into_iter());
-        let mut some = Vec::new();
+    pub fn put_all<R, I>(&mut self, records: I) -> Result<()>
+    where
+        R: Borrow<Record>,
+        I: IntoIterator<Item = R, IntoIter: Send>,
+    {
+        let mut records = records.into_iter();
         loop {
-            some.clear();
-            let mut bytes = 0;
-            while some.len() < most * AT_ONCE && bytes < most * BYTES_AT_ONCE {
-                let Some(record) = records.next() else { break };
-                bytes += record.borrow().size();
-                some.push(record);
-            }
-            if some.is_empty() {
+            let put = self.builder.put_some(&mut records, (LEG, self.budget))?;
+            if put == 0 {
                 return Ok(());
             }
-            self.builder.put_all(&some)?;
-            let before = self.put;
-            self.put += some.len() as u64;
-            let full = self.builder.memory() >= self.budget;
-            if full {
+            self.put += put as u64;
+            if self.builder.memory() >= self.budget {
                 self.seal()?;
             }
-            if full || before / TOLD != self.put / TOLD {
-                self.tell();
-            }
+            self.tell();
         }
     }
 

@@ -9,14 +9,15 @@
 use super::arrivals::{Arrivals, Keys};
 use super::part::Part;
 use super::sealing;
+use super::threads::in_threads;
 use crate::error::{Error, ErrorKind, Result};
 use crate::record::{Key, Record};
 use crate::schema::Schema;
 use crate::store::{ShelfEntry, Unit};
 use std::borrow::Borrow;
 use std::num::NonZero;
-use std::sync::Arc;
-use std::thread;
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
+use std::sync::{Arc, Mutex, PoisonError};
 
 /// Postings in a block, unless something else is asked for.
 const BLOCK: u8 = 128;
@@ -43,6 +44,83 @@ pub struct Builder {
 pub(super) struct Home {
     pub part: u32,
     pub record: u32,
+}
+
+/// Records that threads take in runs.
+struct Supply<I> {
+    records: Mutex<Taking<I>>,
+    /// The memory that all parts take, and may take.
+    used: AtomicUsize,
+    memory: usize,
+    /// Whether nobody takes more.
+    over: AtomicBool,
+}
+
+struct Taking<I> {
+    records: I,
+    /// How many may be taken yet.
+    left: usize,
+    /// How many runs were taken.
+    runs: usize,
+}
+
+/// The runs that a thread took, each with its keys, and the run that was refused with why.
+type Worked = (Vec<(usize, Keys)>, Option<(usize, Error)>);
+
+/// So many records, or bytes of text, are a run.
+const RUN: usize = 256;
+const RUN_BYTES: usize = 1 << 18;
+
+impl<R: Borrow<Record>, I: Iterator<Item = R>> Supply<I> {
+    fn new(records: I, left: usize, memory: usize) -> Self {
+        let records = Mutex::new(Taking { records, left, runs: 0 });
+        Self { records, used: AtomicUsize::new(0), memory, over: AtomicBool::new(false) }
+    }
+
+    /// Takes runs and puts them into `part` until there are no more, or memory is used up.
+    fn work(&self, part: &mut Part) -> Worked {
+        let (mut taken, mut before) = (Vec::new(), part.memory());
+        while let Some((run, records)) = self.take() {
+            let mut keys = Keys::default();
+            for record in records {
+                match part.put(record.borrow()) {
+                    Ok(key) => keys.push(&key),
+                    Err(error) => {
+                        self.over.store(true, Ordering::Relaxed);
+                        return (taken, Some((run, error)));
+                    }
+                }
+            }
+            let now = part.memory();
+            let more = now.saturating_sub(before) + keys.memory();
+            if self.used.fetch_add(more, Ordering::Relaxed) + more >= self.memory {
+                self.over.store(true, Ordering::Relaxed);
+            }
+            before = now;
+            taken.push((run, keys));
+        }
+        (taken, None)
+    }
+
+    /// The next run, with its number.
+    fn take(&self) -> Option<(usize, Vec<R>)> {
+        let mut taking = self.records.lock().unwrap_or_else(PoisonError::into_inner);
+        if self.over.load(Ordering::Relaxed) {
+            return None;
+        }
+        let (mut run, mut bytes) = (Vec::with_capacity(RUN.min(taking.left)), 0);
+        while run.len() < RUN && bytes < RUN_BYTES && taking.left > 0 {
+            let Some(record) = taking.records.next() else {
+                taking.left = 0;
+                break;
+            };
+            taking.left -= 1;
+            bytes += record.borrow().size();
+            run.push(record);
+        }
+        taking.runs += 1;
+        (!run.is_empty()).then_some((taking.runs, run))
+    }
 }
 
 /// A shelf that has just been written.
@@ -78,7 +156,7 @@ impl Builder {
         self.block = postings;
     }
 
-    /// Lets so many threads work: on the records that are put [together](Self::put_all), and on sealing. Records that were
+    /// Lets so many threads work: on records that are put together, and on sealing. Records that were
     /// put before have to be sealed first.
     ///
     /// # Panics
@@ -87,11 +165,6 @@ impl Builder {
         assert!(self.arrivals.len() == 0, "records that were put before have to be sealed first");
         self.parts.resize_with(threads.get(), || Part::new(&self.schema));
         self.noted = vec![0; threads.get()];
-    }
-
-    /// How many threads work.
-    pub(crate) fn threads(&self) -> usize {
-        self.parts.len()
     }
 
     /// The number of postings in a block.
@@ -111,42 +184,47 @@ impl Builder {
         Ok(())
     }
 
-    /// Takes records, as if they were put one after the other; each thread reads some of them.
+    /// Takes the next `most` records, as if they were put one after the other, or fewer once they take so much memory; gives
+    /// how many. Each thread fetches some at a time.
     ///
     /// # Errors
     /// As for [`put`](Self::put), of the first record that is refused; none is taken then.
-    ///
-    /// # Panics
-    /// If a step of the program's own does.
-    pub fn put_all<R: Borrow<Record> + Sync>(&mut self, records: &[R]) -> Result<()> {
-        self.check_room(records.len())?;
+    pub(crate) fn put_some<R: Borrow<Record>>(
+        &mut self,
+        records: &mut (impl Iterator<Item = R> + Send),
+        (most, memory): (usize, usize),
+    ) -> Result<usize> {
+        self.check_room(most)?;
         let before: Vec<_> = self.parts.iter().map(Part::len).collect();
-        let slices = records.chunks(records.len().div_ceil(self.parts.len()).max(1));
-        let work = |(part, slice): (&mut Part, &[R])| -> Result<Keys> {
-            let mut keys = Keys::default();
-            for record in slice {
-                keys.push(&part.put(record.borrow())?);
-            }
-            Ok(keys)
-        };
-        let taken: Result<Vec<Keys>> =
-            in_threads(self.parts.iter_mut().zip(slices), work).into_iter().collect();
-        match taken {
-            Ok(taken) => {
-                for (part, keys) in taken.iter().enumerate() {
-                    keys.iter().for_each(|key| self.arrived(part, key));
-                }
-                Ok(())
-            }
-            Err(refused) => {
-                self.parts.iter_mut().zip(before).for_each(|(part, records)| part.truncate(records));
-                Err(refused)
+        let arrived = self.arrivals.memory() + self.homes.len() * size_of::<Home>();
+        let supply = Supply::new(records, most, memory.saturating_sub(arrived));
+        supply.used.store(self.parts.iter().map(Part::memory).sum(), Ordering::Relaxed);
+        let worked = in_threads(self.parts.iter_mut(), |part| supply.work(part));
+        let mut runs = Vec::new();
+        let mut refused: Option<(usize, Error)> = None;
+        for (part, (taken, error)) in worked.into_iter().enumerate() {
+            runs.extend(taken.into_iter().map(|(run, keys)| (run, part, keys)));
+            // Every run before one that was refused has been worked on, so the first that was is known.
+            if let Some(error) = error
+                && refused.as_ref().is_none_or(|(known, _)| error.0 < *known)
+            {
+                refused = Some(error);
             }
         }
+        if let Some((_, error)) = refused {
+            self.parts.iter_mut().zip(before).for_each(|(part, records)| part.truncate(records));
+            return Err(error);
+        }
+        runs.sort_unstable_by_key(|(run, _, _)| *run);
+        let count = runs.iter().map(|(_, _, keys)| keys.len()).sum();
+        for (_, part, keys) in runs {
+            keys.iter().for_each(|key| self.arrived(part, key));
+        }
+        Ok(count)
     }
 
     fn check_room(&self, records: usize) -> Result<()> {
-        if self.arrivals.len().saturating_add(records) <= u32::MAX as usize {
+        if u32::try_from(self.arrivals.len().saturating_add(records)).is_ok() {
             return Ok(());
         }
         Err(Error::new(ErrorKind::BadRecord, "A batch has too many records; publish more often."))
@@ -211,22 +289,4 @@ impl Builder {
         let entry = sealing::write(&self.schema, self.block, parts, (&order.keys, homes), unit)?;
         Ok(Some(Sealed { entry, keys: order.keys }))
     }
-}
-
-/// Does `work` with each of a few things, each in a thread of its own but for the first; gives what comes of it, in order.
-pub(super) fn in_threads<I: Send, T: Send>(
-    things: impl Iterator<Item = I>,
-    work: impl Fn(I) -> T + Sync,
-) -> Vec<T> {
-    thread::scope(|scope| {
-        let (work, mut things) = (&work, things);
-        let first = things.next();
-        let others: Vec<_> = things.map(|thing| scope.spawn(move || work(thing))).collect();
-        let first = first.map(work);
-        let joined = others.into_iter().map(|other| match other.join() {
-            Ok(done) => done,
-            Err(panic) => std::panic::resume_unwind(panic),
-        });
-        first.into_iter().chain(joined).collect()
-    })
 }

@@ -4,15 +4,15 @@
 //! A record is the number of its columns that have values, then for each its place in the schema, how many values,
 //! and the values. A block is a run of records, each preceded by its length.
 
-use super::builder::in_threads;
 use super::directory::Section;
 use super::hand::{Hand, Step};
 use super::output::Output;
 use super::reader::Shelf;
+use super::threads::in_order;
 use crate::error::{Error, ErrorKind, Result};
 use crate::record::Value;
 use crate::schema::{Packing, Schema};
-use crate::wire::{Broken, Reader, put_bytes, put_varint};
+use crate::wire::{Broken, Reader, bytes_size, put_bytes, put_varint};
 use bytes::Bytes;
 use indexmap::IndexMap;
 use std::ops::Range;
@@ -20,8 +20,8 @@ use std::sync::Arc;
 
 /// A block is ended when it has this many bytes before compression.
 const BLOCK_BYTES: usize = 16 * 1024;
-/// So many blocks are packed by one thread before all threads join.
-const AT_ONCE: usize = 16;
+/// So many blocks are packed by one thread in one go.
+const AT_ONCE: usize = 32;
 /// The most bytes that the kept values of one record may take.
 pub(super) const MAX_RECORD_BYTES: usize = 1 << 30;
 /// No input of LZ4 shrinks to less than one byte in this many.
@@ -70,13 +70,8 @@ pub(crate) fn unpack(schema: &Schema, bytes: &[u8]) -> Result<IndexMap<String, V
 /// Writes the kept values and their index.
 pub(super) struct KeptWriter {
     packing: Packing,
-    /// How many threads pack.
-    threads: usize,
-    /// The block that goes on.
+    /// The block that goes on, and the number of its records.
     block: Vec<u8>,
-    /// Blocks that have ended and were not written, each with the number of its records.
-    ended: Vec<(Vec<u8>, u32)>,
-    /// The records of the block that goes on.
     records: u32,
     index: Vec<u8>,
     /// The first record of the block that is written next.
@@ -85,20 +80,15 @@ pub(super) struct KeptWriter {
 }
 
 impl KeptWriter {
-    /// Packs with so many threads.
-    pub fn new(packing: Packing, threads: usize) -> Self {
-        let (block, ended, index) = (Vec::new(), Vec::new(), Vec::new());
-        Self { packing, threads, block, ended, records: 0, index, first: 0, written: 0 }
+    pub fn new(packing: Packing) -> Self {
+        Self { packing, block: Vec::new(), records: 0, index: Vec::new(), first: 0, written: 0 }
     }
 
     /// Appends the packed values of the next record.
     pub fn push(&mut self, out: &mut Output<'_>, record: &[u8]) -> Result<()> {
         put_bytes(&mut self.block, record);
         self.records += 1;
-        if self.block.len() >= BLOCK_BYTES {
-            self.end_block();
-        }
-        if self.ended.len() >= self.threads * AT_ONCE { self.write_ended(out) } else { Ok(()) }
+        if self.block.len() >= BLOCK_BYTES { self.end_block(out) } else { Ok(()) }
     }
 
     /// Whether a packed block may follow, so that none becomes much smaller than the others for it.
@@ -108,40 +98,69 @@ impl KeptWriter {
 
     /// Appends a block as it is.
     pub fn copy(&mut self, out: &mut Output<'_>, block: &KeptBlock) -> Result<()> {
-        self.end_block();
-        self.write_ended(out)?;
+        self.end_block(out)?;
         self.write(out, (&block.packed, block.packing), block.unpacked, block.records)
     }
 
     /// Ends the section and appends its index: for each block its first record, where it ends, and its size unpacked.
     pub fn finish(mut self, out: &mut Output<'_>) -> Result<()> {
-        self.end_block();
-        self.write_ended(out)?;
+        self.end_block(out)?;
         out.end(Section::Kept);
         out.append(&self.index)?;
         out.end(Section::KeptIndex);
         Ok(())
     }
 
-    fn end_block(&mut self) {
-        if self.records > 0 {
-            let room = Vec::with_capacity(BLOCK_BYTES + BLOCK_BYTES / 8);
-            self.ended.push((std::mem::replace(&mut self.block, room), std::mem::take(&mut self.records)));
-        }
-    }
-
-    fn write_ended(&mut self, out: &mut Output<'_>) -> Result<()> {
-        let (ended, packing) = (std::mem::take(&mut self.ended), self.packing);
-        let shares = ended.chunks(ended.len().div_ceil(self.threads).max(1));
-        let packed = in_threads(shares, |blocks| -> Result<Vec<_>> {
-            blocks.iter().map(|(block, _)| packing.pack(block)).collect()
-        });
-        let mut blocks = ended.iter();
-        for packed in packed {
-            for (packed, (block, records)) in packed?.iter().zip(&mut blocks) {
-                self.write(out, (packed, packing), block.len(), *records)?;
+    /// Appends all records, of which `record` gives the values: what [`push`](Self::push) makes of one after the other. So
+    /// many threads pack.
+    pub fn push_all<'r>(
+        &mut self,
+        out: &mut Output<'_>,
+        threads: usize,
+        count: usize,
+        record: impl Fn(usize) -> &'r [u8] + Sync,
+    ) -> Result<()> {
+        // Where blocks begin, every so many of them.
+        let (mut shares, mut blocks, mut bytes) = (vec![0], 0, 0);
+        for place in 0..count {
+            bytes += bytes_size(record(place).len());
+            if bytes >= BLOCK_BYTES {
+                (blocks, bytes) = (blocks + 1, 0);
+                if blocks % AT_ONCE == 0 {
+                    shares.push(place + 1);
+                }
             }
         }
+        shares.push(count);
+        let packing = self.packing;
+        let work = |share: usize| -> Result<Vec<_>> {
+            let (mut block, mut records, mut packed) = (Vec::new(), 0, Vec::new());
+            for place in shares[share]..shares[share + 1] {
+                put_bytes(&mut block, record(place));
+                records += 1;
+                if block.len() >= BLOCK_BYTES || place + 1 == shares[share + 1] {
+                    packed.push((packing.pack(&block)?, block.len(), std::mem::take(&mut records)));
+                    block.clear();
+                }
+            }
+            Ok(packed)
+        };
+        in_order(threads, shares.len() - 1, work, |blocks| {
+            for (packed, unpacked, records) in blocks? {
+                self.write(out, (&packed, packing), unpacked, records)?;
+            }
+            Ok(())
+        })
+    }
+
+    fn end_block(&mut self, out: &mut Output<'_>) -> Result<()> {
+        if self.records == 0 {
+            return Ok(());
+        }
+        let packed = self.packing.pack(&self.block)?;
+        let records = std::mem::take(&mut self.records);
+        self.write(out, (&packed, self.packing), self.block.len(), records)?;
+        self.block.clear();
         Ok(())
     }
 

@@ -3,7 +3,6 @@
 //! A token takes four bytes: the number of its term. Its position is one more than that of the token before, in the same
 //! column of the same record, unless a mark in front of it says which.
 
-use super::builder::Home;
 use std::ops::Range;
 
 /// Positions in a column of a record are below this.
@@ -79,7 +78,7 @@ impl TokenLog {
 
     /// The memory that the places of its tokens will take, and the lists that are made of them, in bytes; an estimate.
     pub fn memory_sorted(&self) -> usize {
-        self.entries.len() * (size_of::<Place>() + 1)
+        self.entries.len() * (size_of::<Place>() + size_of::<u16>() + 1)
     }
 
     /// Takes all tokens out of it.
@@ -88,50 +87,13 @@ impl TokenLog {
         std::mem::replace(self, Self::new(columns))
     }
 
-    /// The tokens of a record.
-    fn of_record(&self, record: u32) -> &[u32] {
-        let columns = record as usize * self.columns;
-        &self.entries[self.range(columns).start..self.range(columns + self.columns - 1).end]
-    }
-
-    fn range(&self, column: usize) -> Range<usize> {
-        column.checked_sub(1).map_or(0, |before| self.ends[before])..self.ends[column]
-    }
-}
-
-/// Sorts the tokens of records that are at home in these logs, and become the records from `first` on, by term, with one
-/// counting pass: for each of the `terms` where its places begin, and at last where they end; and the places, ascending for
-/// each term. `ranks` has for each log for each of its terms which of them it is.
-pub(super) fn scatter(
-    logs: &[TokenLog],
-    homes: &[Home],
-    first: u32,
-    ranks: &[Vec<u32>],
-    terms: usize,
-) -> (Vec<usize>, Vec<Place>) {
-    let mut starts = vec![0_usize; terms + 1];
-    for home in homes {
-        let (log, ranks) = (&logs[home.part as usize], &ranks[home.part as usize]);
-        for &entry in log.of_record(home.record) {
-            if entry & MARK == 0 {
-                starts[ranks[entry as usize] as usize + 1] += 1;
-            }
-        }
-    }
-    for term in 1..starts.len() {
-        starts[term] += starts[term - 1];
-    }
-    let mut places = vec![Place::default(); starts[terms]];
-    for (record, home) in (first..).zip(homes) {
-        let (log, ranks) = (&logs[home.part as usize], &ranks[home.part as usize]);
-        for (place, column) in (0..).zip(0..log.columns) {
-            let tokens = log.range(home.record as usize * log.columns + column);
+    /// Gives the term, the column and the position of each token of a record.
+    pub fn each(&self, record: u32, mut take: impl FnMut(u32, u8, u32)) {
+        for (place, column) in (0..).zip(0..self.columns) {
             let mut position = 0;
-            for &entry in &log.entries[tokens] {
+            for &entry in &self.entries[self.range(record as usize * self.columns + column)] {
                 if entry & MARK == 0 {
-                    let slot = &mut starts[ranks[entry as usize] as usize];
-                    places[*slot] = Place::new(record, place, position);
-                    *slot += 1;
+                    take(entry, place, position);
                     position += 1;
                 } else {
                     position = entry & !MARK;
@@ -139,8 +101,17 @@ pub(super) fn scatter(
             }
         }
     }
-    // Each start has become the one after it.
-    starts.rotate_right(1);
-    starts[0] = 0;
-    (starts, places)
+
+    /// How many tokens each of so many terms has, in all records.
+    pub fn counts(&self, terms: usize) -> Vec<u32> {
+        let mut counts = vec![0; terms];
+        for &entry in self.entries.iter().filter(|entry| **entry & MARK == 0) {
+            counts[entry as usize] += 1;
+        }
+        counts
+    }
+
+    fn range(&self, column: usize) -> Range<usize> {
+        column.checked_sub(1).map_or(0, |before| self.ends[before])..self.ends[column]
+    }
 }

@@ -157,7 +157,7 @@ fn write_kept(
         sources.iter().map(|source| Walk::kept(view, source.shelf)).collect::<Result<Vec<_>>>()?;
     // For each source the block that it stands in, unpacked, and the record of it that comes next.
     let mut open: Vec<Option<OpenBlock>> = sources.iter().map(|_| None).collect();
-    let mut kept = KeptWriter::new(schema.packing(), 1);
+    let mut kept = KeptWriter::new(schema.packing());
     for run in &order.runs {
         let (walk, open, shelf) = (&mut walks[run.source], &mut open[run.source], sources[run.source].shelf);
         let broken = |what| shelf.broken(Section::Kept, what);

@@ -9,6 +9,7 @@
 
 mod arrivals;
 mod bounds;
+mod buckets;
 mod builder;
 mod check;
 mod directory;
@@ -36,6 +37,7 @@ mod sorted;
 mod terms;
 #[cfg(test)]
 mod tests;
+mod threads;
 mod values;
 mod vocabulary;
 

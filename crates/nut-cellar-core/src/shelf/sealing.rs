@@ -4,16 +4,17 @@
 //! shows who did it.
 
 use super::arrivals::Keys;
-use super::builder::{Home, in_threads};
+use super::buckets::Buckets;
+use super::builder::Home;
 use super::directory::Section;
 use super::forms::FormWriter;
 use super::kept::KeptWriter;
 use super::lengths::Packed;
-use super::log::{self, Place};
 use super::output::{Output, Said};
 use super::part::Part;
 use super::postings::PostingWriter;
 use super::terms::{TermEntry, TermWriter};
+use super::threads::{in_order, in_threads};
 use super::vocabulary::{Unified, Vocabulary, unify};
 use super::{gathered, keys};
 use crate::error::Result;
@@ -21,10 +22,6 @@ use crate::schema::Schema;
 use crate::store::{PieceId, ShelfEntry, Unit};
 use crate::text::Recipe;
 use std::collections::BTreeMap;
-use std::ops::Range;
-
-/// So many tokens are packed by one thread before all threads join: enough to be worth it, few enough to wait in memory.
-const AT_ONCE: usize = 1 << 17;
 
 /// Writes a shelf of the records that have these keys, which ascend, and are at home there.
 pub(super) fn write(
@@ -43,10 +40,11 @@ pub(super) fn write(
     }
     blocks.finish(&mut out, Section::Keys, Section::KeyIndex)?;
 
-    let mut kept = KeptWriter::new(schema.packing(), parts.len());
-    for home in &homes {
-        kept.push(&mut out, parts[home.part as usize].kept(home.record))?;
-    }
+    let mut kept = KeptWriter::new(schema.packing());
+    kept.push_all(&mut out, parts.len(), homes.len(), |place| {
+        let home = homes[place];
+        parts[home.part as usize].kept(home.record)
+    })?;
     kept.finish(&mut out)?;
     parts.iter_mut().for_each(Part::forget_kept);
 
@@ -67,55 +65,25 @@ pub(super) fn write(
     let records = u32::try_from(homes.len()).expect("arrivals are counted");
     let vocabularies: Vec<_> = parts.iter().map(|part| &part.vocabulary).collect();
     let unified = unify(&vocabularies);
-    let lists = Lists::of(&mut parts, homes, &unified);
-    let lists = Packing { lists, lengths, block: block.into(), columns };
+    let buckets = Buckets::of(&mut parts, &homes, &unified);
+    let lists = Packing { buckets, lengths, block: block.into(), columns };
     let used = lists.write(&parts, &unified, &mut out)?;
     write_forms(&parts, &used, &mut out)?;
     out.seal(Said { piece, records, block, widths, lengths: sums, value_columns })
 }
 
-/// Where each term stands: of each slice of the records, for each term in order, its places.
-struct Lists {
-    slices: Vec<(Vec<usize>, Vec<Place>)>,
-}
-
-impl Lists {
-    /// Sorts the tokens of all records by term; takes them out of the parts.
-    fn of(parts: &mut [Part], homes: Vec<Home>, unified: &Unified) -> Self {
-        let logs: Vec<_> = parts.iter_mut().map(|part| part.log.take()).collect();
-        let terms = unified.len();
-        let each = homes.len().div_ceil(parts.len()).max(1);
-        let slices = (0..).step_by(each).zip(homes.chunks(each));
-        let slices = in_threads(slices, |(first, homes)| {
-            let first = u32::try_from(first).expect("arrivals are counted");
-            log::scatter(&logs, homes, first, &unified.ranks, terms)
-        });
-        Self { slices }
-    }
-
-    /// How many tokens the terms before this one have.
-    fn tokens_before(&self, term: usize) -> usize {
-        self.slices.iter().map(|(starts, _)| starts[term]).sum()
-    }
-
-    /// The places of a term, ascending, in a few runs.
-    fn places(&self, term: usize) -> impl Iterator<Item = &[Place]> {
-        self.slices.iter().map(move |(starts, places)| &places[starts[term]..starts[term + 1]])
-    }
-}
-
 /// What packing lists needs.
 struct Packing {
-    lists: Lists,
+    buckets: Buckets,
     /// For each text column, for each record.
     lengths: Vec<Vec<u32>>,
     block: usize,
     columns: usize,
 }
 
-/// What one thread has packed.
-struct PackedLists {
-    list: PostingWriter,
+/// The lists of some terms, packed.
+#[derive(Default)]
+struct PackedShare {
     postings: Vec<u8>,
     positions: Vec<u8>,
     /// Terms by their ranks, with where their lists are in these bytes.
@@ -128,31 +96,22 @@ impl Packing {
         let mut terms = TermWriter::new(self.columns);
         let (mut written, mut positions) = (0, Vec::new());
         let mut used = Vec::with_capacity(unified.len());
-        let mut workers: Vec<_> = parts.iter().map(|_| self.worker()).collect();
-        let mut rank = 0;
-        while rank < unified.len() {
-            let mut shares = Vec::new();
-            for _ in 0..workers.len() {
-                let share = self.share(rank, unified.len());
-                rank = share.end;
-                shares.push(share);
-            }
-            in_threads(workers.iter_mut().zip(shares), |(worker, share)| self.pack(worker, share));
-            for worker in &mut workers {
-                for (rank, mut entry) in worker.entries.drain(..) {
+        in_order(
+            parts.len(),
+            self.buckets.len(),
+            |bucket| self.pack(bucket),
+            |share| {
+                for (rank, mut entry) in share.entries {
                     entry.move_lists(written, positions.len() as u64);
                     let (part, number) = unified.order[rank];
                     used.push((part, number));
                     terms.push(parts[part as usize].vocabulary.term(number), &entry);
                 }
-                written += worker.postings.len() as u64;
-                out.append(&worker.postings)?;
-                positions.extend_from_slice(&worker.positions);
-                worker.postings.clear();
-                worker.positions.clear();
-            }
-        }
-        drop(workers);
+                written += share.postings.len() as u64;
+                positions.extend_from_slice(&share.positions);
+                out.append(&share.postings)
+            },
+        )?;
         out.end(Section::Postings);
         out.append(&positions)?;
         drop(positions);
@@ -161,47 +120,25 @@ impl Packing {
         Ok(used)
     }
 
-    fn worker(&self) -> PackedLists {
-        let list = PostingWriter::new(self.block, self.columns);
-        PackedLists { list, postings: Vec::new(), positions: Vec::new(), entries: Vec::new() }
-    }
-
-    /// The terms from this one on that one thread packs before all join.
-    fn share(&self, first: usize, terms: usize) -> Range<usize> {
-        let most = self.lists.tokens_before(first) + AT_ONCE;
-        let (mut low, mut high) = (first.min(terms), terms);
-        while low < high {
-            let middle = usize::midpoint(low, high);
-            if self.lists.tokens_before(middle + 1) <= most {
-                low = middle + 1;
-            } else {
-                high = middle;
-            }
-        }
-        // A term with more tokens than that is one share.
-        first..low.max((first + 1).min(terms))
-    }
-
-    fn pack(&self, worker: &mut PackedLists, share: Range<usize>) {
-        let mut places = Vec::new();
-        for rank in share {
-            places.clear();
-            self.lists.places(rank).for_each(|run| places.extend_from_slice(run));
-            if let [place] = places[..] {
+    fn pack(&self, bucket: usize) -> PackedShare {
+        let mut list = PostingWriter::new(self.block, self.columns);
+        let mut packed = PackedShare::default();
+        self.buckets.each(bucket, |rank, places| {
+            if let [place] = places {
                 let entry = TermEntry::once(place.record(), place.column(), place.position());
-                worker.entries.push((rank, entry));
-                continue;
+                packed.entries.push((rank, entry));
+                return;
             }
-            worker.list.begin(places.len());
+            list.begin(places.len());
             for record in places.chunk_by(|a, b| a.record() == b.record()) {
                 let ordinal = record[0].record();
                 let places = record.iter().map(|place| (place.column(), place.position()));
-                worker.list.push(ordinal, places, |column| self.lengths[column][ordinal as usize]);
+                list.push(ordinal, places, |column| self.lengths[column][ordinal as usize]);
             }
-            if let Some(entry) = worker.list.finish((&mut worker.postings, 0), (&mut worker.positions, 0)) {
-                worker.entries.push((rank, entry));
-            }
-        }
+            let entry = list.finish((&mut packed.postings, 0), (&mut packed.positions, 0));
+            packed.entries.extend(entry.map(|entry| (rank, entry)));
+        });
+        packed
     }
 }
 

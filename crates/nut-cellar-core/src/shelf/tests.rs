@@ -740,12 +740,16 @@ enum Arrival {
 }
 
 proptest! {
+    #![proptest_config(ProptestConfig { cases: 24, ..ProptestConfig::default() })]
+
     /// Whoever gathers and packs: the bytes are the same.
     #[test]
     fn a_shelf_does_not_depend_on_threads(
         arrivals in prop::collection::vec(
             prop_oneof![
-                3 => records().prop_map(Arrival::Together),
+                // So many that several threads have some.
+                3 => (records(), 1_usize..900)
+                    .prop_map(|(some, count)| Arrival::Together(some.iter().cycle().take(count).cloned().collect())),
                 1 => records().prop_map(|mut records| Arrival::Alone(records.remove(0))),
                 1 => records().prop_map(Arrival::Refused),
                 1 => (0_i64..40).prop_map(Arrival::Removed),
@@ -763,7 +767,7 @@ proptest! {
             .with("lent", Column::of(Kind::Boolean).not_kept())
             .with("line", Column::of(Kind::Exact));
         let mut all = Vec::new();
-        for threads in [1, 2, 3, 7] {
+        for threads in [1, 2, 5] {
             let mut builder = Builder::new(Arc::new(english.clone()));
             builder.set_block(block);
             builder.set_threads(std::num::NonZero::new(threads).unwrap());
@@ -771,12 +775,17 @@ proptest! {
             for _ in 0..2 {
                 for arrival in &arrivals {
                     match arrival {
-                        Arrival::Together(records) => builder.put_all(records).unwrap(),
+                        Arrival::Together(records) => {
+                            let put = builder.put_some(&mut records.iter(), (usize::from(u16::MAX), usize::MAX)).unwrap();
+                            assert_eq!(put, records.len());
+                        }
                         Arrival::Alone(record) => builder.put(record).unwrap(),
                         Arrival::Refused(records) => {
-                            let mut records = records.clone();
-                            records.push(Record::new(1).with("tilte", "oak"));
-                            assert!(builder.put_all(&records).unwrap_err().to_string().contains("tilte"));
+                            let mut records: Vec<_> = records.iter().cycle().take(700).cloned().collect();
+                            records[500] = Record::new(1).with("tilte", "oak");
+                            records[300] = Record::new(1).with("tilte", "oak");
+                            let refused = builder.put_some(&mut records.iter(), (usize::from(u16::MAX), usize::MAX)).unwrap_err();
+                            assert!(refused.to_string().contains("tilte"));
                         }
                         Arrival::Removed(key) => builder.remove(&Key::from(*key)),
                     }

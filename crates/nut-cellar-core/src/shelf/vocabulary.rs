@@ -1,6 +1,6 @@
 //! The distinct terms of the records that are being gathered, numbered as they come.
 
-use super::builder::in_threads;
+use super::threads::in_threads;
 use foldhash::fast::RandomState;
 use hashbrown::HashTable;
 use std::hash::BuildHasher;
