@@ -7,7 +7,7 @@
 use crate::measure::{peak_memory, word_count};
 use crate::records;
 use hashbrown::HashMap;
-use nut_cellar::{Cellar, Column, Folder, Info, Record, Schema};
+use nut_cellar::{Cellar, Column, Find, Folder, Opened, Place, Record, Schema, Snapshot, search};
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use std::error::Error;
@@ -18,6 +18,7 @@ use std::num::NonZero;
 use std::path::{Path, PathBuf};
 use std::process::Command;
 use std::time::{Duration, Instant};
+use tempfile::TempDir;
 
 type Failure = Box<dyn Error>;
 
@@ -63,6 +64,8 @@ pub struct Built {
     pub bits_per_posting: f64,
     /// Bits of the positions section for each position in it.
     pub bits_per_position: f64,
+    /// The mean of a block's bound ÷ its best score, with all weights 1, and with 4 for a title.
+    pub bounds: [f64; 2],
 }
 
 /// What to build.
@@ -152,7 +155,7 @@ fn build(
     budget: usize,
     language: &str,
     fill: impl FnOnce(&mut nut_cellar::Batch<'_>) -> nut_cellar::Result<()>,
-) -> Result<(Duration, Info), Failure> {
+) -> Result<(Duration, Cellar<Folder>, TempDir), Failure> {
     let folder = tempfile::tempdir_in(folder)?;
     let started = Instant::now();
     let cellar = Cellar::create_with(Folder::at(folder.path().join("built")), schema(language), |batch| {
@@ -160,7 +163,7 @@ fn build(
         fill(batch)
     })?;
     cellar.tidy()?;
-    Ok((started.elapsed(), cellar.info()?))
+    Ok((started.elapsed(), cellar, folder))
 }
 
 /// What building from a stream took.
@@ -174,6 +177,8 @@ pub struct Streamed {
     sections: Vec<(String, u64)>,
     /// Postings and positions that are in lists.
     in_lists: (u64, u64),
+    /// How near bounds come with all weights 1, and with 4 for a title.
+    bounds: [f64; 2],
 }
 
 /// Builds from a stream of records. Memory is that of the whole process, so this is for one that does nothing else.
@@ -196,7 +201,12 @@ pub fn stream(source: &str, language: &str, folder: &Path, budget: usize) -> Res
             put.map_err(|error| nut_cellar::Error::new(nut_cellar::ErrorKind::Place, error.to_string()))
         })
     })?;
-    let (took, info) = built?;
+    let (took, cellar, _folder) = built?;
+    let info = cellar.info()?;
+    let view = cellar.place().view()?;
+    let snapshot = Snapshot::open(&view, &Opened::new())?;
+    let near = |weight| search::tightness(&view, &snapshot, &Find::new().weight("title", weight));
+    let bounds = [near(1.0)?.mean, near(4.0)?.mean];
     let in_lists = |count: u64| count - info.tally.alone;
     Ok(Streamed {
         records,
@@ -206,6 +216,7 @@ pub fn stream(source: &str, language: &str, folder: &Path, budget: usize) -> Res
         shelves: info.shelves,
         in_lists: (in_lists(info.tally.postings), in_lists(info.tally.occurrences)),
         sections: info.bytes,
+        bounds,
     })
 }
 
@@ -223,7 +234,8 @@ fn one(source: &Source, language: &'static str, wanted: &Wanted<'_>) -> Result<B
         0..=IN_MEMORY => Some(timed(source, language, wanted)?),
         _ => None,
     };
-    let Streamed { records, text, seconds: stream_seconds, peak, shelves, sections, in_lists } = streamed;
+    let Streamed { records, text, seconds: stream_seconds, peak, shelves, sections, in_lists, bounds } =
+        streamed;
     let section =
         |name: &str| sections.iter().find(|(known, _)| known == name).map_or(0, |(_, bytes)| *bytes);
     let bits = |name: &str, count: u64| 8.0 * section(name) as f64 / count.max(1) as f64;
@@ -246,6 +258,7 @@ fn one(source: &Source, language: &'static str, wanted: &Wanted<'_>) -> Result<B
         letters_ratio: letters as f64 / text.max(1) as f64,
         bits_per_posting: bits("postings", in_lists.0),
         bits_per_position: bits("positions", in_lists.1),
+        bounds,
         sections,
     })
 }
@@ -284,7 +297,7 @@ fn timed(source: &Source, language: &str, wanted: &Wanted<'_>) -> Result<Timed, 
             batch.set_threads(threads)?;
             batch.put_all(&records)
         });
-        built.map(|(took, _)| took)
+        built.map(|(took, ..)| took)
     };
     let [one, two] = [1, 2].map(|threads| NonZero::new(threads).expect("not zero"));
     let mut least = Timed { alone: Duration::MAX, two: Duration::MAX, counting: Duration::MAX };
@@ -300,7 +313,7 @@ fn timed(source: &Source, language: &str, wanted: &Wanted<'_>) -> Result<Timed, 
 /// What was measured, as two tables in Markdown.
 pub fn tables(all: &[Built]) -> String {
     let mut out = "| records | language | MB of text | MB/s | to word count | two threads | stream MB/s | peak MiB | shelves | index / text \
-                   | letters / text | bits a posting | bits a position |\n|---|---|---|---|---|---|---|---|---|---|---|---|---|"
+                   | letters / text | bits a posting | bits a position | bound ÷ best | 4:1 |\n|---|---|---|---|---|---|---|---|---|---|---|---|---|---|---|"
         .to_owned();
     for m in all {
         let mb = m.text as f64 / 1e6;
@@ -310,7 +323,7 @@ pub fn tables(all: &[Built]) -> String {
         };
         let _ = write!(
             out,
-            "\n| {} | {} | {mb:.1} | {speed} | {} | {} | {:.1} | {:.0} | {} | {:.3} | {:.3} | {:.1} | {:.1} |",
+            "\n| {} | {} | {mb:.1} | {speed} | {} | {} | {:.1} | {:.0} | {} | {:.3} | {:.3} | {:.1} | {:.1} | {:.3} | {:.3} |",
             m.source,
             m.language,
             ratio(m.seconds),
@@ -321,7 +334,9 @@ pub fn tables(all: &[Built]) -> String {
             m.index_ratio,
             m.letters_ratio,
             m.bits_per_posting,
-            m.bits_per_position
+            m.bits_per_position,
+            m.bounds[0],
+            m.bounds[1]
         );
     }
     out.push_str("\n\n| MB |");

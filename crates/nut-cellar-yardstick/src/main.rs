@@ -3,7 +3,7 @@
 use clap::{Parser, Subcommand};
 use nut_cellar_core::text::{Accents, Reading, TextSettings};
 use nut_cellar_core::{Language, Recipe};
-use nut_cellar_yardstick::{batches, building, railway, reading, records};
+use nut_cellar_yardstick::{batches, building, plot, railway, reading, records};
 use std::error::Error;
 use std::fs::File;
 use std::io::{self, BufWriter, Write};
@@ -58,6 +58,9 @@ enum Call {
         /// The memory that building may take, in MiB.
         #[arg(long, value_name = "MIB", default_value_t = 256)]
         budget: usize,
+        /// Draw where the bytes are, as SVG.
+        #[arg(long, value_name = "FILE.svg")]
+        plot: Option<PathBuf>,
         /// Answer as JSON.
         #[arg(long)]
         json: bool,
@@ -113,7 +116,7 @@ fn run(arguments: Arguments) -> Result<(), Box<dyn Error>> {
             }
             Ok(())
         }
-        Call::Build { generated, corpora, at, budget, json } => {
+        Call::Build { generated, corpora, at, budget, plot, json } => {
             let folder = at.unwrap_or_else(std::env::temp_dir);
             let wanted = building::Wanted {
                 generated: &generated,
@@ -122,6 +125,9 @@ fn run(arguments: Arguments) -> Result<(), Box<dyn Error>> {
                 budget: budget << 20,
             };
             let built = building::measure(&wanted)?;
+            if let Some(file) = plot {
+                std::fs::write(file, plot::sections(&built)?)?;
+            }
             if json {
                 println!("{}", serde_json::to_string(&built)?);
             } else {

@@ -6,17 +6,23 @@ use std::process::Command;
 
 #[test]
 fn building_is_measured_in_time_memory_and_bytes() {
-    let folder = tempfile::tempdir().unwrap();
+    let (folder, drawn) = (tempfile::tempdir().unwrap(), tempfile::tempdir().unwrap());
     let output = Command::new(env!("CARGO_BIN_EXE_nut-cellar-yardstick"))
         .args(["build", "--records", "300", "--records", "20", "--json", "--at"])
         .arg(folder.path())
+        .arg("--plot")
+        .arg(drawn.path().join("built.svg"))
         .output()
         .unwrap();
     assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
     let built: serde_json::Value = serde_json::from_slice(&output.stdout).unwrap();
     let built = built.as_array().unwrap();
     assert_eq!(built.len(), 4, "two numbers of records, read in two ways");
+    let svg = std::fs::read_to_string(drawn.path().join("built.svg")).unwrap();
+    assert!(svg.starts_with("<svg") && svg.contains("300 generated, en") && svg.contains("postings"));
     for one in built {
+        assert!(one["seconds_of_two"].as_f64().unwrap() > 0.0);
+        assert!(one["bounds"].as_array().unwrap().iter().all(|ratio| ratio.as_f64().unwrap() >= 1.0));
         assert!(one["seconds"].as_f64().unwrap() > 0.0 && one["word_count"].as_f64().unwrap() > 0.0);
         assert_eq!(one["shelves"], 1);
         let sections: u64 =

@@ -213,6 +213,11 @@ impl<P: Place> Cellar<P> {
         Highlighter::new(Arc::clone(&self.schema), &Query::read(text).query, find)
     }
 
+    /// Where it lives.
+    pub fn place(&self) -> &P {
+        &self.place
+    }
+
     /// The first `most` terms, in order, that fit a pattern; see [`Snapshot::terms`].
     ///
     /// ```

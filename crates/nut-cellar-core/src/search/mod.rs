@@ -8,7 +8,9 @@ mod find;
 pub(crate) mod plan;
 mod scan;
 mod steps;
+mod tightness;
 mod top;
 
 pub use find::{Find, Found, Hit, Words};
 pub use steps::{FORM_LIKENESS, Progress, Search, run};
+pub use tightness::{Tightness, tightness};

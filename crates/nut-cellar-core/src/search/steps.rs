@@ -69,6 +69,17 @@ struct Placed {
     key: Vec<u8>,
 }
 
+/// The formula with what a search says and what the snapshot has.
+pub(super) fn formula(snapshot: &Snapshot, find: &Find) -> Result<Formula> {
+    let (k1, b) = find.settings();
+    let columns = (0..).zip(find.weights(snapshot.schema())?).map(|(column, weight)| ColumnFactor {
+        weight,
+        b,
+        average_length: average_length(snapshot.length(column), snapshot.records()),
+    });
+    Formula::new(k1, columns.collect())
+}
+
 impl Search {
     /// Prepares a search: binds the query to the snapshot's schema.
     ///
@@ -78,13 +89,7 @@ impl Search {
     pub fn new(snapshot: Snapshot, query: &Query, find: &Find) -> Result<Self> {
         let schema = Arc::clone(snapshot.schema());
         let plan = Plan::new(&schema, query, find)?;
-        let (k1, b) = find.settings();
-        let columns = (0..).zip(find.weights(&schema)?).map(|(column, weight)| ColumnFactor {
-            weight,
-            b,
-            average_length: average_length(snapshot.length(column), snapshot.records()),
-        });
-        let formula = Formula::new(k1, columns.collect())?;
+        let formula = formula(&snapshot, find)?;
         Ok(Self {
             snapshot,
             plan,

@@ -76,6 +76,16 @@ impl Bounds {
         &self.columns[column]
     }
 
+    /// The greatest tf~ that a posting of the block may have in these columns: `share` is one column's, for a frequency and a
+    /// length, and grows with the one and falls with the other.
+    pub fn most(&self, columns: ColumnSet, share: impl Fn(usize, u32, u32) -> f32) -> f32 {
+        let of_column = |column: usize| {
+            let pairs = self.columns.get(column).map_or(&[][..], |frontier| &frontier.pairs);
+            pairs.iter().map(|&(frequency, length)| share(column, frequency, length)).fold(0.0, f32::max)
+        };
+        columns.iter().map(of_column).sum()
+    }
+
     /// Appends the bounds, and empties them: the set of columns, then for each the number of pairs and the pairs, each
     /// number less the one before.
     pub fn put(&mut self, out: &mut Vec<u8>) {

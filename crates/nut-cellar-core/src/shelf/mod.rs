@@ -42,6 +42,7 @@ mod values;
 mod vocabulary;
 
 pub use arrivals::Keys;
+pub(crate) use bounds::Bounds;
 pub use builder::{Builder, Sealed};
 pub(crate) use check::check;
 pub use directory::{CHUNK, Section};
@@ -51,5 +52,5 @@ pub(crate) use merge::{Source, merge};
 pub(crate) use positions::Positions;
 pub(crate) use postings::Postings;
 pub use reader::Shelf;
-pub(crate) use reading::{Walk, complete};
+pub(crate) use reading::{Reading, Walk, complete};
 pub(crate) use terms::TermEntry;

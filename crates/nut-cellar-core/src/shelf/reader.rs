@@ -63,7 +63,7 @@ impl Shelf {
     }
 
     /// The number of postings in a block, and of positions in a chunk.
-    pub(super) fn block(&self) -> usize {
+    pub(crate) fn block(&self) -> usize {
         self.directory.block.into()
     }
 

@@ -120,6 +120,13 @@ pub(super) fn unify(vocabularies: &[&Vocabulary]) -> Unified {
     let sorted = in_threads(vocabularies.iter(), |vocabulary| vocabulary.sorted());
     let mut ranks: Vec<_> = vocabularies.iter().map(|vocabulary| vec![0; vocabulary.len()]).collect();
     let (mut order, mut next) = (Vec::new(), vec![0; vocabularies.len()]);
+    if let [alone] = &sorted[..] {
+        for (rank, &number) in (0..).zip(alone) {
+            ranks[0][number as usize] = rank;
+        }
+        order.extend(alone.iter().map(|&number| (0, number)));
+        return Unified { order, ranks };
+    }
     let here = |next: &[usize], place: usize| {
         let number = sorted[place].get(next[place])?;
         Some((vocabularies[place].term(*number), *number))
@@ -176,6 +183,29 @@ mod tests {
             let expected: Vec<_> = terms.iter().collect::<BTreeSet<_>>().into_iter().collect();
             prop_assert_eq!(sorted, expected);
             prop_assert_eq!(vocabulary.len(), numbers.len());
+        }
+
+        #[test]
+        fn unified_terms_are_those_of_all_in_order(parts in prop::collection::vec(prop::collection::vec("[abé]{0,3}", 0..40), 1..5)) {
+            let vocabularies: Vec<_> = parts
+                .iter()
+                .map(|terms| {
+                    let mut vocabulary = Vocabulary::default();
+                    for term in terms {
+                        vocabulary.number(term);
+                    }
+                    vocabulary
+                })
+                .collect();
+            let unified = unify(&vocabularies.iter().collect::<Vec<_>>());
+            let term = |&(part, number): &(u32, u32)| vocabularies[part as usize].term(number);
+            let expected: BTreeSet<_> = parts.iter().flatten().map(String::as_str).collect();
+            prop_assert!(unified.order.iter().map(term).eq(expected));
+            for (vocabulary, ranks) in vocabularies.iter().zip(&unified.ranks) {
+                for (number, &rank) in (0..).zip(ranks) {
+                    prop_assert_eq!(vocabulary.term(number), term(&unified.order[rank as usize]));
+                }
+            }
         }
     }
 }
