@@ -5,6 +5,7 @@
 //! a stream of records, by what the system says of a process that does nothing else.
 
 use crate::measure::{peak_memory, word_count};
+use crate::reads::{Reads, reads};
 use crate::records;
 use hashbrown::HashMap;
 use nut_cellar::{Cellar, Column, Find, Folder, Opened, Place, Record, Schema, Snapshot, search};
@@ -58,6 +59,10 @@ pub struct Built {
     pub sections: Vec<(String, u64)>,
     /// Bytes of the index, that is of everything but the kept values and the letters, by bytes of text.
     pub index_ratio: f64,
+    /// The same when all shelves have become one.
+    pub compacted_ratio: Option<f64>,
+    /// What opening it and a search for one word read.
+    pub reads: Option<Reads>,
     /// Bytes of the letters, which find terms by their middles and ends, by bytes of text.
     pub letters_ratio: f64,
     /// Bits of the postings section for each posting in it: gap, column and frequency.
@@ -107,6 +112,9 @@ enum Source {
 impl Source {
     fn name(&self) -> String {
         match self {
+            Self::Generated(count) if *count > 0 && count.is_multiple_of(1_000_000) => {
+                format!("{} million generated", count / 1_000_000)
+            }
             Self::Generated(count) => format!("{count} generated"),
             Self::Corpus(path) => path.file_stem().unwrap_or_default().to_string_lossy().into_owned(),
         }
@@ -179,6 +187,9 @@ pub struct Streamed {
     in_lists: (u64, u64),
     /// How near bounds come with all weights 1, and with 4 for a title.
     bounds: [f64; 2],
+    reads: Option<Reads>,
+    /// Bytes by section when all shelves have become one.
+    compacted: Vec<(String, u64)>,
 }
 
 /// Builds from a stream of records. Memory is that of the whole process, so this is for one that does nothing else.
@@ -201,13 +212,21 @@ pub fn stream(source: &str, language: &str, folder: &Path, budget: usize) -> Res
             put.map_err(|error| nut_cellar::Error::new(nut_cellar::ErrorKind::Place, error.to_string()))
         })
     })?;
-    let (took, cellar, _folder) = built?;
+    let (took, cellar, folder) = built?;
     let info = cellar.info()?;
     let view = cellar.place().view()?;
     let snapshot = Snapshot::open(&view, &Opened::new())?;
     let near = |weight| search::tightness(&view, &snapshot, &Find::new().weight("title", weight));
     let bounds = [near(1.0)?.mean, near(4.0)?.mean];
     let in_lists = |count: u64| count - info.tally.alone;
+    let compacted = match records {
+        0..=IN_MEMORY => {
+            cellar.compact()?;
+            cellar.info()?.bytes
+        }
+        _ => Vec::new(),
+    };
+    let reads = reads(&folder.path().join("built"))?;
     Ok(Streamed {
         records,
         text,
@@ -217,6 +236,8 @@ pub fn stream(source: &str, language: &str, folder: &Path, budget: usize) -> Res
         in_lists: (in_lists(info.tally.postings), in_lists(info.tally.occurrences)),
         sections: info.bytes,
         bounds,
+        reads,
+        compacted,
     })
 }
 
@@ -234,14 +255,27 @@ fn one(source: &Source, language: &'static str, wanted: &Wanted<'_>) -> Result<B
         0..=IN_MEMORY => Some(timed(source, language, wanted)?),
         _ => None,
     };
-    let Streamed { records, text, seconds: stream_seconds, peak, shelves, sections, in_lists, bounds } =
-        streamed;
+    let Streamed {
+        records,
+        text,
+        seconds: stream_seconds,
+        peak,
+        shelves,
+        sections,
+        in_lists,
+        bounds,
+        reads,
+        compacted,
+    } = streamed;
     let section =
         |name: &str| sections.iter().find(|(known, _)| known == name).map_or(0, |(_, bytes)| *bytes);
     let bits = |name: &str, count: u64| 8.0 * section(name) as f64 / count.max(1) as f64;
-    let bytes: u64 = sections.iter().map(|(_, bytes)| bytes).sum();
-    let kept = section("kept values") + section("kept index");
     let letters = section("letters") + section("letter index");
+    let index_ratio = |sections: &[(String, u64)]| {
+        let left_out = ["kept values", "kept index", "letters", "letter index"];
+        let index = sections.iter().filter(|(name, _)| !left_out.contains(&name.as_str()));
+        index.map(|(_, bytes)| bytes).sum::<u64>() as f64 / text.max(1) as f64
+    };
     Ok(Built {
         source: source.name(),
         language,
@@ -254,7 +288,9 @@ fn one(source: &Source, language: &'static str, wanted: &Wanted<'_>) -> Result<B
         peak,
         budget: wanted.budget,
         shelves,
-        index_ratio: (bytes - kept - letters) as f64 / text.max(1) as f64,
+        index_ratio: index_ratio(&sections),
+        compacted_ratio: Some(index_ratio(&compacted)).filter(|_| !compacted.is_empty()),
+        reads,
         letters_ratio: letters as f64 / text.max(1) as f64,
         bits_per_posting: bits("postings", in_lists.0),
         bits_per_position: bits("positions", in_lists.1),
@@ -338,6 +374,19 @@ pub fn tables(all: &[Built]) -> String {
             m.bounds[0],
             m.bounds[1]
         );
+    }
+    out.push_str(
+        "\n\n| records | language | in one shelf: index / text | opening, ms | reads of it | then a word of ten records: ranges \
+         | in trips | KiB | without values, KiB |\n|---|---|---|---|---|---|---|---|---|",
+    );
+    for m in all {
+        let ratio = m.compacted_ratio.map_or_else(String::new, |ratio| format!("{ratio:.3}"));
+        let _ = write!(out, "\n| {} | {} | {ratio} |", m.source, m.language);
+        if let Some(Reads { open_ms, open_share, ranges, trips, bytes, bytes_bare }) = m.reads {
+            let share = 100.0 * open_share;
+            let [kib, bare] = [bytes, bytes_bare].map(|bytes| bytes as f64 / 1024.0);
+            let _ = write!(out, " {open_ms:.2} | {share:.2} % | {ranges} | {trips} | {kib:.0} | {bare:.0} |");
+        }
     }
     out.push_str("\n\n| MB |");
     out.extend(all.iter().map(|m| format!(" {} {} |", m.source, m.language)));

@@ -7,4 +7,5 @@ pub mod plot;
 pub mod railway;
 pub mod random;
 pub mod reading;
+pub mod reads;
 pub mod records;

@@ -102,11 +102,14 @@ impl KeptWriter {
         self.write(out, (&block.packed, block.packing), block.unpacked, block.records)
     }
 
-    /// Ends the section and appends its index: for each block its first record, where it ends, and its size unpacked.
+    /// Ends the section and appends its index.
     pub fn finish(mut self, out: &mut Output<'_>) -> Result<()> {
         self.end_block(out)?;
         out.end(Section::Kept);
         out.append(&self.index)?;
+        for lines in self.index.chunks(LINE * LINES) {
+            out.append(&lines[..FIRST])?;
+        }
         out.end(Section::KeptIndex);
         Ok(())
     }
@@ -239,42 +242,57 @@ impl Packing {
 #[cfg(feature = "zstd")]
 const LEVEL: i32 = 9;
 
-/// The lines of the index, each with the first record, the end and the size unpacked of a block.
-struct Index<'a>(&'a [[u8; LINE]]);
+/// Where the index has what: for each block a line, with its first record, its end and its size unpacked; and for every so
+/// many lines the first record again, so that a record is found with a few bytes of a long index.
+struct Index {
+    /// How many blocks there are.
+    blocks: usize,
+}
 
 const LINE: usize = 4 + 8 + 4;
+/// Lines between two that are named again.
+const LINES: usize = 64;
+const FIRST: usize = 4;
 
-impl<'a> Index<'a> {
-    fn new(bytes: &'a [u8]) -> Result<Self, Broken> {
-        match bytes.as_chunks() {
-            (lines, []) => Ok(Self(lines)),
+impl Index {
+    /// The index that takes so many bytes.
+    fn of(length: u64) -> Result<Self, Broken> {
+        const WHOLE: usize = LINES * LINE + FIRST;
+        let length = usize::try_from(length).map_err(|_| Broken("the end"))?;
+        let (whole, rest) = (length / WHOLE, length % WHOLE);
+        match rest.checked_sub(FIRST) {
+            None if rest == 0 => Ok(Self { blocks: whole * LINES }),
+            Some(lines) if lines > 0 && lines.is_multiple_of(LINE) => {
+                Ok(Self { blocks: whole * LINES + lines / LINE })
+            }
             _ => Err(Broken("the end")),
         }
     }
 
-    fn line(&self, block: usize) -> Result<(u32, u64, u32), Broken> {
-        let mut reader = Reader::new(self.0.get(block).map_or(&[], |line| &line[..]));
-        Ok((reader.u32()?, reader.u64()?, reader.u32()?))
+    /// Where lines stand.
+    fn lines(&self, lines: &Range<usize>) -> Range<u64> {
+        (lines.start * LINE) as u64..(lines.end.min(self.blocks) * LINE) as u64
     }
 
-    /// The block that has a record.
-    fn locate(&self, ordinal: u32) -> Result<usize, Broken> {
-        let after =
-            self.0.partition_point(|line| Reader::new(line).u32().is_ok_and(|first| first <= ordinal));
-        after.checked_sub(1).ok_or(Broken("the block of a record"))
+    /// Where those stand that are named again.
+    fn named(&self) -> Range<u64> {
+        let start = self.blocks * LINE;
+        start as u64..(start + self.blocks.div_ceil(LINES) * FIRST) as u64
     }
+}
 
-    /// A block of a shelf with so many records: its first record, how many it has, where it is, its size unpacked, which
-    /// may have [`SMALL`] in it.
-    fn block(&self, block: usize, records: u32) -> Result<(u32, u32, Range<u64>, u32), Broken> {
-        let (first, end, unpacked) = self.line(block)?;
-        let start = if block == 0 { 0 } else { self.line(block - 1)?.1 };
-        let next = if block + 1 < self.0.len() { self.line(block + 1)?.0 } else { records };
-        if start > end || first >= next {
-            return Err(Broken("the order of the blocks"));
+/// How many of these numbers, of which one stands in front of so many bytes each, are at most `ordinal`, less 1.
+fn last_before(bytes: &[u8], step: usize, ordinal: u32) -> Result<usize, Broken> {
+    let (mut low, mut high) = (0, bytes.len() / step);
+    while low < high {
+        let middle = usize::midpoint(low, high);
+        if Reader::new(&bytes[middle * step..]).u32()? <= ordinal {
+            low = middle + 1;
+        } else {
+            high = middle;
         }
-        Ok((first, next - first, start..end, unpacked))
     }
+    low.checked_sub(1).ok_or(Broken("the block of a record"))
 }
 
 impl Shelf {
@@ -285,12 +303,14 @@ impl Shelf {
         schema: &Schema,
         ordinal: u32,
     ) -> Step<IndexMap<String, Vec<Value>>> {
-        let index = hand.get(self, self.section(Section::KeptIndex))?;
-        let found = Index::new(&index).and_then(|index| index.locate(ordinal));
-        let block = found.map_err(|what| self.broken(Section::KeptIndex, what))?;
-        let block = self
-            .kept_block(hand, block)?
-            .ok_or_else(|| self.broken(Section::KeptIndex, Broken("a block")))?;
+        let broken = |what| self.broken(Section::KeptIndex, what);
+        let index = self.kept_index()?;
+        let named = hand.get(self, self.within(Section::KeptIndex, index.named())?)?;
+        let first = last_before(&named, FIRST, ordinal).map_err(broken)? * LINES;
+        let lines = self.within(Section::KeptIndex, index.lines(&(first..first + LINES)))?;
+        let lines = hand.get(self, lines)?;
+        let block = first + last_before(&lines, LINE, ordinal).map_err(broken)?;
+        let block = self.kept_block(hand, block)?.ok_or_else(|| broken(Broken("a block")))?;
         let values = block.unpack().and_then(|unpacked| {
             let mut reader = Reader::new(&unpacked);
             for _ in block.first..ordinal {
@@ -303,16 +323,46 @@ impl Shelf {
 
     /// A block of kept values; none past the last.
     pub(super) fn kept_block(self: &Arc<Self>, hand: &mut Hand, block: usize) -> Step<Option<KeptBlock>> {
-        let bytes = hand.get(self, self.section(Section::KeptIndex))?;
-        let broken = |what| self.broken(Section::KeptIndex, what);
-        let index = Index::new(&bytes).map_err(broken)?;
-        if block >= index.0.len() {
+        let index = self.kept_index()?;
+        if block >= index.blocks {
             return Ok(None);
         }
-        let (first, records, range, unpacked) = index.block(block, self.records()).map_err(broken)?;
+        // With the line before, which says where it begins, and the one behind, which says how many records it has.
+        let first = block.saturating_sub(1);
+        let lines = self.within(Section::KeptIndex, index.lines(&(first..block + 2)))?;
+        let lines = hand.get(self, lines)?;
+        let read = || {
+            let line = |place: usize| -> Result<(u32, u64, u32), Broken> {
+                let mut reader = Reader::new(lines.get((place - first) * LINE..).unwrap_or_default());
+                Ok((reader.u32()?, reader.u64()?, reader.u32()?))
+            };
+            let start = if block == 0 { 0 } else { line(block - 1)?.1 };
+            let (first, end, unpacked) = line(block)?;
+            let next = if block + 1 < index.blocks { line(block + 1)?.0 } else { self.records() };
+            if start > end || first >= next {
+                return Err(Broken("the order of the blocks"));
+            }
+            Ok((first, next - first, start..end, unpacked))
+        };
+        let (first, records, range, unpacked) =
+            read().map_err(|what| self.broken(Section::KeptIndex, what))?;
         let packed = hand.get(self, self.within(Section::Kept, range)?)?;
         let packing = if unpacked & SMALL == 0 { Packing::Quick } else { Packing::Small };
         let unpacked = (unpacked & !SMALL) as usize;
         Ok(Some(KeptBlock { first, records, packed, packing, unpacked }))
+    }
+
+    /// Whether the index names again what it should.
+    pub(super) fn kept_index_holds(self: &Arc<Self>, hand: &mut Hand) -> Step<bool> {
+        let index = self.kept_index()?;
+        let named = hand.get(self, self.within(Section::KeptIndex, index.named())?)?;
+        let lines = hand.get(self, self.within(Section::KeptIndex, index.lines(&(0..index.blocks)))?)?;
+        let again = lines.chunks(LINE * LINES).map(|lines| &lines[..FIRST]);
+        Ok(named.chunks(FIRST).eq(again))
+    }
+
+    fn kept_index(&self) -> Result<Index> {
+        let section = self.section(Section::KeptIndex);
+        Index::of(section.end - section.start).map_err(|what| self.broken(Section::KeptIndex, what))
     }
 }

@@ -131,6 +131,9 @@ impl Check<'_> {
 
     fn kept(&mut self, schema: &Schema) -> Result<()> {
         let broken = |what| self.shelf.broken(Section::Kept, what);
+        if !self.reading.read(Shelf::kept_index_holds)? {
+            return self.wrong(Section::KeptIndex, "a first record that is named again");
+        }
         let mut walk = Walk::kept(self.view, self.shelf)?;
         let mut compared = Compared::new(self.shelf, schema);
         let mut next = 0;
