@@ -17,7 +17,7 @@ pub fn run(call: &arguments::Terms) -> Result<()> {
             found.terms.iter().map(|one| json!({ "term": one.term, "records": one.records })).collect();
         return say(&format!("{}\n", json!({ "terms": all, "more": found.more, "visited": found.visited })));
     }
-    let looked = format!("looked at {} terms", paint::grouped(found.visited));
+    let looked = format!("of {} that were looked at", paint::grouped(found.visited));
     if found.terms.is_empty() {
         let hint = if pattern.is_open() {
             String::new()
@@ -33,5 +33,6 @@ pub fn run(call: &arguments::Terms) -> Result<()> {
         table.add_row([Cell::new(&one.term), Cell::new(paint::grouped(one.records))]);
     }
     let more = if found.more { "; there are more, give a higher --limit" } else { "" };
-    say(&format!("{table}\n\n{} terms, {looked}{more}\n", paint::grouped(found.terms.len() as u64)))
+    let count = paint::count(found.terms.len() as u64, "term", "terms");
+    say(&format!("{table}\n\n{count} {looked}{more}\n"))
 }

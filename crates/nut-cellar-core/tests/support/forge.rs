@@ -2,9 +2,10 @@
 //! tests that replay what it found call the same functions.
 
 use nut_cellar_core::store::{MemoryUnit, ShelfEntry};
+use nut_cellar_core::text::{Pattern, accepts};
 use nut_cellar_core::{
-    Batch, Column, Error, ErrorKind, Find, Manifest, Memory, Merging, Opened, Query, Record, Result, Schema,
-    Search, Snapshot, Unit, View, search,
+    Batch, Column, Error, ErrorKind, Find, Kind, Manifest, Memory, Merging, Opened, Query, Record, Result,
+    Schema, Search, Snapshot, Unit, View, search,
 };
 use std::collections::BTreeSet;
 use std::sync::{Arc, LazyLock};
@@ -14,7 +15,11 @@ const CHUNK: usize = 4_096;
 const TRAILER: usize = 16;
 
 fn schema() -> Schema {
-    Schema::new("id").with("title", Column::text("en")).with("notes", Column::text("none"))
+    Schema::new("id")
+        .with("title", Column::text("en"))
+        .with("notes", Column::text("none"))
+        .with("station", Column::of(Kind::Exact))
+        .with("pence", Column::of(Kind::Integer))
 }
 
 /// A cellar of one shelf of these texts, its lists in short blocks, so that there are many.
@@ -24,7 +29,11 @@ fn cellar(texts: &[String]) -> (MemoryUnit, Arc<Manifest>) {
     let mut batch = Batch::new(&mut unit, &opened, &schema()).unwrap();
     batch.set_block(4);
     for (id, text) in (0_i64..).zip(texts) {
-        batch.put(&Record::new(id * 3).with("title", text.as_str()).with("notes", "oak box")).unwrap();
+        let mut record = Record::new(id * 3).with("title", text.as_str()).with("notes", "oak box");
+        for pence in 0..id % 3 {
+            record.add("pence", pence * 90 - id);
+        }
+        batch.put(&record.with("station", ["Quillmere", "Ash Lane"][text.len() % 2])).unwrap();
     }
     batch.publish().unwrap();
     let manifest = unit.manifest().unwrap().unwrap();
@@ -83,6 +92,9 @@ fn read_all(entry: &ShelfEntry, bytes: &[u8], manifest: &Manifest) {
         let mut search = Search::new(snapshot.clone(), &Query::read(query).query, &Find::new()).unwrap();
         fair(search::run(&view, &mut search));
     }
+    for pattern in ["*ox*", "*s", "e?m*", "*"] {
+        fair(snapshot.terms(&view, &Pattern::new(pattern).unwrap(), 100));
+    }
     let mut unit = place.unit();
     let opened = Opened::new();
     let Some(mut batch) = fair(Batch::new(&mut unit, &opened, &schema())) else { return };
@@ -125,4 +137,15 @@ pub fn dictionary(input: &[u8]) {
         });
     }
     assert_eq!(snapshot.tally(&unit).unwrap().terms, terms.len() as u64);
+    // Patterns made of a term find it, and what else fits.
+    for term in terms.iter().take(20) {
+        let some: String = term.chars().take(4).collect();
+        let escaped = some.replace('\\', "\\\\").replace('*', "\\*").replace('?', "\\?");
+        for pattern in [format!("{escaped}*"), format!("*{escaped}*"), format!("*{escaped}")] {
+            let pattern = Pattern::new(&pattern).unwrap();
+            let found = snapshot.terms(&unit, &pattern, usize::MAX).unwrap().terms;
+            let expected = terms.iter().filter(|term| accepts(&pattern, term));
+            assert!(expected.eq(found.iter().map(|one| &one.term)), "{pattern}");
+        }
+    }
 }
