@@ -226,7 +226,7 @@ impl<P: Place> Cellar<P> {
     ///
     /// let schema = Schema::new("id").with("title", Column::text("en"));
     /// let cellar = Cellar::create(Memory::new(), schema).unwrap();
-    /// cellar.put(&[Record::new(1).with("title", "Umbrella"), Record::new(2).with("title", "Parasol")]).unwrap();
+    /// cellar.publish(|batch| batch.put(&Record::new(1).with("title", "Umbrella"))).unwrap();
     /// let found = cellar.terms(&Pattern::new("*ella").unwrap(), 10).unwrap();
     /// assert_eq!(found.terms[0].term, "umbrella");
     /// assert_eq!(found.terms[0].records, 1);
