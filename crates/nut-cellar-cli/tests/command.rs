@@ -583,3 +583,59 @@ fn terms_are_shown_by_pattern_with_the_records_that_have_them() {
     let refused = desk.refused(2, &["terms", "shed.cellar", "oak\\"]);
     assert!(refused.contains("backslash"), "{refused}");
 }
+
+#[test]
+fn loading_with_several_threads_makes_the_same_cellar_and_tells_the_line_that_is_wrong() {
+    let desk = Desk::new();
+    let schema = desk.file("shed.toml", SCHEMA);
+    let line = |n: usize| {
+        format!("{{\"id\": \"k-{n}\", \"title\": \"Walnut box {n}\", \"notes\": \"tin {}\"}}\n", n % 9)
+    };
+    let good = desk.file("good.ndjson", &(0..2_000).map(line).collect::<String>());
+    let info = |target: &str, threads: &str| {
+        desk.done(&["load", target, &good, "--schema", &schema, "--threads", threads]);
+        let mut info = desk.json(&["info", target]);
+        info.as_object_mut().unwrap().remove("generation");
+        info
+    };
+    assert_eq!(info("one.cellar", "1"), info("three.cellar", "3"));
+
+    let wrong = |n: usize| {
+        if n == 1_200 { "{\"id\": \"k\", \"found_on\": \"yesterday\"}\n".to_owned() } else { line(n) }
+    };
+    let bad = desk.file("bad.ndjson", &(0..2_000).map(wrong).collect::<String>());
+    let refused = desk.refused(1, &["load", "bad.cellar", &bad, "--schema", &schema, "--threads", "2"]);
+    assert!(refused.contains("line 1201") && refused.contains("yesterday"), "{refused}");
+    let long = "x".repeat(70_000);
+    let wrong = |n: usize| if n == 700 { format!("{{\"id\": \"{long}\"}}\n") } else { line(n) };
+    let bad = desk.file("long.ndjson", &(0..2_000).map(wrong).collect::<String>());
+    let refused = desk.refused(1, &["load", "long.cellar", &bad, "--schema", &schema, "--threads", "2"]);
+    assert!(refused.contains("line 701"), "{refused}");
+    desk.refused(2, &["load", "zero.cellar", &good, "--threads", "0"]);
+}
+
+#[test]
+fn kept_values_packed_smaller_are_the_same() {
+    let desk = Desk::new();
+    let line = |n: usize| {
+        format!(
+            "{{\"id\": {n}, \"title\": \"Walnut box {n}\", \"notes\": \"left on platform {}\"}}\n",
+            n % 90
+        )
+    };
+    let file = desk.file("items.ndjson", &(0..3_000).map(line).collect::<String>());
+    let mut kept = Vec::new();
+    for packing in ["quick", "small"] {
+        let schema = desk.file("packed.toml", &format!("packing = \"{packing}\"\n{SCHEMA}"));
+        let target = format!("{packing}.cellar");
+        desk.done(&["load", &target, &file, "--schema", &schema]);
+        desk.done(&["check", &target]);
+        let found = desk.json(&["find", &target, "walnut 77"]);
+        assert_eq!(found["hits"][0]["values"]["notes"], "left on platform 77");
+        kept.push(desk.json(&["info", &target])["sections"]["kept values"].as_u64().unwrap());
+    }
+    assert!(kept[1] * 5 < kept[0] * 4, "{kept:?}");
+    let schema = desk.file("odd.toml", &format!("packing = \"tiny\"\n{SCHEMA}"));
+    let refused = desk.refused(1, &["load", "odd.cellar", &file, "--schema", &schema]);
+    assert!(refused.contains("tiny") && refused.contains("quick"), "{refused}");
+}

@@ -160,7 +160,22 @@ impl<P: Place> Cellar<P> {
 
     /// Merges the shelves that are due: those that publishing left because they are large, and those of which many records
     /// are removed. Changes no result, and makes searches faster; meanwhile searches go on and other writers wait or are
-    /// refused. Tells whether there was anything to do.
+    /// refused. Tells whether there was anything to do. It may take a while, so it is work for a thread, or an hour, of the
+    /// application's choice; interrupted, it leaves nothing behind.
+    ///
+    /// ```
+    /// use nut_cellar::{Cellar, Column, Find, Record, Schema};
+    ///
+    /// # fn main() -> nut_cellar::Result<()> {
+    /// let cellar = Cellar::in_memory(Schema::new("id").with("title", Column::text("en")))?;
+    /// cellar.publish(|batch| batch.put(&Record::new(1).with("title", "Two black umbrellas")))?;
+    /// let same = cellar.clone();
+    /// let tidying = std::thread::spawn(move || same.tidy());
+    /// assert_eq!(cellar.find("umbrella", &Find::new())?.total, 1);
+    /// tidying.join().expect("tidying does not panic")?;
+    /// # Ok(())
+    /// # }
+    /// ```
     ///
     /// # Errors
     /// If the place can't be read or written or is damaged; nothing is changed then.

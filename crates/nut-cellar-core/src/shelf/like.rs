@@ -45,10 +45,10 @@ impl Shelf {
             None => index.blocks(),
         };
         let groups = self.groups_of(hand, automaton, first * PER_BLOCK / GROUP..end * PER_BLOCK / GROUP)?;
-        let mut walk =
-            Walk { automaton, states: vec![(0, automaton.start())], dead: None, liked: Liked::default() };
+        let mut look =
+            Look { automaton, states: vec![(0, automaton.start())], dead: None, liked: Liked::default() };
         let mut block = first;
-        while block < end && walk.liked.terms.len() <= most {
+        while block < end && look.liked.terms.len() <= most {
             let wanted =
                 |group: usize| groups.as_ref().is_none_or(|groups| groups.binary_search(&group).is_ok());
             if let Some(groups) = &groups {
@@ -63,14 +63,13 @@ impl Shelf {
                 block += 1;
                 continue;
             };
-            let looked =
-                walk.look(&bytes, self.columns(), |place| wanted((block * PER_BLOCK + place) / GROUP));
+            let looked = look.at(&bytes, self.columns(), |place| wanted((block * PER_BLOCK + place) / GROUP));
             looked.map_err(|what| self.broken(Section::Terms, what))?;
-            block = walk.next_block(self, &index, block)?;
+            block = look.next_block(self, &index, block)?;
         }
         hand.complete()?;
-        walk.liked.terms.truncate(most.saturating_add(1));
-        Ok(walk.liked)
+        look.liked.terms.truncate(most.saturating_add(1));
+        Ok(look.liked)
     }
 
     /// The groups that may have a term which the automaton accepts; none if all of these may.
@@ -115,7 +114,7 @@ fn after(beginning: &[u8]) -> Option<Vec<u8>> {
     Some(after)
 }
 
-struct Walk<'a, A: Automaton> {
+struct Look<'a, A: Automaton> {
     automaton: &'a A,
     /// What is known after each character of the entry, with the bytes so far: of beginnings that are not ruled out.
     states: Vec<(usize, A::State)>,
@@ -124,9 +123,9 @@ struct Walk<'a, A: Automaton> {
     liked: Liked,
 }
 
-impl<A: Automaton> Walk<'_, A> {
+impl<A: Automaton> Look<'_, A> {
     /// Looks at those terms of a block that are wanted, by their places in it.
-    fn look(&mut self, block: &[u8], columns: usize, wanted: impl Fn(usize) -> bool) -> Result<(), Broken> {
+    fn at(&mut self, block: &[u8], columns: usize, wanted: impl Fn(usize) -> bool) -> Result<(), Broken> {
         let (mut entries, mut ends) = (Entries::new(block), None);
         self.states.truncate(1);
         self.dead = None;

@@ -66,14 +66,14 @@ pub(super) fn write(
     let vocabularies: Vec<_> = parts.iter().map(|part| &part.vocabulary).collect();
     let unified = unify(&vocabularies);
     let buckets = Buckets::of(&mut parts, &homes, &unified);
-    let lists = Packing { buckets, lengths, block: block.into(), columns };
+    let lists = ListPacker { buckets, lengths, block: block.into(), columns };
     let used = lists.write(&parts, &unified, &mut out)?;
     write_forms(&parts, &used, &mut out)?;
     out.seal(Said { piece, records, block, widths, lengths: sums, value_columns })
 }
 
 /// What packing lists needs.
-struct Packing {
+struct ListPacker {
     buckets: Buckets,
     /// For each text column, for each record.
     lengths: Vec<Vec<u32>>,
@@ -90,9 +90,9 @@ struct PackedShare {
     entries: Vec<(usize, TermEntry)>,
 }
 
-impl Packing {
+impl ListPacker {
     /// Writes the postings, the positions and the terms; gives the terms that some record has, by part and number.
-    fn write(&self, parts: &[Part], unified: &Unified, out: &mut Output<'_>) -> Result<Vec<(u32, u32)>> {
+    fn write(self, parts: &[Part], unified: &Unified, out: &mut Output<'_>) -> Result<Vec<(u32, u32)>> {
         let mut terms = TermWriter::new(self.columns);
         let (mut written, mut positions) = (0, Vec::new());
         let mut used = Vec::with_capacity(unified.len());
