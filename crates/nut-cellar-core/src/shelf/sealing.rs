@@ -49,15 +49,13 @@ pub(super) fn write(
     parts.iter_mut().for_each(Part::forget_kept);
 
     let columns = schema.text_columns().count();
-    let (mut widths, mut sums, mut lengths) = (Vec::new(), Vec::new(), Vec::new());
+    let mut lengths = Vec::with_capacity(columns);
     for column in 0..columns {
         let of_column = |home: &Home| parts[home.part as usize].length(home.record, column);
         let of_column: Vec<_> = homes.iter().map(of_column).collect();
         let packed = Packed::of(&of_column);
         packed.write(&mut out)?;
-        widths.push(packed.width);
-        sums.push(packed.sum);
-        lengths.push(of_column);
+        lengths.push(packed);
     }
     out.end(Section::Lengths);
     let value_columns = gathered::write(&mut parts, &homes, block.into(), &mut out)?;
@@ -66,19 +64,21 @@ pub(super) fn write(
     let vocabularies: Vec<_> = parts.iter().map(|part| &part.vocabulary).collect();
     let unified = unify(&vocabularies);
     let buckets = Buckets::of(&mut parts, &homes, &unified);
-    let lists = ListPacker { buckets, lengths, block: block.into(), columns };
+    let lists = ListPacker { buckets, lengths: &lengths, block: block.into() };
     let used = lists.write(&parts, &unified, &mut out)?;
     write_forms(&parts, &used, &mut out)?;
-    out.seal(Said { piece, records, block, widths, lengths: sums, value_columns })
+    let widths = lengths.iter().map(|column| column.width).collect();
+    let lengths = lengths.iter().map(|column| column.sum).collect();
+    out.seal(Said { piece, records, block, widths, lengths, value_columns })
 }
 
 /// What packing lists needs.
-struct ListPacker {
+struct ListPacker<'a> {
     buckets: Buckets,
-    /// For each text column, for each record.
-    lengths: Vec<Vec<u32>>,
+    /// For each text column, for each record. A posting of a rare term asks for one far from the one before, and packed they
+    /// are near.
+    lengths: &'a [Packed],
     block: usize,
-    columns: usize,
 }
 
 /// The lists of some terms, packed.
@@ -90,10 +90,10 @@ struct PackedShare {
     entries: Vec<(usize, TermEntry)>,
 }
 
-impl ListPacker {
+impl ListPacker<'_> {
     /// Writes the postings, the positions and the terms; gives the terms that some record has, by part and number.
     fn write(self, parts: &[Part], unified: &Unified, out: &mut Output<'_>) -> Result<Vec<(u32, u32)>> {
-        let mut terms = TermWriter::new(self.columns);
+        let mut terms = TermWriter::new(self.lengths.len());
         let (mut written, mut positions) = (0, Vec::new());
         let mut used = Vec::with_capacity(unified.len());
         in_order(
@@ -121,7 +121,7 @@ impl ListPacker {
     }
 
     fn pack(&self, bucket: usize) -> PackedShare {
-        let mut list = PostingWriter::new(self.block, self.columns);
+        let mut list = PostingWriter::new(self.block, self.lengths.len());
         let mut packed = PackedShare::default();
         self.buckets.each(bucket, |rank, places| {
             if let [place] = places {
@@ -133,7 +133,7 @@ impl ListPacker {
             for record in places.chunk_by(|a, b| a.record() == b.record()) {
                 let ordinal = record[0].record();
                 let places = record.iter().map(|place| (place.column(), place.position()));
-                list.push(ordinal, places, |column| self.lengths[column][ordinal as usize]);
+                list.push(ordinal, places, |column| self.lengths[column].get(ordinal));
             }
             let entry = list.finish((&mut packed.postings, 0), (&mut packed.positions, 0));
             packed.entries.extend(entry.map(|entry| (rank, entry)));
