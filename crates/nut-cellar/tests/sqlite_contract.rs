@@ -8,6 +8,7 @@
 )]
 
 use nut_cellar::sqlite::{SqliteCellar, cellars};
+use nut_cellar::text::Pattern;
 use nut_cellar::{Column, ErrorKind, Find, Kind, Schema};
 use rusqlite::Connection;
 use rusqlite::trace::{TraceEvent, TraceEventCodes};
@@ -323,4 +324,23 @@ fn bytes_that_are_no_utf8_are_read_with_replacement_characters() {
     assert_eq!((total(&cellar, &db, "elm a b"), total(&cellar, &db, "larch beech")), (1, 1), "by the shelf");
     let found = cellar.find(&db, "elm", &Find::new()).unwrap();
     assert_eq!(found.hits[0].values["title"], ["elm \u{fffd}".into()]);
+}
+
+#[test]
+fn terms_are_those_of_the_rows_that_the_transaction_sees() {
+    let db = shop(300);
+    let cellar = SqliteCellar::adopt(&db, "items", &schema()).unwrap();
+    let terms = |pattern: &str| {
+        let found = cellar.terms(&db, &Pattern::new(pattern).unwrap(), 10).unwrap();
+        found.terms.into_iter().map(|one| (one.term, one.records)).collect::<Vec<_>>()
+    };
+    assert_eq!(terms("*ox"), [("box".to_owned(), 300)]);
+    db.execute_batch(
+        "BEGIN; UPDATE items SET title = 'elm foxes' WHERE id = 'k7'; DELETE FROM items WHERE id = 'k8'",
+    )
+    .unwrap();
+    assert_eq!(terms("*ox*"), [("box".to_owned(), 298), ("foxes".to_owned(), 1)]);
+    assert_eq!(terms("oak"), [("oak".to_owned(), 298)]);
+    db.execute_batch("ROLLBACK").unwrap();
+    assert_eq!(terms("*ox*"), [("box".to_owned(), 300)]);
 }

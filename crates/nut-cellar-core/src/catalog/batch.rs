@@ -130,7 +130,8 @@ impl<'u> Batch<'u> {
         Ok(())
     }
 
-    /// Tells `watch` how far the batch has come: after every 1,024 records, and whenever a shelf was written. To give up
+    /// Tells `watch` how far the batch has come: after every 1,024 records, or 65,536 of those that are put together, and
+    /// whenever a shelf was written. To give up
     /// between two records, drop the batch, or let the work that fills it fail: nothing is changed then.
     pub fn set_watch(&mut self, watch: impl FnMut(SoFar) + 'static) {
         self.watch = Some(Box::new(watch));
