@@ -200,7 +200,7 @@ impl Loader<'_> {
             }
         }
         match batch.put_all(&records) {
-            // None was taken: once more, one after the other, to say where the one is that was refused.
+            // The batch is lost. Once more, one after the other, to say where the one is that was refused.
             Err(refused) if refused.kind() == ErrorKind::BadRecord => {
                 for (record, place) in records.iter().zip(&places) {
                     batch.put(record).map_err(|error| error.at(place))?;

@@ -29,11 +29,12 @@ pub struct TermCount {
 }
 
 impl Snapshot {
-    /// The first `most` terms, in order, that fit a pattern and that a live record has. Terms are what a recipe made of words: case
-    /// folded, and without accents where these are taken off.
+    /// The first `most` terms, in order, that fit a pattern and that a live record has. Terms are what a recipe made of
+    /// words: case folded, and without accents where these are taken off.
     ///
-    /// What it costs grows with the terms that are found, not with all of them: runs of three letters lead to the terms
-    /// that have them, wherever they stand.
+    /// What it costs grows with the terms that are found, not with all of them, if the pattern has three letters in a row:
+    /// these lead to the terms that have them, wherever they stand, of which some thirty are looked at for each that is
+    /// found. Where records are removed, the postings of the terms that are found are read as well.
     ///
     /// # Errors
     /// If the place can't be read or is damaged.

@@ -3,8 +3,8 @@
 //!
 //! A group is a run of 32 terms in the dictionary. Each term is taken with an end mark behind it, a zero character, and gives
 //! its runs of three characters, the mark included, and the run of its last character and the mark. So terms that end in
-//! "ella" are in the groups that have "ell", "lla" and "la" with the mark, and about as many terms are looked at as are
-//! found. (Inverted files over runs of letters: Zobel, Moffat & Sacks-Davis, "Searching large lexicons for partially specified
+//! "ella" are in the groups that have "ell", "lla" and "la" with the mark, and for each that is found a group is looked at, more or
+//! less. (Inverted files over runs of letters: Zobel, Moffat & Sacks-Davis, "Searching large lexicons for partially specified
 //! terms using compressed inverted files", 1993.)
 
 use super::directory::Section;

@@ -24,7 +24,7 @@ use std::sync::Arc;
 use values::Compared;
 
 /// Checks every chunk against its checksum and every section against the layout, against the others, and against what the
-/// manifest says. Takes time in proportion to the shelf, and memory for its lengths.
+/// manifest says. Takes time in proportion to the shelf, and memory for its lengths, exact values and runs of letters.
 ///
 /// # Errors
 /// [`Damaged`](crate::ErrorKind::Damaged), naming the section, at the first thing that is not right.
@@ -117,11 +117,11 @@ impl Check<'_> {
 
     fn keys(&mut self) -> Result<()> {
         let walk = Walk::keys(self.view, self.shelf)?;
-        let section = Section::Keys;
-        let count = self.sorted(section, walk, Vec::as_slice, |check, key| match Key::decode(&key) {
-            Ok(_) => Ok(()),
-            Err(_) => check.wrong(Section::Keys, "a key"),
-        })?;
+        let count =
+            self.sorted(Section::Keys, walk, Vec::as_slice, |check, key| match Key::decode(&key) {
+                Ok(_) => Ok(()),
+                Err(_) => check.wrong(Section::Keys, "a key"),
+            })?;
         if count == self.shelf.records() as usize {
             Ok(())
         } else {
@@ -189,9 +189,8 @@ impl Check<'_> {
             }
         }
         let (walk, mut expected) = (Walk::grams(self.view, self.shelf)?, expected.into_iter());
-        let section = Section::Grams;
         self.sorted(
-            section,
+            Section::Grams,
             walk,
             |(run, _)| run,
             |check, here| {
@@ -207,10 +206,9 @@ impl Check<'_> {
 
     fn terms(&mut self) -> Result<()> {
         let walk = Walk::terms(self.view, self.shelf)?;
-        let section = Section::Terms;
         let mut ends = (0, 0);
         self.sorted(
-            section,
+            Section::Terms,
             walk,
             |(term, _)| term,
             |check, (term, entry)| {
