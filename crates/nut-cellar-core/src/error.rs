@@ -28,6 +28,8 @@ pub enum ErrorKind {
     NotFilled,
     /// What keeps the cellar in step with its table is gone or altered.
     OutOfStep,
+    /// The caller's stop function ended it.
+    Stopped,
     /// The place itself (file system, database) refused.
     Place,
 }

@@ -17,6 +17,7 @@
 
 pub mod catalog;
 pub mod error;
+pub mod filter;
 pub mod query;
 pub mod rank;
 pub mod record;
@@ -30,7 +31,8 @@ mod wire;
 
 pub use catalog::{Batch, Merging, Opened, Published, Snapshot, SoFar, Tally, TermCount, Terms};
 pub use error::{Error, ErrorKind, Result};
-pub use query::{Expansions, Query};
+pub use filter::Filter;
+pub use query::{Expansions, Misread, Query};
 pub use record::{Key, Record, Value};
 pub use schema::{Column, Kind, Packing, Schema};
 pub use search::{Find, Found, Hit, Progress, Search, Words};

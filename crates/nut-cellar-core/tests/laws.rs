@@ -132,9 +132,9 @@ const NAMES: [&str; 3] = ["title", "notes", "tags"];
 
 impl Asked {
     fn query(&self) -> Query {
-        Query::all(self.clauses.iter().map(|(words, columns)| {
+        Query::words(self.clauses.iter().map(|(words, columns)| {
             let part = if words.len() == 1 { Query::word(words[0]) } else { Query::phrase(words.join(" ")) };
-            if columns.is_empty() { part } else { part.within(columns.iter().map(|&c| NAMES[c])) }
+            if columns.is_empty() { part } else { part.in_columns(columns.iter().map(|&c| NAMES[c])) }
         }))
     }
 
@@ -312,7 +312,7 @@ fn a_large_index_of_several_shelves_agrees_with_the_oracle() {
             ],
             ..asked.oracle()
         };
-        let query = Query::all([Query::word(text), Query::word(word(n % 11))]);
+        let query = Query::words([Query::word(text), Query::word(word(n % 11))]);
         let found = find(&place, &query, &asked.find()).unwrap();
         let expected = oracle::search(&records, &oracle);
         assert_eq!(found.total, expected.len() as u64);

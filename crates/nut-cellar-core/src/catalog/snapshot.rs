@@ -57,8 +57,13 @@ impl Opened {
     /// Forgets the pieces that `manifest` does not name, once they are more than those it names and a few.
     fn forget_others(&self, manifest: &Manifest) {
         const SPARE: usize = 64;
-        let named: BTreeSet<_> = manifest.pieces().collect();
         self.pieces(|pieces| {
+            if pieces.shelves.len() <= manifest.shelves.len() && pieces.masks.len() <= SPARE {
+                return;
+            }
+            let named: BTreeSet<_> = manifest.pieces().collect();
+            // A shelf that is at hand keeps its file from going.
+            pieces.shelves.retain(|piece, shelf| named.contains(piece) || !shelf.is_at_hand());
             if pieces.shelves.len() + pieces.masks.len() > 2 * named.len() + SPARE {
                 pieces.shelves.retain(|piece, _| named.contains(piece));
                 pieces.masks.retain(|piece, _| named.contains(piece));
@@ -104,6 +109,20 @@ impl Standing {
     /// Whether a record is removed.
     pub fn removed(&self, ordinal: u32) -> bool {
         self.mask.as_ref().is_some_and(|mask| mask.has(ordinal))
+    }
+
+    /// Whether a live record has a term.
+    pub fn has_live(&self, hand: &mut Hand, entry: &TermEntry) -> Step<bool> {
+        if self.mask.is_none() {
+            return Ok(true);
+        }
+        let mut postings = self.shelf.postings(hand, entry)?;
+        while postings.advance()? {
+            if !self.removed(postings.ordinal()) {
+                return Ok(true);
+            }
+        }
+        Ok(false)
     }
 
     /// The number of live records that have a term.

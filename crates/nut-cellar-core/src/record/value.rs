@@ -118,6 +118,55 @@ impl Value {
         }
     }
 
+    /// A number for the kind of value that it is.
+    pub(crate) fn tag(&self) -> u8 {
+        match self {
+            Self::Text(_) => 0,
+            Self::Integer(_) => 1,
+            Self::Float(_) => 2,
+            Self::Boolean(_) => 3,
+            Self::Date(_) => 4,
+            Self::Moment(_) => 5,
+            Self::Point { .. } => 6,
+        }
+    }
+
+    /// The kind that [`tag`](Self::tag) numbers.
+    pub(crate) fn kind_of_tag(tag: u8) -> Option<Kind> {
+        let kinds = [Kind::Exact, Kind::Integer, Kind::Float, Kind::Boolean, Kind::Date, Kind::Moment, Kind::Point];
+        kinds.get(usize::from(tag)).copied()
+    }
+
+    /// The value of a kind that a number stands for which [`number`](Self::number) gave.
+    pub(crate) fn of_number(kind: Kind, number: u64) -> Option<Self> {
+        const SIGN: u64 = 1 << 63;
+        let signed = (number ^ SIGN).cast_signed();
+        Some(match kind {
+            Kind::Integer => Self::Integer(signed),
+            Kind::Moment => Self::Moment(signed),
+            Kind::Date => Self::Date(i32::try_from(signed).ok()?),
+            Kind::Boolean => Self::Boolean(number == 1),
+            Kind::Float => Self::Float(f64::from_bits(if number & SIGN == 0 { !number } else { number ^ SIGN })),
+            Kind::Text | Kind::Exact | Kind::Point => return None,
+        })
+    }
+
+    /// A number that sorts as the values of its kind do; none for texts and points.
+    pub(crate) fn number(&self) -> Option<u64> {
+        const SIGN: u64 = 1 << 63;
+        Some(match self {
+            Self::Integer(number) | Self::Moment(number) => number.cast_unsigned() ^ SIGN,
+            Self::Date(days) => i64::from(*days).cast_unsigned() ^ SIGN,
+            Self::Boolean(value) => u64::from(*value),
+            Self::Float(number) => {
+                // Zero has one number, whatever its sign. The bits of negative floats sort the other way round.
+                let bits = (number + 0.0).to_bits();
+                if bits & SIGN == 0 { bits | SIGN } else { !bits }
+            }
+            Self::Text(_) | Self::Point { .. } => return None,
+        })
+    }
+
     fn checked(self) -> Result<Self> {
         let fits = match &self {
             Self::Float(number) => number.is_finite(),
@@ -269,6 +318,7 @@ impl From<bool> for Value {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use proptest::prelude::*;
 
     #[test]
     fn every_kind_is_read_shown_packed_and_unpacked() {
@@ -306,6 +356,23 @@ mod tests {
             let error = Value::read(kind, text).unwrap_err();
             assert_eq!(error.kind(), ErrorKind::BadRecord);
             assert!(error.to_string().contains(text), "{error}");
+        }
+    }
+
+    proptest! {
+        #[test]
+        fn numbers_sort_as_their_values_do(a: i64, b: i64, x: f64, y: f64) {
+            let integer = |n| Value::Integer(n).number().unwrap();
+            prop_assert_eq!(integer(a).cmp(&integer(b)), a.cmp(&b));
+            let float = |x| Value::Float(x).number().unwrap();
+            if let Some(order) = x.partial_cmp(&y) {
+                prop_assert_eq!(float(x).cmp(&float(y)), order);
+            }
+            prop_assert_eq!(float(0.0), float(-0.0));
+            prop_assert_eq!(Value::of_number(Kind::Integer, integer(a)), Some(Value::Integer(a)));
+            if !x.is_nan() {
+                prop_assert_eq!(Value::of_number(Kind::Float, float(x)), Some(Value::Float(x)));
+            }
         }
     }
 }

@@ -1,16 +1,21 @@
 //! What one search asks, and what it answers.
 
 use crate::error::{Error, ErrorKind, Result};
+use crate::filter::Filter;
 use crate::query::Expansions;
 use crate::rank::{DEFAULT_B, DEFAULT_K1};
 use crate::record::{Key, Value};
 use crate::schema::{Column, ColumnSet, Schema};
+use crate::wire::Reader;
 use indexmap::IndexMap;
 use serde::{Serialize, Serializer};
+use std::fmt;
+use std::str::FromStr;
 use std::sync::Arc;
 
-/// How many of a query's words a record must have. Words in quotes or in columns of their own count as one.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+/// How many of a query's words a record must have. A phrase, a group in brackets or a word in columns of its own counts
+/// as one; in brackets that are inside others all are needed, unless any will do.
+#[derive(Clone, Copy, Debug, Default, PartialEq)]
 pub enum Words {
     /// All of them.
     #[default]
@@ -19,27 +24,116 @@ pub enum Words {
     Any,
     /// At least this many, or all where there are fewer.
     AtLeast(usize),
+    /// At least this share of them, from 0 to 1, rounded up; one at least.
+    Share(f32),
+}
+
+/// When words may also stand for others that are spelled nearly so.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Spellings {
+    /// Where the query says so.
+    #[default]
+    AsTyped,
+    /// Where fewer records are found without than this.
+    WhenFewerThan(u64),
+    /// Always.
+    Near,
+}
+
+/// How exactly the matches are counted.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Total {
+    /// All of them.
+    #[default]
+    Exact,
+    /// As long as there are fewer than this; then it is enough to know that.
+    AtLeast(u64),
+}
+
+/// In which order hits are given.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub enum Order {
+    /// The best score first; equal scores by ascending key.
+    #[default]
+    Score,
+    /// By the values of a column, down or up; then by score, then by key. Records without a value come last. Of several
+    /// values of a record the one counts that brings it furthest to the front.
+    Column {
+        /// The column, of a kind that is compared.
+        name: String,
+        /// Whether the greatest value comes first.
+        down: bool,
+    },
+    /// By ascending key; nothing is scored.
+    Key,
+}
+
+/// A function that tells whether a search should end before it is done.
+#[derive(Clone)]
+pub struct StopWhen(Arc<dyn Fn() -> bool + Send + Sync>);
+
+impl fmt::Debug for StopWhen {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("StopWhen")
+    }
+}
+
+impl PartialEq for StopWhen {
+    fn eq(&self, other: &Self) -> bool {
+        Arc::ptr_eq(&self.0, &other.0)
+    }
 }
 
 /// What one search asks, besides the query. Everything has a default.
 ///
 /// ```
-/// use nut_cellar_core::{Find, Words};
+/// use nut_cellar_core::{Filter, Find, Words};
 ///
-/// let find = Find::new().columns(["title"]).weight("title", 4.0).words(Words::Any).limit(20);
+/// let find = Find::new()
+///     .columns(["title"])
+///     .weight("title", 4.0)
+///     .words(Words::Any)
+///     .only(Filter::at_least("found_on", "2031-04"))
+///     .limit(20);
 /// ```
 #[derive(Clone, Debug, PartialEq)]
 pub struct Find {
     columns: Option<Vec<String>>,
     weights: IndexMap<String, f32>,
     words: Words,
+    relaxed: u64,
+    spellings: Spellings,
+    first_letters: usize,
+    beginnings: bool,
+    filter: Option<Filter>,
+    order: Order,
+    total: Total,
     limit: usize,
     skip: usize,
+    after: Option<Place>,
     k1: f32,
     b: f32,
+    proximity: f32,
     values: bool,
     exact_forms: bool,
     expansions: Option<Arc<Expansions>>,
+    stop: Option<StopWhen>,
+    executor: Executor,
+}
+
+/// Which way through the postings a search takes. All give the same hits; for tests and yardsticks.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+#[doc(hidden)]
+pub enum Executor {
+    /// The one that seems cheapest.
+    #[default]
+    Cheapest,
+    /// Record by record, by what has to match.
+    Walk,
+    /// Term by term in windows of records, leaving out what cannot come to the front.
+    Windows,
+    /// Every posting of the query is scored.
+    Exhaustive,
 }
 
 impl Default for Find {
@@ -48,13 +142,24 @@ impl Default for Find {
             columns: None,
             weights: IndexMap::new(),
             words: Words::All,
+            relaxed: 0,
+            spellings: Spellings::AsTyped,
+            first_letters: 0,
+            beginnings: false,
+            filter: None,
+            order: Order::Score,
+            total: Total::Exact,
             limit: 10,
             skip: 0,
+            after: None,
             k1: DEFAULT_K1,
             b: DEFAULT_B,
+            proximity: 0.0,
             values: true,
             exact_forms: false,
             expansions: None,
+            stop: None,
+            executor: Executor::Cheapest,
         }
     }
 }
@@ -83,6 +188,90 @@ impl Find {
     #[must_use]
     pub fn words(mut self, words: Words) -> Self {
         self.words = words;
+        self
+    }
+
+    /// Where fewer records than this are found with all words, those with fewer words count too: all but one, half, any.
+    /// Notes say so.
+    #[must_use]
+    pub fn relaxed_below(mut self, records: u64) -> Self {
+        self.relaxed = records;
+        self
+    }
+
+    /// When words may also stand for others that are spelled nearly so, by one typing mistake from three characters on and
+    /// two from eight.
+    #[must_use]
+    pub fn spellings(mut self, spellings: Spellings) -> Self {
+        self.spellings = spellings;
+        self
+    }
+
+    /// The first letters of a word that have to be right where spellings may be near; 0 without. More make it faster.
+    #[must_use]
+    pub fn first_letters_right(mut self, letters: usize) -> Self {
+        self.first_letters = letters;
+        self
+    }
+
+    /// Lets words stand for all that begin so, too; for searching while somebody types.
+    #[must_use]
+    pub fn with_beginnings(mut self) -> Self {
+        self.beginnings = true;
+        self
+    }
+
+    /// Finds those records only for which a filter holds. Several filters have to hold all.
+    #[must_use]
+    pub fn only(mut self, filter: Filter) -> Self {
+        self.filter = Some(match self.filter {
+            Some(before) => before.and(filter),
+            None => filter,
+        });
+        self
+    }
+
+    /// In which order hits are given.
+    #[must_use]
+    pub fn order(mut self, order: Order) -> Self {
+        self.order = order;
+        self
+    }
+
+    /// How exactly the matches are counted; knowing less is faster.
+    #[must_use]
+    pub fn total(mut self, total: Total) -> Self {
+        self.total = total;
+        self
+    }
+
+    /// Goes on behind a hit of a page before. Records that come or go between two pages shift nothing.
+    #[must_use]
+    pub fn after(mut self, place: Place) -> Self {
+        self.after = Some(place);
+        self
+    }
+
+    /// Adds to the score of a record that has several of the words how near two different ones stand to each other, times
+    /// this; nothing without. See [`rank::proximity`](crate::rank::proximity).
+    #[must_use]
+    pub fn proximity(mut self, weight: f32) -> Self {
+        self.proximity = weight;
+        self
+    }
+
+    /// Ends the search, with [`ErrorKind::Stopped`], when this says so. It is asked often.
+    #[must_use]
+    pub fn stop_when(mut self, stop: impl Fn() -> bool + Send + Sync + 'static) -> Self {
+        self.stop = Some(StopWhen(Arc::new(stop)));
+        self
+    }
+
+    /// Takes one way through the postings whatever it costs.
+    #[doc(hidden)]
+    #[must_use]
+    pub fn executor(mut self, executor: Executor) -> Self {
+        self.executor = executor;
         self
     }
 
@@ -133,6 +322,56 @@ impl Find {
     pub fn without_values(mut self) -> Self {
         self.values = false;
         self
+    }
+
+    pub(crate) fn relaxed(&self) -> u64 {
+        self.relaxed
+    }
+
+    pub(crate) fn wanted_spellings(&self) -> Spellings {
+        self.spellings
+    }
+
+    pub(crate) fn first_letters(&self) -> usize {
+        self.first_letters
+    }
+
+    pub(crate) fn wants_beginnings(&self) -> bool {
+        self.beginnings
+    }
+
+    pub(crate) fn filter(&self) -> Option<&Filter> {
+        self.filter.as_ref()
+    }
+
+    pub(crate) fn wanted_order(&self) -> &Order {
+        &self.order
+    }
+
+    pub(crate) fn wanted_total(&self) -> Total {
+        self.total
+    }
+
+    pub(crate) fn place_before(&self) -> Option<&Place> {
+        self.after.as_ref()
+    }
+
+    pub(crate) fn wanted_proximity(&self) -> f32 {
+        self.proximity
+    }
+
+    pub(crate) fn wanted_executor(&self) -> Executor {
+        self.executor
+    }
+
+    /// Fails if the caller wants the search to end.
+    pub(crate) fn go_on(&self) -> Result<()> {
+        match &self.stop {
+            Some(stop) if (stop.0)() => {
+                Err(Error::new(ErrorKind::Stopped, "The search was stopped before it was done, as was asked."))
+            }
+            _ => Ok(()),
+        }
     }
 
     pub(crate) fn expansions(&self) -> Option<&Expansions> {
@@ -202,10 +441,82 @@ fn place(schema: &Schema, name: &str) -> Result<usize> {
 pub struct Found {
     /// How many records match, whatever the limit.
     pub total: u64,
+    /// Whether there may be more than that, where a search asked for no more than to know that there are as many.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub or_more: bool,
     /// What was taken otherwise than it may have been meant.
     pub notes: Vec<String>,
-    /// The matches that were asked for, best first; equal scores by ascending key.
+    /// The matches that were asked for, in order.
     pub hits: Vec<Hit>,
+    /// Where the last of them stands: a search [after](Find::after) it gives the next ones. None without a hit.
+    #[serde(skip)]
+    pub last: Option<Place>,
+}
+
+impl Found {
+    /// Nothing.
+    pub(super) fn nothing() -> Self {
+        Self { total: 0, or_more: false, notes: Vec::new(), hits: Vec::new(), last: None }
+    }
+}
+
+/// Where a hit stands in the order of its search, kept as text between two pages.
+///
+/// ```
+/// use nut_cellar_core::{Key, search::Place};
+///
+/// let place = Place { value: None, score: 1.5, key: Key::from(7) };
+/// assert_eq!(place.to_string().parse::<Place>().unwrap(), place);
+/// ```
+#[derive(Clone, Debug, PartialEq)]
+pub struct Place {
+    /// The value that it is ordered by, if it is ordered by values and has one.
+    pub value: Option<Value>,
+    /// Its score.
+    pub score: f32,
+    /// Its key.
+    pub key: Key,
+}
+
+impl fmt::Display for Place {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let mut bytes = self.score.to_le_bytes().to_vec();
+        let (tag, value) = match &self.value {
+            None => (0, None),
+            Some(value) => (1 + value.tag(), Some(value)),
+        };
+        bytes.push(tag);
+        if let Some(value) = value {
+            value.pack(&mut bytes);
+        }
+        bytes.extend(self.key.encode());
+        bytes.iter().try_for_each(|byte| write!(f, "{byte:02x}"))
+    }
+}
+
+impl FromStr for Place {
+    type Err = Error;
+
+    fn from_str(text: &str) -> Result<Self> {
+        let wrong = || Error::new(ErrorKind::BadRequest, "This is no place in an order that a search gave.");
+        let bytes: Option<Vec<u8>> = text
+            .as_bytes()
+            .chunks(2)
+            .map(|digits| u8::from_str_radix(str::from_utf8(digits).ok()?, 16).ok().filter(|_| digits.len() == 2))
+            .collect();
+        let bytes = bytes.ok_or_else(wrong)?;
+        let mut reader = Reader::new(&bytes);
+        let score = reader.array().map(f32::from_le_bytes).map_err(|_| wrong())?;
+        let value = match reader.u8().map_err(|_| wrong())? {
+            0 => None,
+            tag => {
+                let kind = Value::kind_of_tag(tag - 1).ok_or_else(wrong)?;
+                Some(Value::unpack(kind, &mut reader).map_err(|_| wrong())?)
+            }
+        };
+        let key = Key::decode(&bytes[bytes.len() - reader.left()..]).map_err(|_| wrong())?;
+        Ok(Self { value, score, key })
+    }
 }
 
 /// One ranked match.

@@ -1,16 +1,39 @@
-//! Searching: a plan of what a query means for a schema, walked over the shelves of a snapshot.
+//! Searching: a plan of what a query means for a schema, carried out on the shelves of a snapshot.
 //!
 //! A [`Search`] does no I/O. It runs over what is at hand and says which ranges it lacks; [`run`] fetches them from a
 //! [`View`](crate::View) and goes on.
+//!
+//! | file | what it does |
+//! | --- | --- |
+//! | `find`, `attempts` | what is asked and answered; what is done when too little is found |
+//! | `plan`, `bind` | what a query means for a schema |
+//! | `families`, `prepare` | the terms of each word, from the dictionaries |
+//! | `group`, `rows`, `value_test`, `bits`, `cursors` | what is open of a shelf: words, phrases, values |
+//! | `walk`, `windows`, `one_shelf`, `top` | the ways through a shelf, and which is taken |
+//! | `steps` | one search from beginning to end |
 
-mod family;
+mod attempts;
+mod bind;
+mod bits;
+mod cursors;
+mod families;
 mod find;
+mod group;
+mod one_shelf;
 pub(crate) mod plan;
-mod scan;
+mod prepare;
+mod rows;
 mod steps;
 mod tightness;
 mod top;
+mod value_test;
+mod walk;
+mod windows;
 
-pub use find::{Find, Found, Hit, Words};
-pub use steps::{FORM_LIKENESS, Progress, Search, run};
+pub(crate) use families::likeness;
+pub use families::{BEGINNING_LIKENESS, FORM_LIKENESS, MOST_ALIKE, NEAR_LIKENESS};
+pub use find::{Executor, Find, Found, Hit, Order, Place, Spellings, StopWhen, Total, Words};
+pub use one_shelf::Went;
+pub use plan::SYNONYM_LIKENESS;
+pub use steps::{Progress, Search, run};
 pub use tightness::{Tightness, tightness};

@@ -1,23 +1,21 @@
-//! A search as a sequence of steps, each over what is at hand: gather the forms of words, look the terms up, count them, scan the shelves, put the
-//! best in order, take their values. A step that lacks ranges is repeated when they have been supplied.
+//! A search as a sequence of steps, each over what is at hand: read the dictionaries, go through the shelves, put the best in
+//! order, take their values. A step that lacks ranges is repeated when they have been supplied.
 
-use super::find::{Find, Found, Hit};
-use super::plan::{Plan, Word};
-use super::scan::{Members, Part, Ranking, ShelfFound, scan};
+use super::attempts::{Attempt, attempts};
+use super::find::{Find, Found, Hit, Order, Place, Total};
+use super::one_shelf::{Asked, ShelfFound, search};
+use super::prepare::Prepared;
 use super::top::Scored;
-use crate::catalog::Snapshot;
-use crate::error::Result;
+use crate::catalog::{Snapshot, Standing};
+use crate::error::{Error, ErrorKind, Result};
+use crate::filter::Test;
 use crate::query::Query;
-use crate::rank::{ColumnFactor, Formula, average_length, idf};
-use crate::record::Key;
+use crate::record::{Key, Value};
+use crate::schema::Kind;
 use crate::shelf::{Hand, Step, Stop, if_at_hand};
 use crate::store::{View, Wanted};
 use bytes::Bytes;
-use std::collections::BTreeSet;
-use std::sync::Arc;
-
-/// How alike a form of a word is to the form that was typed.
-pub const FORM_LIKENESS: f32 = 0.7;
+use std::cmp::Ordering;
 
 /// One search on one snapshot.
 ///
@@ -35,21 +33,18 @@ pub const FORM_LIKENESS: f32 = 0.7;
 /// ```
 #[derive(Debug)]
 pub struct Search {
-    snapshot: Snapshot,
-    plan: Plan,
-    find: Find,
-    formula: Formula,
-    hand: Hand,
-    /// For each term of the plan: itself, then its forms in any shelf, in order.
-    families: Option<Vec<Vec<String>>>,
-    /// For each word of the plan its terms.
-    parts: Vec<Vec<Part>>,
-    /// For each shelf, for each term, where the shelf has its family.
-    entries: Option<Vec<Vec<Members>>>,
-    /// For each word.
-    idf: Option<Vec<f32>>,
-    scanned: Option<Vec<ShelfFound>>,
+    pub(super) snapshot: Snapshot,
+    pub(super) prepared: Prepared,
+    pub(super) hand: Hand,
+    query: Query,
+    by: Option<ByColumn>,
+    /// For each shelf, once it was gone through.
+    pub(super) scanned: Vec<Option<ShelfFound>>,
     ranked: Option<Vec<Placed>>,
+    /// What is done if too few are found, the last first; and what was found so far.
+    looser: Vec<Attempt>,
+    kept: Option<Found>,
+    notes: Vec<String>,
 }
 
 /// How far a search has come.
@@ -61,54 +56,56 @@ pub enum Progress {
     Done(Found),
 }
 
+/// The column that hits are ordered by.
+#[derive(Clone, Copy, Debug)]
+struct ByColumn {
+    /// Its place among those whose values are compared.
+    place: usize,
+    kind: Kind,
+    down: bool,
+}
+
 /// A hit whose values have not been taken yet.
 #[derive(Clone, Debug)]
 struct Placed {
     shelf: usize,
     scored: Scored,
     key: Vec<u8>,
-}
-
-/// The formula with what a search says and what the snapshot has.
-pub(super) fn formula(snapshot: &Snapshot, find: &Find) -> Result<Formula> {
-    let (k1, b) = find.settings();
-    let columns = (0..).zip(find.weights(snapshot.schema())?).map(|(column, weight)| ColumnFactor {
-        weight,
-        b,
-        average_length: average_length(snapshot.length(column), snapshot.records()),
-    });
-    Formula::new(k1, columns.collect())
+    /// What it is ordered by, if that is a text.
+    text: Option<String>,
 }
 
 impl Search {
     /// Prepares a search: binds the query to the snapshot's schema.
     ///
     /// # Errors
-    /// [`BadRequest`](crate::ErrorKind::BadRequest) if `find` names a column that can't be searched, or a number is out
-    /// of range.
+    /// [`BadRequest`](crate::ErrorKind::BadRequest) if `find` names a column that can't be searched or compared, or a number
+    /// is out of range.
     pub fn new(snapshot: Snapshot, query: &Query, find: &Find) -> Result<Self> {
-        let schema = Arc::clone(snapshot.schema());
-        let plan = Plan::new(&schema, query, find)?;
-        let formula = formula(&snapshot, find)?;
+        let prepared = Prepared::new(&snapshot, query, find)?;
+        let by = by_column(&snapshot, find)?;
+        let mut looser = attempts(find, prepared.plan.choice);
+        looser.reverse();
+        let scanned = (0..snapshot.shelves()).map(|_| None).collect();
         Ok(Self {
             snapshot,
-            plan,
-            find: find.clone(),
-            formula,
+            prepared,
             hand: Hand::default(),
-            families: None,
-            parts: Vec::new(),
-            entries: None,
-            idf: None,
-            scanned: None,
+            query: query.clone(),
+            by,
+            scanned,
             ranked: None,
+            looser,
+            kept: None,
+            notes: Vec::new(),
         })
     }
 
     /// Goes as far as what is at hand allows.
     ///
     /// # Errors
-    /// [`Damaged`](crate::ErrorKind::Damaged) if something in the cellar can't be read.
+    /// [`Damaged`](crate::ErrorKind::Damaged) if something in the cellar can't be read,
+    /// [`Stopped`](crate::ErrorKind::Stopped) if the caller's function says so.
     pub fn step(&mut self) -> Result<Progress> {
         match self.advance() {
             Ok(found) => Ok(Progress::Done(found)),
@@ -126,99 +123,71 @@ impl Search {
     }
 
     fn advance(&mut self) -> Step<Found> {
-        if self.families.is_none() {
-            let families = self.gather()?;
-            self.parts = self.plan.words.iter().map(|word| parts(word, &families)).collect();
-            self.families = Some(families);
+        loop {
+            let found = self.attempt()?;
+            let total = found.total;
+            let or_more = found.or_more;
+            if self.kept.as_ref().is_none_or(|kept| total > kept.total) {
+                self.kept = Some(found);
+            }
+            let next = loop {
+                match self.looser.pop() {
+                    Some(attempt) if !or_more && total < attempt.below => break Some(attempt),
+                    Some(_) => {}
+                    None => break None,
+                }
+            };
+            match next {
+                Some(attempt) => {
+                    self.prepared = Prepared::new(&self.snapshot, &self.query, &attempt.find)?;
+                    self.scanned.iter_mut().for_each(|scanned| *scanned = None);
+                    self.ranked = None;
+                    self.notes.push(attempt.note);
+                }
+                None => return Ok(self.kept.take().unwrap_or_else(Found::nothing)),
+            }
         }
-        if self.entries.is_none() {
-            self.entries = Some(self.look_up()?);
-        }
-        if self.idf.is_none() {
-            self.idf = Some(self.count()?);
-        }
-        if self.scanned.is_none() {
-            self.scanned = Some(self.scan()?);
-        }
+    }
+
+    fn attempt(&mut self) -> Step<Found> {
+        self.prepared.prepare(&self.snapshot, &mut self.hand)?;
+        self.scan()?;
         if self.ranked.is_none() {
             self.ranked = Some(self.rank()?);
         }
         self.take_values()
     }
 
-    /// The families: a term as typed comes first, then its forms in any shelf, in order. What a removed record had
-    /// changes nothing, since a term without a live record adds nothing.
-    fn gather(&mut self) -> Step<Vec<Vec<String>>> {
-        let mut families = Vec::with_capacity(self.plan.terms.len());
-        for lookup in &self.plan.terms {
-            let mut forms = BTreeSet::new();
-            if let Some(class) = &lookup.class {
-                for standing in self.snapshot.standing() {
-                    forms.extend(
-                        if_at_hand(standing.shelf.forms(&mut self.hand, &class.name))?.unwrap_or_default(),
-                    );
-                }
-                forms.extend(class.own.clone());
-                forms.remove(&lookup.term);
+    fn scan(&mut self) -> Step<()> {
+        let find = &self.prepared.find;
+        let k = find.window().end;
+        let by_score = *find.wanted_order() == Order::Score;
+        // The best scores so far, to know what is out of reach.
+        let mut best: Vec<f32> = Vec::new();
+        let mut counted = 0;
+        for shelf in 0..self.scanned.len() {
+            if self.scanned[shelf].is_none() {
+                let standing = &self.snapshot.standing()[shelf];
+                let Some(ranking) = self.prepared.ranking(shelf) else { continue };
+                let Some(after) = if_at_hand(after(&self.prepared.find, self.by, &mut self.hand, standing))? else { continue };
+                let floor = k.checked_sub(1).and_then(|last| best.get(last)).copied().filter(|_| by_score);
+                let by = self.by.map(|by| (by.place, by.down));
+                let asked = Asked { plan: &self.prepared.plan, find, k, after, by, floor, counted };
+                self.scanned[shelf] = if_at_hand(search(&mut self.hand, standing, &ranking, &asked))?;
             }
-            families.push([lookup.term.clone()].into_iter().chain(forms).collect());
-        }
-        self.hand.complete()?;
-        Ok(families)
-    }
-
-    fn look_up(&mut self) -> Step<Vec<Vec<Members>>> {
-        let mut entries = Vec::with_capacity(self.snapshot.standing().len());
-        for standing in self.snapshot.standing() {
-            let mut families = Vec::with_capacity(self.plan.terms.len());
-            for family in self.families.iter().flatten() {
-                let mut members = Vec::with_capacity(family.len());
-                for term in family {
-                    members.push(if_at_hand(standing.shelf.find_term(&mut self.hand, term))?.flatten());
-                }
-                families.push(members);
-            }
-            entries.push(families);
-        }
-        self.hand.complete()?;
-        Ok(entries)
-    }
-
-    /// The idf of each word: of the largest number of live records that one of its terms is in.
-    fn count(&mut self) -> Step<Vec<f32>> {
-        let families = self.families.as_deref().unwrap_or_default();
-        let mut counts: Vec<Vec<u64>> = families.iter().map(|family| vec![0; family.len()]).collect();
-        for (standing, row) in self.snapshot.standing().iter().zip(self.entries.iter().flatten()) {
-            for (counts, members) in counts.iter_mut().zip(row) {
-                for (count, entry) in counts.iter_mut().zip(members) {
-                    if let Some(entry) = entry {
-                        *count += if_at_hand(standing.count_live(&mut self.hand, entry))?.unwrap_or(0);
-                    }
-                }
+            if let Some(found) = &self.scanned[shelf] {
+                counted += found.total;
+                best.extend(found.best.iter().map(|scored| scored.score));
+                best.sort_by(|a, b| b.total_cmp(a));
+                best.truncate(k);
             }
         }
-        self.hand.complete()?;
-        let records = self.snapshot.records();
-        let most =
-            |word: &Word| word.variants.iter().flat_map(|variant| &counts[variant.term]).copied().max();
-        Ok(self.plan.words.iter().map(|word| idf(records, most(word).unwrap_or(0))).collect())
-    }
-
-    fn scan(&mut self) -> Step<Vec<ShelfFound>> {
-        let idf = self.idf.as_deref().unwrap_or_default();
-        let ranking = Ranking { formula: &self.formula, idf, parts: &self.parts };
-        let k = self.find.window().end;
-        let mut scanned = Vec::new();
-        for (standing, row) in self.snapshot.standing().iter().zip(self.entries.iter().flatten()) {
-            scanned.extend(if_at_hand(scan(&mut self.hand, standing, &self.plan, row, &ranking, k))?);
-        }
-        self.hand.complete()?;
-        Ok(scanned)
+        self.hand.complete()
     }
 
     /// The hits that are asked for, in order. Keys are read of those only whose score reaches the last one's.
     fn rank(&mut self) -> Step<Vec<Placed>> {
-        let window = self.find.window();
+        let window = self.prepared.find.window();
         let mut all: Vec<_> = self
             .scanned
             .iter()
@@ -226,31 +195,44 @@ impl Search {
             .enumerate()
             .flat_map(|(shelf, found)| found.best.iter().map(move |&scored| (shelf, scored)))
             .collect();
-        all.sort_by(|(_, a), (_, b)| b.score.total_cmp(&a.score));
-        if let Some((_, last)) = window.end.checked_sub(1).and_then(|last| all.get(last)).copied() {
-            all.retain(|(_, scored)| scored.score >= last.score);
+        if *self.prepared.find.wanted_order() == Order::Score {
+            all.sort_by(|(_, a), (_, b)| b.score.total_cmp(&a.score));
+            if let Some((_, last)) = window.end.checked_sub(1).and_then(|last| all.get(last)).copied() {
+                all.retain(|(_, scored)| scored.score >= last.score);
+            }
         }
+        let texts = self.by.filter(|by| by.kind == Kind::Exact);
         let mut placed = Vec::with_capacity(all.len());
         for (shelf, scored) in all {
             let standing = &self.snapshot.standing()[shelf];
-            if let Some(key) = if_at_hand(standing.shelf.key_of(&mut self.hand, scored.ordinal))? {
-                placed.push(Placed { shelf, scored, key });
+            let key = if_at_hand(standing.shelf.key_of(&mut self.hand, scored.ordinal))?;
+            let text = match texts.filter(|_| scored.valued) {
+                Some(by) => {
+                    let ordinal = if by.down { scored.front } else { !scored.front };
+                    if_at_hand(standing.shelf.exact_text(&mut self.hand, ordinal))?
+                }
+                None => None,
+            };
+            if let Some(key) = key {
+                placed.push(Placed { shelf, scored, key, text });
             }
         }
         self.hand.complete()?;
-        placed.sort_by(|a, b| b.scored.score.total_cmp(&a.scored.score).then_with(|| a.key.cmp(&b.key)));
+        let down = self.by.is_some_and(|by| by.down);
+        placed.sort_by(|a, b| in_order(a, b, texts.is_some(), down));
         placed.truncate(window.end);
         placed.drain(..window.start.min(placed.len()));
         Ok(placed)
     }
 
     fn take_values(&mut self) -> Step<Found> {
+        let find = &self.prepared.find;
         let placed = self.ranked.as_deref().unwrap_or_default();
         let mut hits = Vec::with_capacity(placed.len());
-        for (place, Placed { shelf, scored, key }) in (1..).zip(placed) {
-            let rank = self.find.window().start + place;
+        for (place, Placed { shelf, scored, key, .. }) in (1..).zip(placed) {
+            let rank = find.window().start + place;
             let standing = &self.snapshot.standing()[*shelf];
-            let values = if self.find.with_values() {
+            let values = if find.with_values() {
                 standing.shelf.kept(&mut self.hand, self.snapshot.schema(), scored.ordinal)
             } else {
                 Ok(indexmap::IndexMap::new())
@@ -260,32 +242,105 @@ impl Search {
             }
         }
         self.hand.complete()?;
-        let total = self.scanned.iter().flatten().map(|found| found.total).sum();
-        Ok(Found { total, notes: self.plan.notes.clone(), hits })
+        let mut total = self.scanned.iter().flatten().map(|found| found.total).sum();
+        let or_more = self.scanned.iter().flatten().any(|found| found.or_more);
+        if let (Total::AtLeast(wanted), true) = (find.wanted_total(), or_more) {
+            total = wanted;
+        }
+        let last = placed.last().map(|last| self.place_of(last)).transpose()?;
+        let mut notes = self.prepared.plan.notes.clone();
+        notes.extend(self.notes.iter().cloned());
+        notes.extend(self.cut_note());
+        Ok(Found { total, or_more, notes, hits, last })
+    }
+
+    /// What is said of patterns of which not all terms score.
+    fn cut_note(&self) -> Option<String> {
+        let known = self.prepared.known.as_ref()?;
+        let cut = known.families.iter().any(|family| family.cut);
+        cut.then(|| {
+            let most = super::families::MOST_ALIKE;
+            format!("A pattern or spelling stands for more than {most} terms; the {most} most alike decide the ranking.")
+        })
+    }
+
+    fn place_of(&self, placed: &Placed) -> Result<Place> {
+        let value = match self.by.filter(|_| placed.scored.valued) {
+            None => None,
+            Some(by) => match &placed.text {
+                Some(text) => Some(Value::Text(text.clone())),
+                None => {
+                    let number = if by.down { placed.scored.front } else { !placed.scored.front };
+                    Value::of_number(by.kind, number)
+                }
+            },
+        };
+        Ok(Place { value, score: placed.scored.score, key: Key::decode(&placed.key)? })
     }
 }
 
-/// The terms of a word, each once, the most alike first: those that were typed, then their forms, then synonyms.
-/// Languages of one column and columns of different languages may have terms in common.
-fn parts(word: &Word, families: &[Vec<String>]) -> Vec<Part> {
-    let typed = word.variants.iter().map(|variant| (variant, 0..1, variant.likeness));
-    let forms = word
-        .variants
-        .iter()
-        .map(|variant| (variant, 1..families[variant.term].len(), variant.likeness * FORM_LIKENESS));
-    let mut all: Vec<_> = typed.chain(forms).collect();
-    all.sort_by(|(_, _, a), (_, _, b)| b.total_cmp(a));
-    let mut parts: Vec<Part> = Vec::new();
-    for (variant, slots, likeness) in all {
-        for slot in slots {
-            let term = &families[variant.term][slot];
-            match parts.iter_mut().find(|known| families[known.family][known.slot] == *term) {
-                Some(known) => known.columns = known.columns.or(variant.columns),
-                None => parts.push(Part { family: variant.term, slot, likeness, columns: variant.columns }),
-            }
-        }
+/// The first in the order of a shelf that does not come after the place that a page before ended at; none if all do.
+fn after(find: &Find, by: Option<ByColumn>, hand: &mut Hand, standing: &Standing) -> Step<Option<Scored>> {
+    let Some(place) = find.place_before() else { return Ok(None) };
+    let key = place.key.encode();
+    let up_to = standing.shelf.keys_up_to(hand, &key)?;
+    // Records with a key up to this one have the ordinals below.
+    let mut after = Scored { score: place.score, ordinal: up_to.saturating_sub(1), ..Scored::default() };
+    if up_to == 0 {
+        after.score = after.score.next_up();
+        after.ordinal = u32::MAX;
     }
-    parts
+    let Some(by) = by else {
+        return Ok(if *find.wanted_order() == Order::Key {
+            (up_to > 0).then_some(Scored { ordinal: up_to - 1, ..Scored::default() })
+        } else {
+            Some(after)
+        });
+    };
+    let Some(value) = &place.value else { return Ok(Some(after)) };
+    after.valued = true;
+    let number = if by.kind == Kind::Exact {
+        let text = std::ops::Bound::Included(value.to_string());
+        let there = standing.shelf.exact_between(hand, by.place, (&text, &text))?;
+        if there.is_empty() {
+            // Between two values: all of the next one are after it.
+            let next = if by.down { there.start.checked_sub(1) } else { Some(there.start) };
+            let Some(next) = next else { return Ok(Some(Scored { valued: true, score: -1.0, ..after })) };
+            after.score = f32::INFINITY;
+            next
+        } else {
+            there.start
+        }
+    } else {
+        value.number().unwrap_or(0)
+    };
+    after.front = if by.down { number } else { !number };
+    Ok(Some(after))
+}
+
+/// The column that hits are ordered by, if they are.
+fn by_column(snapshot: &Snapshot, find: &Find) -> Result<Option<ByColumn>> {
+    let Order::Column { name, down } = find.wanted_order() else { return Ok(None) };
+    let bound = crate::filter::bind_test(snapshot.schema(), name, &Test::Absent);
+    let bad = |message: String| Error::new(ErrorKind::BadRequest, format!("In the order: {message}"));
+    match (bound.map_err(bad)?, snapshot.schema().column(name)) {
+        (crate::filter::Bound::Absent(place), Some(column)) => {
+            Ok(Some(ByColumn { place, kind: column.kind(), down: *down }))
+        }
+        _ => Ok(None),
+    }
+}
+
+/// The order of two hits of different shelves.
+fn in_order(a: &Placed, b: &Placed, by_text: bool, down: bool) -> Ordering {
+    let values = if by_text {
+        let texts = if down { b.text.cmp(&a.text) } else { a.text.cmp(&b.text) };
+        // Without a value a hit comes last, whatever the direction.
+        b.scored.valued.cmp(&a.scored.valued).then(if a.scored.valued && b.scored.valued { texts } else { Ordering::Equal })
+    } else {
+        (b.scored.valued, b.scored.front).cmp(&(a.scored.valued, a.scored.front))
+    };
+    values.then(b.scored.score.total_cmp(&a.scored.score)).then_with(|| a.key.cmp(&b.key))
 }
 
 /// Runs a search to its end, reading from `view` what it needs.

@@ -1,7 +1,7 @@
 //! How near the bounds of blocks come to the scores that they bound.
 
 use super::find::Find;
-use super::steps::formula;
+use super::prepare::formula;
 use crate::catalog::Snapshot;
 use crate::error::Result;
 use crate::rank::Formula;
@@ -44,6 +44,7 @@ pub fn tightness(view: &dyn View, snapshot: &Snapshot, find: &Find) -> Result<Ti
             for (last, bound) in &bounds {
                 let mut best = 0.0_f32;
                 while more && postings.ordinal() <= *last {
+                    postings.read()?;
                     let ordinal = postings.ordinal() as usize;
                     let shares = postings.frequencies().filter(|(column, _)| columns.has(*column));
                     let share =

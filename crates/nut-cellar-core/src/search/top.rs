@@ -1,20 +1,33 @@
-//! The best k of a stream of scored records, in memory for k.
+//! The best k of a stream of records, in memory for k.
 
-use std::cmp::Ordering;
+use std::cmp::{Ordering, Reverse};
 use std::collections::BinaryHeap;
 
-/// A scored record; greater is better: a higher score, then a lower ordinal.
-#[derive(Clone, Copy, Debug, PartialEq)]
+/// A record and what it is ordered by; greater is nearer to the front: that it has a value, the value (turned round where the
+/// least comes first), the score, and then the lower ordinal.
+#[derive(Clone, Copy, Debug, Default, PartialEq)]
 pub(super) struct Scored {
+    pub valued: bool,
+    pub front: u64,
     pub score: f32,
     pub ordinal: u32,
+}
+
+impl Scored {
+    /// A record that is ordered by its score.
+    pub fn by_score(score: f32, ordinal: u32) -> Self {
+        Self { score, ordinal, ..Self::default() }
+    }
 }
 
 impl Eq for Scored {}
 
 impl Ord for Scored {
     fn cmp(&self, other: &Self) -> Ordering {
-        self.score.total_cmp(&other.score).then(other.ordinal.cmp(&self.ordinal))
+        (self.valued, self.front)
+            .cmp(&(other.valued, other.front))
+            .then(self.score.total_cmp(&other.score))
+            .then(other.ordinal.cmp(&self.ordinal))
     }
 }
 
@@ -24,20 +37,27 @@ impl PartialOrd for Scored {
     }
 }
 
-/// Keeps the best k.
+/// Keeps the best k of those that come after a place, if there is one.
 pub(super) struct Top {
     k: usize,
-    worst_first: BinaryHeap<std::cmp::Reverse<Scored>>,
+    after: Option<Scored>,
+    /// Others have k records with this score already: what is below can't be among the best of all.
+    floor: f32,
+    worst_first: BinaryHeap<Reverse<Scored>>,
 }
 
 impl Top {
-    pub fn new(k: usize) -> Self {
-        Self { k, worst_first: BinaryHeap::new() }
+    /// None so far. `after` is the first that does not count any more: those that count are less.
+    pub fn new(k: usize, after: Option<Scored>, floor: Option<f32>) -> Self {
+        Self { k, after, floor: floor.unwrap_or(f32::NEG_INFINITY), worst_first: BinaryHeap::new() }
     }
 
     pub fn offer(&mut self, scored: Scored) {
+        if self.after.is_some_and(|after| scored >= after) {
+            return;
+        }
         if self.worst_first.len() < self.k {
-            self.worst_first.push(std::cmp::Reverse(scored));
+            self.worst_first.push(Reverse(scored));
         } else if let Some(mut worst) = self.worst_first.peek_mut()
             && scored > worst.0
         {
@@ -45,9 +65,29 @@ impl Top {
         }
     }
 
+    /// The score up to which no record counts any more that is ordered by its score and comes after all that were offered.
+    pub fn threshold(&self) -> f32 {
+        if self.k == 0 {
+            return f32::INFINITY;
+        }
+        let worst = self.worst_first.peek().filter(|_| self.worst_first.len() == self.k);
+        // What has the score of the floor may still count.
+        worst.map_or(f32::NEG_INFINITY, |worst| worst.0.score).max(self.floor.next_down())
+    }
+
+    /// Whether k records are there.
+    pub fn is_full(&self) -> bool {
+        self.worst_first.len() >= self.k
+    }
+
+    /// The one of the k that is furthest from the front, once there are so many.
+    pub fn worst(&self) -> Option<Scored> {
+        self.worst_first.peek().filter(|_| self.is_full()).map(|worst| worst.0)
+    }
+
     /// The best, best first.
     pub fn into_sorted(self) -> Vec<Scored> {
-        self.worst_first.into_sorted_vec().into_iter().map(|std::cmp::Reverse(scored)| scored).collect()
+        self.worst_first.into_sorted_vec().into_iter().map(|Reverse(scored)| scored).collect()
     }
 }
 
@@ -58,14 +98,24 @@ mod tests {
 
     proptest! {
         #[test]
-        fn the_best_are_those_of_a_sorted_list(scores in prop::collection::vec(0_u8..6, 0..40), k in 0_usize..12) {
-            let mut top = Top::new(k);
-            let mut all: Vec<_> = (0..).zip(scores).map(|(ordinal, score)| Scored { score: score.into(), ordinal }).collect();
+        fn the_best_are_those_of_a_sorted_list(
+            scores in prop::collection::vec((0_u8..6, any::<bool>(), 0_u64..3), 0..40),
+            k in 0_usize..12,
+            after in prop::option::of((0_u8..6, 0_u32..40)),
+        ) {
+            let after = after.map(|(score, ordinal)| Scored::by_score(score.into(), ordinal));
+            let mut top = Top::new(k, after, None);
+            let mut all: Vec<_> = (0..)
+                .zip(scores)
+                .map(|(ordinal, (score, valued, front))| Scored { valued, front, score: score.into(), ordinal })
+                .collect();
             for scored in &all {
                 top.offer(*scored);
             }
+            all.retain(|scored| after.is_none_or(|after| *scored < after));
             all.sort_by(|a, b| b.cmp(a));
             all.truncate(k);
+            prop_assert_eq!(top.worst(), all.get(k.wrapping_sub(1)).copied());
             prop_assert_eq!(top.into_sorted(), all);
         }
     }

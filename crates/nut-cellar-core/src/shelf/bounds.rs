@@ -86,6 +86,27 @@ impl Bounds {
         columns.iter().map(of_column).sum()
     }
 
+    /// What [`most`](Self::most) gives of bounds that [`put`](Self::put) wrote.
+    pub fn most_in(
+        from: &mut Reader<'_>,
+        columns: ColumnSet,
+        share: impl Fn(usize, u32, u32) -> f32,
+    ) -> Result<f32, Broken> {
+        let mut sum = 0.0;
+        for place in ColumnSet(from.varint()?).iter() {
+            let (mut frequency, mut length, mut most) = (0_u32, 0_u32, 0.0_f32);
+            for _ in 0..from.size()? {
+                frequency = frequency.checked_add(from.varint_u32()?).ok_or(Broken("a bound"))?;
+                length = length.checked_add(from.varint_u32()?).ok_or(Broken("a bound"))?;
+                if columns.has(place) {
+                    most = most.max(share(place, frequency, length));
+                }
+            }
+            sum += most;
+        }
+        Ok(sum)
+    }
+
     /// Appends the bounds, and empties them: the set of columns, then for each the number of pairs and the pairs, each
     /// number less the one before.
     pub fn put(&mut self, out: &mut Vec<u8>) {
@@ -140,6 +161,11 @@ mod tests {
             bounds.put(&mut bytes);
             let mut reader = Reader::new(&bytes);
             let read = Bounds::get(&mut reader, 3).unwrap();
+            let share = |column: usize, tf: u32, length: u32| (column as f32 + 1.5) * tf as f32 / (1.0 + length as f32);
+            for set in [ColumnSet(5), ColumnSet(7), ColumnSet(2)] {
+                let most = Bounds::most_in(&mut Reader::new(&bytes), set, share).unwrap();
+                prop_assert_eq!(most.to_bits(), read.most(set, share).to_bits());
+            }
             prop_assert!(reader.is_empty());
             prop_assert!(bounds.columns.iter().all(|column| column.pairs.is_empty()));
             for &(column, frequency, length) in &postings {

@@ -5,6 +5,8 @@ use super::directory::Section;
 use super::hand::{Hand, Step};
 use super::reader::Shelf;
 use super::sorted::SortedWriter;
+use crate::wire::Broken;
+use std::ops::{Bound, Range};
 use std::sync::Arc;
 
 /// Values in a block, all but the last: what turns an ordinal into a block.
@@ -32,6 +34,46 @@ pub(super) fn column_and_text(entry: &[u8]) -> Option<(usize, &str)> {
 }
 
 impl Shelf {
+    /// The ordinals, among all exact values, of those of a column that lie between two texts.
+    pub(crate) fn exact_between(
+        self: &Arc<Self>,
+        hand: &mut Hand,
+        column: usize,
+        (low, high): (&Bound<String>, &Bound<String>),
+    ) -> Step<Range<u64>> {
+        let low = match low {
+            Bound::Unbounded => self.exact_below(hand, &entry(column, ""), false),
+            Bound::Included(text) => self.exact_below(hand, &entry(column, text), false),
+            Bound::Excluded(text) => self.exact_below(hand, &entry(column, text), true),
+        };
+        let high = match high {
+            Bound::Unbounded => self.exact_below(hand, &entry(column + 1, ""), false),
+            Bound::Included(text) => self.exact_below(hand, &entry(column, text), true),
+            Bound::Excluded(text) => self.exact_below(hand, &entry(column, text), false),
+        };
+        Ok(low?..high?)
+    }
+
+    /// How many exact values are less than an entry, or than it or equal to it.
+    fn exact_below(self: &Arc<Self>, hand: &mut Hand, entry: &[u8], or_equal: bool) -> Step<u64> {
+        let index = self.index_of(hand, Section::Exact)?;
+        let Some(block) = self.locate(Section::Exact, &index, entry)? else { return Ok(0) };
+        let values = self.exact_in(hand, block)?;
+        let below = values.partition_point(|value| value.as_slice() < entry || (or_equal && value == entry));
+        Ok((block * PER_BLOCK + below) as u64)
+    }
+
+    /// The text of an exact value, by its ordinal.
+    pub(crate) fn exact_text(self: &Arc<Self>, hand: &mut Hand, ordinal: u64) -> Step<String> {
+        let ordinal = usize::try_from(ordinal).unwrap_or(usize::MAX);
+        let values = self.exact_in(hand, ordinal / PER_BLOCK)?;
+        let text = values.get(ordinal % PER_BLOCK).and_then(|value| column_and_text(value));
+        match text {
+            Some((_, text)) => Ok(text.to_owned()),
+            None => Err(self.broken(Section::Exact, Broken("a value")).into()),
+        }
+    }
+
     /// How many exact values there are.
     pub(super) fn exact_count(self: &Arc<Self>, hand: &mut Hand) -> Step<usize> {
         let Some(last) = self.index_of(hand, Section::Exact)?.blocks().checked_sub(1) else { return Ok(0) };

@@ -6,7 +6,7 @@ use super::exact;
 use super::output::Output;
 use super::part::Part;
 use super::sorted::SortedWriter;
-use super::values::{ValueIndex, ValueWriter, number};
+use super::values::{ValueIndex, ValueWriter};
 use super::vocabulary::{Vocabulary, unify};
 use crate::error::Result;
 use crate::record::Value;
@@ -35,7 +35,7 @@ impl Gathered {
                     values.iter().filter_map(Value::as_text).map(|text| u64::from(texts.number(text)));
                 self.numbers.extend(texts);
             }
-            None => self.numbers.extend(values.iter().filter_map(number)),
+            None => self.numbers.extend(values.iter().filter_map(Value::number)),
         }
         self.ends.push(self.numbers.len());
     }

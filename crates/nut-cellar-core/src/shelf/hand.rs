@@ -62,6 +62,9 @@ impl Hand {
         if range.is_empty() {
             return Ok(Bytes::new());
         }
+        if let Some(bytes) = shelf.at_hand(&range) {
+            return Ok(bytes?);
+        }
         if let Some(bytes) = self.held.get(&shelf.piece()).and_then(|held| assemble(held, &range)) {
             return Ok(bytes);
         }

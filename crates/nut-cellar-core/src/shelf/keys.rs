@@ -34,6 +34,15 @@ impl Shelf {
         Ok(None)
     }
 
+    /// How many encoded keys are less than this one, or equal to it.
+    pub(crate) fn keys_up_to(self: &Arc<Self>, hand: &mut Hand, key: &[u8]) -> Step<u32> {
+        let index = self.index_of(hand, Section::Keys)?;
+        let Some(block) = self.locate(Section::Keys, &index, key)? else { return Ok(0) };
+        let keys = self.keys_in(hand, block)?;
+        let count = block * PER_BLOCK + keys.partition_point(|known| known.as_slice() <= key);
+        Ok(u32::try_from(count).unwrap_or(u32::MAX).min(self.records()))
+    }
+
     /// The encoded key of a record.
     pub(crate) fn key_of(self: &Arc<Self>, hand: &mut Hand, ordinal: u32) -> Step<Vec<u8>> {
         let ordinal = ordinal as usize;

@@ -12,6 +12,7 @@ use super::sorted::{Entries, SortedIndex};
 use super::terms::{PER_BLOCK, TermEntry, payload};
 use crate::text::Automaton;
 use crate::wire::Broken;
+use std::collections::BTreeSet;
 use std::ops::Range;
 use std::sync::Arc;
 
@@ -35,20 +36,42 @@ impl Shelf {
         automaton: &A,
         most: usize,
     ) -> Step<Liked> {
+        let mut terms = Vec::new();
+        let visited = self.each_like(hand, automaton, |_, term, entry| {
+            terms.push((term.to_owned(), entry));
+            Ok(terms.len() <= most)
+        })?;
+        Ok(Liked { terms, visited })
+    }
+
+    /// Gives `take` the terms that `automaton` accepts, in order, for as long as it says to go on; tells at how many terms the
+    /// automaton looked. Where something is not at hand, what lies behind it is given all the same, and the step fails.
+    pub(crate) fn each_like<A: Automaton>(
+        self: &Arc<Self>,
+        hand: &mut Hand,
+        automaton: &A,
+        mut take: impl FnMut(&mut Hand, &str, TermEntry) -> Step<bool>,
+    ) -> Step<u64> {
         let index = self.index_of(hand, Section::Terms)?;
         let beginning = automaton.beginning().as_bytes();
         let Some(first) = self.locate(Section::Terms, &index, beginning)? else {
-            return Ok(Liked::default());
+            return Ok(0);
         };
         let end = match after(beginning) {
             Some(after) => self.locate(Section::Terms, &index, &after)?.map_or(first, |last| last + 1),
             None => index.blocks(),
         };
         let groups = self.groups_of(hand, automaton, first * PER_BLOCK / GROUP..end * PER_BLOCK / GROUP)?;
-        let mut look =
-            Look { automaton, states: vec![(0, automaton.start())], dead: None, liked: Liked::default() };
+        let mut look = Look {
+            automaton,
+            states: vec![(0, automaton.start())],
+            dead: None,
+            visited: 0,
+            goes_on: true,
+            take: &mut take,
+        };
         let mut block = first;
-        while block < end && look.liked.terms.len() <= most {
+        while block < end && look.goes_on {
             let wanted =
                 |group: usize| groups.as_ref().is_none_or(|groups| groups.binary_search(&group).is_ok());
             if let Some(groups) = &groups {
@@ -63,13 +86,13 @@ impl Shelf {
                 block += 1;
                 continue;
             };
-            let looked = look.at(&bytes, self.columns(), |place| wanted((block * PER_BLOCK + place) / GROUP));
-            looked.map_err(|what| self.broken(Section::Terms, what))?;
+            let place = |place| wanted((block * PER_BLOCK + place) / GROUP);
+            let looked = look.at(hand, &bytes, self.columns(), place);
+            looked?.map_err(|what| self.broken(Section::Terms, what))?;
             block = look.next_block(self, &index, block)?;
         }
         hand.complete()?;
-        look.liked.terms.truncate(most.saturating_add(1));
-        Ok(look.liked)
+        Ok(look.visited)
     }
 
     /// The groups that may have a term which the automaton accepts; none if all of these may.
@@ -82,18 +105,25 @@ impl Shelf {
         if all.len() <= FEW_GROUPS {
             return Ok(None);
         }
-        let mut groups: Option<Vec<usize>> = None;
-        for part in parts(&automaton.runs()) {
-            let Some(found) = if_at_hand(self.groups_with(hand, &part))? else { continue };
-            let found: Vec<_> =
-                found.into_iter().map(|group| group as usize).filter(|group| all.contains(group)).collect();
-            groups = Some(match groups {
-                None => found,
-                Some(known) => known.into_iter().filter(|group| found.binary_search(group).is_ok()).collect(),
-            });
+        let mut either = BTreeSet::new();
+        let sets = automaton.runs();
+        for runs in &sets {
+            let mut groups: Option<Vec<usize>> = None;
+            for part in parts(runs) {
+                let Some(found) = if_at_hand(self.groups_with(hand, &part))? else { continue };
+                let found = found.into_iter().map(|group| group as usize).filter(|group| all.contains(group));
+                groups = Some(match groups {
+                    None => found.collect(),
+                    Some(known) => {
+                        let found: Vec<_> = found.collect();
+                        known.into_iter().filter(|group| found.binary_search(group).is_ok()).collect()
+                    }
+                });
+            }
+            either.extend(groups.unwrap_or_default());
         }
         hand.complete()?;
-        Ok(groups)
+        Ok((!sets.is_empty()).then(|| either.into_iter().collect()))
     }
 }
 
@@ -120,17 +150,40 @@ struct Look<'a, A: Automaton> {
     states: Vec<(usize, A::State)>,
     /// The beginning of the entry that is ruled out.
     dead: Option<Vec<u8>>,
-    liked: Liked,
+    visited: u64,
+    /// Whether more terms are wanted.
+    goes_on: bool,
+    take: &'a mut dyn FnMut(&mut Hand, &str, TermEntry) -> Step<bool>,
 }
 
 impl<A: Automaton> Look<'_, A> {
     /// Looks at those terms of a block that are wanted, by their places in it.
-    fn at(&mut self, block: &[u8], columns: usize, wanted: impl Fn(usize) -> bool) -> Result<(), Broken> {
+    fn at(
+        &mut self,
+        hand: &mut Hand,
+        block: &[u8],
+        columns: usize,
+        wanted: impl Fn(usize) -> bool,
+    ) -> Step<Result<(), Broken>> {
+        let mut failed = Ok(());
+        let looked = self.look_at(hand, block, columns, wanted, &mut failed);
+        failed.map(|()| looked)
+    }
+
+    /// The same; what `take` fails with is put into `failed`.
+    fn look_at(
+        &mut self,
+        hand: &mut Hand,
+        block: &[u8],
+        columns: usize,
+        wanted: impl Fn(usize) -> bool,
+        failed: &mut Step<()>,
+    ) -> Result<(), Broken> {
         let (mut entries, mut ends) = (Entries::new(block), None);
         self.states.truncate(1);
         self.dead = None;
         let mut place = 0;
-        while entries.advance()? {
+        while self.goes_on && entries.advance()? {
             let entry = payload(entries.payload(), &mut ends, columns)?;
             let (shared, here) = (entries.shared(), place);
             place += 1;
@@ -142,15 +195,24 @@ impl<A: Automaton> Look<'_, A> {
             }
             self.dead = None;
             if wanted(here) {
-                self.liked.visited += 1;
-                self.read(entries.entry(), entry)?;
+                self.visited += 1;
+                if self.accepts(entries.entry())? {
+                    let term = str::from_utf8(entries.entry()).map_err(|_| Broken("a term"))?;
+                    match (self.take)(hand, term, entry) {
+                        Ok(goes_on) => self.goes_on = goes_on,
+                        Err(error) => {
+                            self.goes_on = false;
+                            *failed = Err(error);
+                        }
+                    }
+                }
             }
         }
         Ok(())
     }
 
-    /// Reads an entry from where it parts from the one that was read before.
-    fn read(&mut self, term: &[u8], entry: TermEntry) -> Result<(), Broken> {
+    /// Reads an entry from where it parts from the one that was read before, and tells whether it is looked for.
+    fn accepts(&mut self, term: &[u8]) -> Result<bool, Broken> {
         let known = self.states.last().map_or(0, |(bytes, _)| *bytes);
         let rest = str::from_utf8(term.get(known..).unwrap_or_default()).map_err(|_| Broken("a term"))?;
         for (at, next) in rest.char_indices() {
@@ -158,15 +220,11 @@ impl<A: Automaton> Look<'_, A> {
             let Some((_, state)) = self.states.last() else { break };
             let Some(state) = self.automaton.step(state, next) else {
                 self.dead = Some(term[..end].to_vec());
-                return Ok(());
+                return Ok(false);
             };
             self.states.push((end, state));
         }
-        if self.states.last().is_some_and(|(_, state)| self.automaton.accepts(state)) {
-            let term = str::from_utf8(term).map_err(|_| Broken("a term"))?;
-            self.liked.terms.push((term.to_owned(), entry));
-        }
-        Ok(())
+        Ok(self.states.last().is_some_and(|(_, state)| self.automaton.accepts(state)))
     }
 
     /// The next block that may have a term, after one that was looked at.

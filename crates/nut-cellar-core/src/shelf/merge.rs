@@ -493,6 +493,7 @@ impl<'a> Cursor<'a> {
             CursorLists::Written(lists) => {
                 let WrittenLists { postings, positions, places } = &mut **lists;
                 places.clear();
+                postings.read()?;
                 positions.of(postings, postings.columns(), places)?;
                 let narrow = |column| u8::try_from(column).expect("a schema has at most 64 text columns");
                 out.extend(places.iter().map(|&(column, position)| (narrow(column), position)));

@@ -228,26 +228,33 @@ struct Block {
     bounds: Range<usize>,
 }
 
-/// Walks through the postings of one term in one shelf.
+/// What an ordinal is past the end of a list: no record has it.
+pub(crate) const END: u32 = u32::MAX;
+
+/// Walks through the postings of one term in one shelf, by blocks. Of the block at which it stands the ordinals and shapes
+/// are unpacked; what else there is to know of a posting is read when it is asked for.
 ///
 /// What always holds: ordinals ascend and are below the number of records, and the columns are columns of the shelf.
-#[derive(Debug)]
+#[derive(Clone, Debug)]
 pub(crate) struct Postings {
     shelf: Arc<Shelf>,
     kinds: Shapes,
     bytes: Bytes,
+    /// How many there are.
+    records: u32,
     /// One for each block, if there is more than one.
-    table: Vec<Block>,
-    /// Blocks that were begun.
-    begun: usize,
-    /// What was not read of the list yet begins here.
-    at: usize,
-    /// Postings in the blocks that were not begun.
-    left: u32,
-    /// The ordinals and the shapes of the block, and at which of them it stands.
+    table: Arc<Vec<Block>>,
+    /// Where the blocks begin in the bytes.
+    start: usize,
+    /// The block at which it stands; before the first there is none.
+    block: Option<usize>,
+    /// The ordinals and the shapes of the block, and at which of them it stands; at its length, past the end.
     ordinals: Vec<u32>,
     shapes: Vec<u32>,
     here: usize,
+    /// So many postings of the block have been read with all that there is to know, up to this byte.
+    read: usize,
+    at: usize,
     columns: ColumnSet,
     tf: Vec<u32>,
     first_occurrence: u64,
@@ -255,119 +262,192 @@ pub(crate) struct Postings {
 }
 
 impl Postings {
-    /// The record at which it stands.
+    /// The record at which it stands; [`END`] before the first and past the last.
     pub fn ordinal(&self) -> u32 {
-        self.ordinals[self.here]
+        self.ordinals.get(self.here).copied().unwrap_or(END)
     }
 
-    /// The columns of the record that the term is in.
+    /// The columns of the record that the term is in, once the posting was [read](Self::read).
     pub fn columns(&self) -> ColumnSet {
         self.columns
     }
 
-    /// For each of the columns how often.
+    /// The column and the frequency, if the posting is in one column and that is known without reading more.
+    #[inline]
+    pub fn alone(&self) -> Option<(usize, u32)> {
+        self.kinds.alone(*self.shapes.get(self.here)?)
+    }
+
+    /// For each of the columns how often, once the posting was [read](Self::read).
     pub fn frequencies(&self) -> impl Iterator<Item = (usize, u32)> {
         self.columns.iter().zip(self.tf.iter().copied())
     }
 
-    /// Which of the term's occurrences is the first of this posting.
+    /// Which of the term's occurrences is the first of this posting, once it was [read](Self::read).
     pub fn first_occurrence(&self) -> u64 {
         self.first_occurrence
     }
 
+    /// How many there are, those of removed records included.
+    pub fn records(&self) -> u32 {
+        self.records
+    }
+
+    /// How many blocks there are.
+    pub fn blocks(&self) -> usize {
+        self.table.len().max(1)
+    }
+
+    /// The block at which it stands.
+    pub fn block(&self) -> usize {
+        self.block.unwrap_or(0)
+    }
+
+    /// The block that is unpacked.
+    pub fn unpacked_block(&self) -> Option<usize> {
+        self.block
+    }
+
+    /// The ordinal of the last posting of a block; of a list of one block as large as it may be.
+    pub fn last_of(&self, block: usize) -> u32 {
+        self.table.get(block).map_or(END - 1, |block| block.last)
+    }
+
+    /// The first block, from one on, whose last posting is not below `ordinal`; the number of blocks if there is none.
+    pub fn block_with(&self, from: usize, ordinal: u32) -> usize {
+        match self.table.get(from) {
+            None => from,
+            Some(block) if block.last >= ordinal => from,
+            Some(_) => {
+                let rest = &self.table[from..];
+                // Most are near: gallop.
+                let mut reach = 1;
+                while reach < rest.len() && rest[reach].last < ordinal {
+                    reach *= 2;
+                }
+                let low = reach / 2;
+                from + low + rest[low..rest.len().min(reach + 1)].partition_point(|block| block.last < ordinal)
+            }
+        }
+    }
+
+    /// The ordinals of the block at which it stands.
+    pub fn unpacked(&self) -> &[u32] {
+        &self.ordinals
+    }
+
+    /// Stands at the posting with this place in the block.
+    pub fn stand(&mut self, place: usize) {
+        debug_assert!(place < self.ordinals.len() && place + 1 >= self.read, "postings are read forwards");
+        self.here = place;
+    }
+
     /// Goes to the next posting, if there is one.
     pub fn advance(&mut self) -> Result<bool, Error> {
-        self.step().map_err(|what| self.shelf.broken(Section::Postings, what))
+        if self.here + 1 < self.ordinals.len() {
+            self.here += 1;
+            return Ok(true);
+        }
+        self.enter(self.block.map_or(0, |block| block + 1))
     }
 
     /// Goes on to the first posting whose record is not below `ordinal`, if there is one; blocks in between are not
-    /// unpacked. Has to stand at a posting.
+    /// unpacked.
     pub fn seek(&mut self, ordinal: u32) -> Result<bool, Error> {
-        if !self.table.is_empty() && self.ordinals.last().is_some_and(|last| *last < ordinal) {
-            self.skip(self.table[self.begun..].partition_point(|block| block.last < ordinal));
-        }
-        while self.ordinal() < ordinal {
-            if !self.advance()? {
+        if self.ordinals.last().is_none_or(|last| *last < ordinal) {
+            let next = self.block.map_or(0, |block| block + 1);
+            let block = self.block_with(next, ordinal);
+            if !self.enter(block)? {
                 return Ok(false);
             }
         }
-        Ok(true)
+        // A list of one block has no table that says where it ends.
+        self.here += self.ordinals[self.here..].partition_point(|known| *known < ordinal);
+        Ok(self.here < self.ordinals.len())
     }
 
-    /// Leaves the block and so many of the next ones.
-    fn skip(&mut self, blocks: usize) {
-        let postings = u32::try_from(blocks * self.shelf.block()).unwrap_or(u32::MAX);
-        self.begun += blocks;
-        self.left = self.left.saturating_sub(postings);
-        let last = &self.table[self.begun - 1];
-        self.ordinals.clear();
-        self.ordinals.push(last.last);
-        self.shapes.clear();
-        self.shapes.push(0);
-        self.here = 0;
-        if let Some(next) = self.table.get(self.begun) {
-            (self.at, self.next_occurrence) = (next.start, next.occurrences);
+    /// Stands at the first posting of a block, which is unpacked; past the end if there is no such block.
+    pub fn enter(&mut self, block: usize) -> Result<bool, Error> {
+        if block >= self.blocks() {
+            self.here = self.ordinals.len();
+            return Ok(false);
         }
-    }
-
-    fn step(&mut self) -> Result<bool, Broken> {
-        self.here += 1;
-        if self.here >= self.ordinals.len() {
-            if self.left == 0 {
-                self.here = self.ordinals.len().saturating_sub(1);
-                return Ok(false);
-            }
-            self.begin_block()?;
+        if self.block == Some(block) && self.read == 0 {
+            self.here = 0;
+            return Ok(true);
         }
-        let shape = self.shapes[self.here];
-        if shape < self.kinds.kinds() && self.shelf.columns() == 1 {
-            self.columns = ColumnSet(1);
-            self.tf.clear();
-            self.tf.push(1);
-        } else {
-            let mut rest = Reader::new(&self.bytes[self.at..]);
-            self.columns = self.kinds.get(shape, &mut rest, &mut self.tf)?;
-            self.at = self.bytes.len() - rest.left();
-        }
-        self.first_occurrence = self.next_occurrence;
-        let occurrences = self.tf.iter().map(|tf| u64::from(*tf)).sum::<u64>();
-        self.next_occurrence = self.first_occurrence.saturating_add(occurrences);
+        self.unpack(block).map_err(|what| self.shelf.broken(Section::Postings, what))?;
         Ok(true)
     }
 
     /// Whether every posting and every byte of the list have been read.
     pub fn at_end(&self) -> bool {
-        self.left == 0 && self.here + 1 == self.ordinals.len() && self.at == self.bytes.len()
+        self.block == Some(self.blocks() - 1)
+            && self.read == self.ordinals.len()
+            && self.at == self.bytes.len()
     }
 
-    /// Unpacks the next block, and checks what the table says of it.
-    fn begin_block(&mut self) -> Result<(), Broken> {
-        let said = self.table.get(self.begun);
-        if said.is_some_and(|block| (block.start, block.occurrences) != (self.at, self.next_occurrence)) {
+    /// Unpacks a block, and checks what the table says of it, and of the one before it if that was read to its end.
+    fn unpack(&mut self, block: usize) -> Result<(), Broken> {
+        let said = self.table.get(block);
+        let (start, occurrences) = said.map_or((self.start, 0), |block| (block.start, block.occurrences));
+        let read_before = block > 0 && self.block == Some(block - 1) && self.read == self.ordinals.len();
+        if read_before && (self.at, self.next_occurrence) != (start, occurrences) {
             return Err(Broken("the size of a block"));
         }
-        let count = (self.left as usize).min(self.shelf.block());
-        let mut next = match self.ordinals.last() {
-            Some(last) => last.checked_add(1).ok_or(Broken("the record of a posting"))?,
-            None => 0,
-        };
-        let mut reader = Reader::new(&self.bytes[self.at..]);
-        let (gaps, shapes) = (&mut self.ordinals, &mut self.shapes);
-        get_block(&mut reader, self.kinds, count, gaps, shapes)?;
+        self.block = None;
+        let per_block = self.shelf.block();
+        let count = (self.records as usize).saturating_sub(block * per_block).min(per_block);
+        if count == 0 {
+            return Err(Broken("the number of postings"));
+        }
+        let before = block.checked_sub(1).map(|before| self.table[before].last);
+        let mut next = before.map_or(0, |last| last + 1);
+        let mut reader = Reader::new(&self.bytes[start..]);
+        get_block(&mut reader, self.kinds, count, &mut self.ordinals, &mut self.shapes)?;
+        let records = self.shelf.records();
+        let mut fits = true;
         for ordinal in &mut self.ordinals {
-            *ordinal = next
-                .checked_add(*ordinal)
-                .filter(|ordinal| *ordinal < self.shelf.records())
-                .ok_or(Broken("the record of a posting"))?;
-            next = *ordinal + 1;
+            let (sum, over) = next.overflowing_add(*ordinal);
+            fits &= !over && sum < records;
+            *ordinal = sum;
+            next = sum.wrapping_add(1);
+        }
+        if !fits {
+            return Err(Broken("the record of a posting"));
         }
         if said.is_some_and(|block| Some(&block.last) != self.ordinals.last()) {
             return Err(Broken("the end of a block"));
         }
-        self.at = self.bytes.len() - reader.left();
-        self.left -= u32::try_from(count).unwrap_or(self.left);
-        self.begun += 1;
-        self.here = 0;
+        (self.read, self.at) = (0, self.bytes.len() - reader.left());
+        self.next_occurrence = occurrences;
+        (self.block, self.here) = (Some(block), 0);
+        Ok(())
+    }
+
+    /// Reads all that there is to know of the posting at which it stands: columns, frequencies, and which of the term's
+    /// occurrences are its own. Those before it in its block are passed over.
+    pub fn read(&mut self) -> Result<(), Error> {
+        self.read_on().map_err(|what| self.shelf.broken(Section::Postings, what))
+    }
+
+    fn read_on(&mut self) -> Result<(), Broken> {
+        while self.read <= self.here {
+            let shape = self.shapes[self.read];
+            if let Some((column, tf)) = self.kinds.alone(shape) {
+                self.columns = ColumnSet(1 << column);
+                self.tf.clear();
+                self.tf.push(tf);
+            } else {
+                let mut rest = Reader::new(&self.bytes[self.at..]);
+                self.columns = self.kinds.get(shape, &mut rest, &mut self.tf)?;
+                self.at = self.bytes.len() - rest.left();
+            }
+            self.read += 1;
+            self.first_occurrence = self.next_occurrence;
+            let occurrences = self.tf.iter().map(|tf| u64::from(*tf)).sum::<u64>();
+            self.next_occurrence = self.first_occurrence.saturating_add(occurrences);
+        }
         Ok(())
     }
 
@@ -381,73 +461,92 @@ impl Postings {
         })
     }
 
-    /// Reads the table of a list of several blocks; checks that the blocks lie in the list.
-    fn read_table(&mut self, blocks: usize) -> Result<(), Broken> {
-        let mut whole = Reader::new(&self.bytes);
-        let mut reader = Reader::new(whole.bytes()?);
-        self.at = self.bytes.len() - whole.left();
-        let (mut last, mut start, mut occurrences) = (None, self.at, 0_u64);
-        for _ in 0..blocks {
-            let gap = reader.varint_u32()?;
-            last = match last {
-                None => gap.checked_sub(1),
-                Some(before) => u32::checked_add(before, gap),
-            };
-            let size = reader.size()?;
-            let here = reader.varint()?;
-            let bounds = reader.bytes()?.len();
-            let bounds = self.at - reader.left() - bounds..self.at - reader.left();
-            let ordinal =
-                last.filter(|last| *last < self.shelf.records()).ok_or(Broken("the end of a block"))?;
-            self.table.push(Block { last: ordinal, start, occurrences, bounds });
-            start = start
-                .checked_add(size)
-                .filter(|end| *end <= self.bytes.len())
-                .ok_or(Broken("the size of a block"))?;
-            occurrences = occurrences.checked_add(here).ok_or(Broken("the occurrences of a block"))?;
-        }
-        Ok(())
+    /// The greatest tf~ that a posting of a block may have in some columns (see [`Bounds::most_in`]); none for a list of one
+    /// block, which has no bounds.
+    pub fn most_in(
+        &self,
+        block: usize,
+        columns: ColumnSet,
+        share: impl Fn(usize, u32, u32) -> f32,
+    ) -> Result<Option<f32>, Error> {
+        let Some(said) = self.table.get(block) else { return Ok(None) };
+        let bytes = self.bytes.get(said.bounds.clone()).unwrap_or_default();
+        Bounds::most_in(&mut Reader::new(bytes), columns, share)
+            .map(Some)
+            .map_err(|what| self.shelf.broken(Section::Postings, what))
     }
+}
+
+/// The table of a list of several blocks; checks that the blocks lie in the list. Also gives where the first begins.
+fn read_table(bytes: &[u8], blocks: usize, records: u32) -> Result<(Vec<Block>, usize), Broken> {
+    let mut whole = Reader::new(bytes);
+    let mut reader = Reader::new(whole.bytes()?);
+    let first = bytes.len() - whole.left();
+    let (mut last, mut start, mut occurrences) = (None, first, 0_u64);
+    let mut table = Vec::with_capacity(blocks.min(bytes.len()));
+    for _ in 0..blocks {
+        let gap = reader.varint_u32()?;
+        last = match last {
+            None => gap.checked_sub(1),
+            Some(before) => u32::checked_add(before, gap),
+        };
+        let size = reader.size()?;
+        let here = reader.varint()?;
+        let bounds = reader.bytes()?.len();
+        let bounds = first - reader.left() - bounds..first - reader.left();
+        let ordinal = last.filter(|last| *last < records).ok_or(Broken("the end of a block"))?;
+        table.push(Block { last: ordinal, start, occurrences, bounds });
+        start = start
+            .checked_add(size)
+            .filter(|end| *end <= bytes.len())
+            .ok_or(Broken("the size of a block"))?;
+        occurrences = occurrences.checked_add(here).ok_or(Broken("the occurrences of a block"))?;
+    }
+    Ok((table, first))
 }
 
 impl Shelf {
     /// The postings of a term, standing before the first.
     pub(crate) fn postings(self: &Arc<Self>, hand: &mut Hand, entry: &TermEntry) -> Step<Postings> {
         let kinds = Shapes::new(self.columns());
-        let mut postings = Postings {
-            shelf: Arc::clone(self),
-            kinds,
-            bytes: Bytes::new(),
-            table: Vec::new(),
-            begun: 0,
-            at: 0,
-            left: entry.records,
-            ordinals: Vec::new(),
-            shapes: Vec::new(),
-            here: usize::MAX - 1,
-            columns: ColumnSet::default(),
-            tf: Vec::new(),
-            first_occurrence: 0,
-            next_occurrence: 0,
-        };
-        match &entry.lists {
+        let (mut table, mut start) = (Vec::new(), 0);
+        let bytes = match &entry.lists {
             Lists::Once { ordinal, column, .. } => {
                 if *ordinal >= self.records() || usize::from(*column) >= self.columns() {
                     return Err(self.broken(Section::Terms, Broken("an occurrence")).into());
                 }
-                let mut bytes = Vec::new();
+                let mut block = Vec::new();
                 let shape = kinds.put(&[(*column, 1)], &mut Vec::new());
-                put_block(&mut bytes, kinds, &[*ordinal], &[shape]);
-                postings.bytes = bytes.into();
+                put_block(&mut block, kinds, &[*ordinal], &[shape]);
+                Bytes::from(block)
             }
             Lists::Written { postings: range, .. } => {
-                postings.bytes = hand.get(self, self.within(Section::Postings, range.clone())?)?;
+                let bytes = hand.get(self, self.within(Section::Postings, range.clone())?)?;
                 let blocks = (entry.records as usize).div_ceil(self.block());
                 if blocks > 1 {
-                    postings.read_table(blocks).map_err(|what| self.broken(Section::Postings, what))?;
+                    let read = read_table(&bytes, blocks, self.records());
+                    (table, start) = read.map_err(|what| self.broken(Section::Postings, what))?;
                 }
+                bytes
             }
-        }
-        Ok(postings)
+        };
+        Ok(Postings {
+            shelf: Arc::clone(self),
+            kinds,
+            bytes,
+            records: entry.records,
+            table: Arc::new(table),
+            start,
+            block: None,
+            ordinals: Vec::new(),
+            shapes: Vec::new(),
+            here: 0,
+            read: 0,
+            at: start,
+            columns: ColumnSet::default(),
+            tf: Vec::new(),
+            first_occurrence: 0,
+            next_occurrence: 0,
+        })
     }
 }

@@ -4,6 +4,7 @@ use super::directory::{CHUNK, Directory, Section};
 use crate::error::{Error, Result};
 use crate::store::{PieceId, ShelfEntry, View};
 use crate::wire::Broken;
+use bytes::Bytes;
 use std::ops::Range;
 use std::sync::atomic::{AtomicU64, Ordering};
 
@@ -15,6 +16,8 @@ pub struct Shelf {
     directory: Directory,
     /// One bit for each chunk that was found to be what its checksum says.
     checked: Vec<AtomicU64>,
+    /// All of it, where the place gives it at no cost.
+    whole: Option<Bytes>,
 }
 
 impl Shelf {
@@ -35,7 +38,34 @@ impl Shelf {
         }
         let words = directory.checksums.len().div_ceil(64);
         let checked = (0..words).map(|_| AtomicU64::new(0)).collect();
-        Ok(Self { piece: entry.piece, bytes: entry.bytes, directory, checked })
+        let whole = view.whole(entry.piece).filter(|whole| whole.len() as u64 == entry.bytes);
+        Ok(Self { piece: entry.piece, bytes: entry.bytes, directory, checked, whole })
+    }
+
+    /// Whether all of it is at hand.
+    pub(crate) fn is_at_hand(&self) -> bool {
+        self.whole.is_some()
+    }
+
+    /// A range of what is at hand, in the body, checked.
+    pub(super) fn at_hand(&self, range: &Range<u64>) -> Option<Result<Bytes>> {
+        let whole = self.whole.as_ref()?;
+        let place = |offset: u64| usize::try_from(offset).unwrap_or(usize::MAX);
+        let chunks = range.start / CHUNK..range.end.div_ceil(CHUNK);
+        for chunk in chunks {
+            if !self.is_checked(place(chunk)) {
+                let start = chunk * CHUNK;
+                let end = (start + CHUNK).min(self.body());
+                if let Err(error) = self.check_chunks(start, &whole[place(start)..place(end)]) {
+                    return Some(Err(error));
+                }
+            }
+        }
+        Some(Ok(whole.slice(place(range.start)..place(range.end))))
+    }
+
+    fn is_checked(&self, chunk: usize) -> bool {
+        self.checked.get(chunk / 64).is_some_and(|word| word.load(Ordering::Relaxed) >> (chunk % 64) & 1 == 1)
     }
 
     /// The piece.

@@ -291,6 +291,7 @@ proptest! {
             let mut postings = fetched(&unit, |hand| shelf.postings(hand, &entry)).unwrap();
             let mut read = BTreeMap::new();
             while postings.advance().unwrap() {
+                postings.read().unwrap();
                 let mut places = Vec::new();
                 positions.of(&postings, postings.columns(), &mut places).unwrap();
                 let per_column = |column| places.iter().filter(|(known, _)| *known == column).count() as u32;
@@ -426,6 +427,7 @@ proptest! {
             prop_assert_eq!(postings.seek(wanted).unwrap(), expected.is_some());
             let Some(expected) = expected else { break };
             prop_assert_eq!(postings.ordinal(), expected);
+            postings.read().unwrap();
             let mut places = Vec::new();
             positions.of(&postings, postings.columns(), &mut places).unwrap();
             let mut right: Vec<_> = (0..=expected % 3).map(|position| (0, position)).collect();

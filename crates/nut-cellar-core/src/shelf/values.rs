@@ -13,7 +13,6 @@ use super::output::Output;
 use super::pack;
 use super::reader::Shelf;
 use crate::error::Result;
-use crate::record::Value;
 use crate::wire::{Broken, Reader};
 use std::ops::Range;
 use std::sync::Arc;
@@ -25,22 +24,6 @@ const LINE: usize = 8 + 8 + 8 + 1;
 /// The size of the index.
 pub(super) fn index_size(blocks: u32, columns: u16) -> u64 {
     u64::from(blocks) * u64::from(columns) * LINE as u64
-}
-
-/// A value as a number that sorts as the values of its kind do; none for texts and points.
-pub(super) fn number(value: &Value) -> Option<u64> {
-    const SIGN: u64 = 1 << 63;
-    Some(match value {
-        Value::Integer(number) | Value::Moment(number) => number.cast_unsigned() ^ SIGN,
-        Value::Date(days) => i64::from(*days).cast_unsigned() ^ SIGN,
-        Value::Boolean(value) => u64::from(*value),
-        Value::Float(number) => {
-            // Zero has one number, whatever its sign. The bits of negative floats sort the other way round.
-            let bits = (number + 0.0).to_bits();
-            if bits & SIGN == 0 { bits | SIGN } else { !bits }
-        }
-        Value::Text(_) | Value::Point { .. } => return None,
-    })
 }
 
 /// Packs the values of one column.
@@ -154,6 +137,18 @@ pub(crate) struct ValueColumn {
     /// Where the values of each record of the block end, and all of them.
     ends: Vec<usize>,
     values: Vec<u64>,
+    /// The block whose line of the index was read last, and the line.
+    lined: Option<u32>,
+    line_here: Line,
+}
+
+/// What the index says of a block: where it is, its least and greatest value, whether it has counts.
+type Line = (Range<u64>, (u64, u64), bool);
+
+/// Whether one of the ranges, which ascend and do not touch, has a number from `low` to `high`.
+pub(crate) fn overlaps(ranges: &[(u64, u64)], low: u64, high: u64) -> bool {
+    let first = ranges.partition_point(|(_, end)| *end < low);
+    ranges.get(first).is_some_and(|(start, _)| *start <= high)
 }
 
 impl ValueColumn {
@@ -161,7 +156,17 @@ impl ValueColumn {
     pub fn new(shelf: &Arc<Shelf>, column: usize) -> Self {
         let column = u16::try_from(column).unwrap_or(u16::MAX);
         let shelf = Arc::clone(shelf);
-        Self { shelf, column, block: None, span: (1, 0), range: 0..0, ends: Vec::new(), values: Vec::new() }
+        Self {
+            shelf,
+            column,
+            block: None,
+            span: (1, 0),
+            range: 0..0,
+            ends: Vec::new(),
+            values: Vec::new(),
+            lined: None,
+            line_here: (0..0, (1, 0), false),
+        }
     }
 
     /// The values of a record, ascending.
@@ -175,15 +180,58 @@ impl ValueColumn {
         Ok(self.here(ordinal))
     }
 
+    /// Whether a record has a value in one of the ranges, which ascend and do not touch. Where each record of its block has
+    /// one value, that one is read and no other.
+    pub fn any_in(&mut self, hand: &mut Hand, ordinal: u32, ranges: &[(u64, u64)]) -> Step<bool> {
+        let block = ordinal / self.per_block();
+        if self.lined != Some(block) {
+            self.lined = None;
+            self.line_here = self.line(hand, block)?;
+            self.lined = Some(block);
+        }
+        let (range, (low, high), counted) = self.line_here.clone();
+        if low > high || !overlaps(ranges, low, high) {
+            return Ok(false);
+        }
+        if counted {
+            let values = self.of(hand, ordinal)?;
+            return Ok(values.iter().any(|value| overlaps(ranges, *value, *value)));
+        }
+        let width = width(low, high);
+        let bit = u64::from(ordinal % self.per_block()) * u64::from(width);
+        let bytes = range.start + bit / 8..range.start + (bit + u64::from(width)).div_ceil(8);
+        if bytes.end > range.end {
+            return Err(self.shelf.broken(Section::Values, Broken("the number of values")).into());
+        }
+        let bytes = hand.get(&self.shelf, self.shelf.within(Section::Values, bytes)?)?;
+        let whole = bytes.iter().rev().fold(0_u128, |whole, byte| whole << 8 | u128::from(*byte));
+        let low_bits = if width == u64::BITS { u64::MAX } else { (1 << width) - 1 };
+        let value = u64::from_le_bytes(*(whole >> (bit % 8)).to_le_bytes().first_chunk().expect("16 bytes have 8"));
+        let value = (value & low_bits).wrapping_add(low);
+        Ok(overlaps(ranges, value, value))
+    }
+
+    /// The least and the greatest value of a block (the least is above the greatest if it has none), and whether not every
+    /// record of it has one value.
+    pub fn block_span(&mut self, hand: &mut Hand, block: u32) -> Step<((u64, u64), bool)> {
+        if self.lined != Some(block) {
+            self.lined = None;
+            self.line_here = self.line(hand, block)?;
+            self.lined = Some(block);
+        }
+        Ok((self.line_here.1, self.line_here.2))
+    }
+
+    /// The number of records in a block.
+    pub fn per_block(&self) -> u32 {
+        u32::try_from(self.shelf.block()).expect("at most 128")
+    }
+
     /// The values of a record of the block that was read last, ascending.
     pub fn here(&self, ordinal: u32) -> &[u64] {
         let place = (ordinal % self.per_block()) as usize;
         let start = place.checked_sub(1).map_or(0, |before| self.ends[before]);
         &self.values[start..self.ends[place]]
-    }
-
-    fn per_block(&self) -> u32 {
-        u32::try_from(self.shelf.block()).expect("at most 128")
     }
 
     /// Where in its section the block stands that was read last.
@@ -245,8 +293,7 @@ impl ValueColumn {
         Ok(())
     }
 
-    /// What the index says of a block: where it is, its least and greatest value, whether it has counts.
-    fn line(&self, hand: &mut Hand, block: u32) -> Step<(Range<u64>, (u64, u64), bool)> {
+    fn line(&self, hand: &mut Hand, block: u32) -> Step<Line> {
         let (shelf, section) = (&self.shelf, Section::ValueIndex);
         let blocks = u64::from(shelf.records()).div_ceil(shelf.block() as u64);
         let place = u64::from(self.column) * blocks + u64::from(block);
@@ -279,17 +326,6 @@ mod tests {
     use proptest::prelude::*;
 
     proptest! {
-        #[test]
-        fn numbers_sort_as_their_values_do(a: i64, b: i64, x: f64, y: f64) {
-            let integer = |n| number(&Value::Integer(n)).unwrap();
-            prop_assert_eq!(integer(a).cmp(&integer(b)), a.cmp(&b));
-            let float = |x| number(&Value::Float(x)).unwrap();
-            if let Some(order) = x.partial_cmp(&y) {
-                prop_assert_eq!(float(x).cmp(&float(y)), order);
-            }
-            prop_assert_eq!(float(0.0), float(-0.0));
-        }
-
         #[test]
         fn wide_numbers_come_back(width in 0_u32..=64, numbers in prop::collection::vec(any::<u64>(), 0..200)) {
             let low = if width == 64 { u64::MAX } else { (1 << width) - 1 };

@@ -7,7 +7,8 @@ use crate::error::{Error, ErrorKind, Result};
 use crate::query::Query;
 use crate::schema::Schema;
 use crate::search::Find;
-use crate::search::plan::Plan;
+use crate::search::plan::{Alternative, Plan};
+use crate::search::likeness;
 use crate::text::Recipes;
 use std::collections::HashMap;
 use std::ops::Range;
@@ -133,35 +134,29 @@ impl Highlighter {
             )
         })?;
         let mut tokens = Vec::new();
-        let has_forms = self.plan.terms.iter().any(|lookup| lookup.class.is_some());
+        let has_forms = self.plan.lookups.iter().any(|lookup| lookup.class.is_some());
         // Which language the text is in is not known here: what any of them finds is marked.
         for recipe in Recipes::of(column.text_settings()).all() {
             recipe.tokens(text, |token| {
                 let key = if has_forms { recipe.key_of(token.term) } else { None };
                 let class = key.map(|key| recipe.class(&key));
-                for (place, lookup) in self.plan.terms.iter().enumerate() {
+                for (place, lookup) in self.plan.lookups.iter().enumerate() {
                     let same_class =
                         lookup.class.as_ref().zip(class.as_ref()).is_some_and(|(a, b)| a.name == *b);
-                    if lookup.term == token.term || same_class {
+                    let same = lookup.term.as_deref() == Some(token.term);
+                    if same || same_class || lookup.like.iter().any(|like| likeness(like, token.term) > 0.0) {
                         tokens.push((place, token.position, token.start..token.end));
                     }
                 }
             });
         }
-        let by_place: HashMap<_, _> =
-            tokens.iter().enumerate().map(|(at, (term, position, _))| ((*term, *position), at)).collect();
         let mut marked = vec![false; tokens.len()];
-        let alternatives = self.plan.clauses.iter().flat_map(|clause| &clause.alternatives);
+        let wanted = self.plan.leaves.iter().filter(|leaf| leaf.times > 0);
+        let alternatives = wanted.flat_map(|leaf| &leaf.alternatives);
         for alternative in alternatives.filter(|alternative| alternative.columns.has(place)) {
-            let first = alternative.terms[0].0;
-            for &(_, start, _) in tokens.iter().filter(|(term, _, _)| *term == first) {
-                let run =
-                    alternative.terms.iter().map(|&(term, offset)| by_place.get(&(term, start + offset)));
-                if let Some(run) = run.collect::<Option<Vec<_>>>() {
-                    for &at in run {
-                        marked[at] = true;
-                    }
-                }
+            match alternative.window {
+                None => mark_rows(alternative, &tokens, &mut marked),
+                Some(window) => mark_windows(alternative, window, &tokens, &mut marked),
             }
         }
         let found = tokens
@@ -170,6 +165,43 @@ impl Highlighter {
             .filter(|(_, marked)| *marked)
             .map(|((term, _, range), _)| (term, range));
         Ok(without_overlaps(found.collect()))
+    }
+}
+
+/// A token that a lookup stands for: the lookup, the position, and where it stands.
+type Looked = (usize, u32, Range<usize>);
+
+/// Marks the terms of an alternative where they follow one another.
+fn mark_rows(alternative: &Alternative, tokens: &[Looked], marked: &mut [bool]) {
+    let by_place: HashMap<_, _> =
+        tokens.iter().enumerate().map(|(at, (term, position, _))| ((*term, *position), at)).collect();
+    let first = alternative.terms[0].0;
+    for &(_, start, _) in tokens.iter().filter(|(term, _, _)| *term == first) {
+        let run = alternative.terms.iter().map(|&(term, offset)| by_place.get(&(term, start + offset)));
+        if let Some(run) = run.collect::<Option<Vec<_>>>() {
+            for &at in run {
+                marked[at] = true;
+            }
+        }
+    }
+}
+
+/// Marks the terms of an alternative where they stand within so many positions.
+fn mark_windows(alternative: &Alternative, window: u32, tokens: &[Looked], marked: &mut [bool]) {
+    let mut last: HashMap<usize, Option<usize>> =
+        alternative.terms.iter().map(|(term, _)| (*term, None)).collect();
+    let mut order: Vec<usize> = (0..tokens.len()).collect();
+    order.sort_by_key(|at| tokens[*at].1);
+    for at in order {
+        let (term, position, _) = &tokens[at];
+        let Some(seen) = last.get_mut(term) else { continue };
+        *seen = Some(at);
+        let near = |seen: &Option<usize>| seen.is_some_and(|seen| position - tokens[seen].1 < window);
+        if last.values().all(near) {
+            for seen in last.values().flatten() {
+                marked[*seen] = true;
+            }
+        }
     }
 }
 

@@ -131,6 +131,10 @@ impl View for MemoryView {
     fn read(&self, wanted: &[Wanted]) -> Result<Vec<Bytes>> {
         read(wanted, |piece| self.0.pieces.get(&piece).cloned())
     }
+
+    fn whole(&self, piece: PieceId) -> Option<Bytes> {
+        self.0.pieces.get(&piece).cloned()
+    }
 }
 
 impl View for MemoryUnit {

@@ -23,6 +23,12 @@ pub trait View {
     /// # Errors
     /// If the place can't be read, a piece is not there, or it is shorter than a range asks.
     fn read(&self, wanted: &[Wanted]) -> Result<Vec<Bytes>>;
+
+    /// A whole piece, where that costs nothing, as in memory or in a map: then no search has to ask for its parts. It stays
+    /// as it is for as long as it is held. None where parts have to be read one by one, or there is no such piece.
+    fn whole(&self, _piece: PieceId) -> Option<Bytes> {
+        None
+    }
 }
 
 /// Writing inside a transaction that is already open. What was written becomes true when its owner commits.

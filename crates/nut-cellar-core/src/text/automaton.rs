@@ -17,9 +17,9 @@ pub trait Automaton {
     /// What every word that is looked for begins with; may be empty.
     fn beginning(&self) -> &str;
 
-    /// Runs of characters that every word has which is looked for; a zero character at the end of one stands for the end
-    /// of the word. May be none.
-    fn runs(&self) -> Vec<String>;
+    /// Sets of runs of characters: every word that is looked for has all runs of one of the sets. A zero character at the
+    /// end of a run stands for the end of the word. No set: nothing is known.
+    fn runs(&self) -> Vec<Vec<String>>;
 }
 
 /// Whether an automaton accepts a word.

@@ -156,6 +156,18 @@ impl Recipe {
         format!("{}{key}", self.ranked.as_deref().unwrap_or_default())
     }
 
+    /// A part of a word as it stands in terms: folded, and without accents where terms have none.
+    pub(crate) fn part(&self, part: &str) -> String {
+        let mut folded = part.to_owned();
+        if self.folds {
+            fold::fold(part, self.turkic, &mut folded);
+        }
+        if let (Some(own_letters), None) = (self.own_letters, &self.ranked) {
+            accents::fold(&mut folded, own_letters);
+        }
+        folded
+    }
+
     /// Gives each token of `text` to `take`, in order of position; tells how many positions there are. Takes time in
     /// proportion to the text.
     pub fn tokens(&self, text: &str, take: impl FnMut(Token<'_>)) -> u32 {

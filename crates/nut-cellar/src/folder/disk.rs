@@ -106,6 +106,11 @@ pub trait Read: fmt::Debug + Send + Sync {
     /// # Errors
     /// Those of the system.
     fn read(&self, start: u64, end: u64) -> io::Result<Bytes>;
+
+    /// All of it, if it is mapped into memory.
+    fn whole(&self) -> Option<Bytes> {
+        None
+    }
 }
 
 /// The disk that the system offers.
@@ -198,6 +203,10 @@ impl Read for Bytes {
     fn read(&self, start: u64, end: u64) -> io::Result<Bytes> {
         let place = |offset: u64| usize::try_from(offset).unwrap_or(usize::MAX);
         Ok(self.slice(place(start)..place(end)))
+    }
+
+    fn whole(&self) -> Option<Bytes> {
+        Some(self.clone())
     }
 }
 

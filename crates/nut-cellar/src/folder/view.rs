@@ -45,6 +45,10 @@ impl View for FolderView {
     fn read(&self, wanted: &[Wanted]) -> Result<Vec<Bytes>> {
         read_ranges(wanted, |piece| self.files.get(&piece).cloned().ok_or_else(|| unknown(piece)))
     }
+
+    fn whole(&self, piece: PieceId) -> Option<Bytes> {
+        self.files.get(&piece)?.whole()
+    }
 }
 
 #[cold]

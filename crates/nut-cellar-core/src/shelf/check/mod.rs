@@ -240,6 +240,7 @@ impl Check<'_> {
         let bounds: Vec<(u32, Bounds)> = postings.bounds().collect::<Result<_>>()?;
         let (mut count, mut occurrences, mut places) = (0, 0, Vec::new());
         while postings.advance()? {
+            postings.read()?;
             let ordinal = postings.ordinal();
             let block = bounds.get(count / self.shelf.block());
             for (column, frequency) in postings.frequencies() {

@@ -8,7 +8,7 @@ use crate::shelf::directory::Section;
 use crate::shelf::exact;
 use crate::shelf::reader::Shelf;
 use crate::shelf::reading::{Reading, Walk};
-use crate::shelf::values::{ValueColumn, number};
+use crate::shelf::values::ValueColumn;
 use indexmap::IndexMap;
 use std::sync::Arc;
 
@@ -112,7 +112,7 @@ impl<'s> Compared<'s> {
                 Value::Text(text) => {
                     exact.binary_search(&exact::entry(*place, text)).ok().map(|at| at as u64)
                 }
-                value => number(value),
+                value => value.number(),
             });
             let mut numbers: Vec<_> = numbers.collect();
             numbers.sort_unstable();

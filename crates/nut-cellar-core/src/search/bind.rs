@@ -1,0 +1,680 @@
+//! Binding a query to a schema. It never fails for what a person typed: what can't be bound is taken as plain words, and
+//! noted.
+
+use super::find::{Find, Spellings, Words};
+use super::plan::{Alternative, Class, Leaf, Like, Lookup, Node, Plan, SYNONYM_LIKENESS, Variant, Word};
+use crate::error::Result;
+use crate::filter::{self, Bound, Test, bind_test, reads_as_value};
+use crate::query::{Expansions, Query, shared_forms};
+use crate::schema::{ColumnSet, Kind, Schema};
+use crate::text::{Pattern, Recipe, Recipes, Spelling};
+use std::ops::Bound as Edge;
+
+/// The most different words, phrases and patterns of a query; more are left out.
+const MOST_LEAVES: usize = 256;
+/// The most different lookups that walk through a dictionary; more are left out.
+const MOST_WALKS: usize = 8;
+
+/// Binds a query.
+pub(super) fn bind(schema: &Schema, query: &Query, find: &Find) -> Result<Plan> {
+    let scope = Scope { text: find.searched(schema)?, values: Vec::new() };
+    let recipes = schema.text_columns().map(|(_, column)| Recipes::of(column.text_settings())).collect();
+    let filter = find.filter().map(|filter| filter::bind(schema, filter)).transpose()?;
+    let mut binder = Binder { schema, recipes, find, plan: Plan::default(), left_out: 0, walks_left_out: 0 };
+    let part = binder.bind(query, &scope, Wanted { positive: true, outermost: true });
+    let Binder { mut plan, left_out, walks_left_out, .. } = binder;
+    plan.root = part.node;
+    if plan.root == Node::Nothing {
+        plan.notes.push("The query has no word to look for, so nothing is found.".to_owned());
+    } else if only_excludes(query) {
+        plan.notes.push("The query only says what is not wanted; everything else is found.".to_owned());
+    }
+    if left_out > 0 {
+        plan.notes.push(format!("The query has more than {MOST_LEAVES} different words; {left_out} were left out."));
+    }
+    if walks_left_out > 0 {
+        plan.notes.push(format!(
+            "A query may have {MOST_WALKS} different patterns and near spellings; {walks_left_out} more were left out."
+        ));
+    }
+    if let (Some(filter), true) = (filter, plan.root != Node::Nothing) {
+        let filter = node_of(&mut plan, filter);
+        let root = std::mem::take(&mut plan.root);
+        plan.root = all([root, filter]);
+    }
+    Ok(plan)
+}
+
+/// Whether a query says only what is not wanted.
+fn only_excludes(query: &Query) -> bool {
+    match query {
+        Query::Without(_) => true,
+        Query::Words(parts) | Query::All(parts) => parts.iter().all(only_excludes),
+        Query::In(_, part) | Query::Needed(part) => only_excludes(part),
+        _ => false,
+    }
+}
+
+/// The node of a test; its parts are tests of their own.
+fn node_of(plan: &mut Plan, bound: Bound) -> Node {
+    match bound {
+        Bound::All(parts) => Node::All(parts.into_iter().map(|part| node_of(plan, part)).collect()),
+        Bound::Any(parts) => Node::Any(parts.into_iter().map(|part| node_of(plan, part)).collect()),
+        Bound::Not(part) => Node::Not(Box::new(node_of(plan, *part))),
+        test => Node::Test(place_of(&mut plan.tests, |known| *known == test, || test.clone())),
+    }
+}
+
+/// All of these, those of a list in the list as parts of it, each once.
+fn all(parts: impl IntoIterator<Item = Node>) -> Node {
+    let mut flat = Vec::new();
+    for part in parts {
+        match part {
+            Node::All(inner) => inner.into_iter().for_each(|part| add_once(&mut flat, part)),
+            part => add_once(&mut flat, part),
+        }
+    }
+    one_or(flat, Node::All)
+}
+
+fn any(parts: impl IntoIterator<Item = Node>) -> Node {
+    let mut flat = Vec::new();
+    for part in parts {
+        match part {
+            Node::Any(inner) => inner.into_iter().for_each(|part| add_once(&mut flat, part)),
+            part => add_once(&mut flat, part),
+        }
+    }
+    one_or(flat, Node::Any)
+}
+
+fn add_once(parts: &mut Vec<Node>, part: Node) {
+    if !parts.contains(&part) {
+        parts.push(part);
+    }
+}
+
+fn one_or(mut parts: Vec<Node>, make: fn(Vec<Node>) -> Node) -> Node {
+    match parts.len() {
+        0 => Node::Nothing,
+        1 => parts.remove(0),
+        _ => make(parts),
+    }
+}
+
+/// Where a part of a query is looked for.
+#[derive(Clone, Default)]
+struct Scope {
+    text: ColumnSet,
+    /// Columns whose values are compared.
+    values: Vec<String>,
+}
+
+/// How a part of a query stands in it.
+#[derive(Clone, Copy)]
+struct Wanted {
+    /// Whether it is wanted, so that it scores.
+    positive: bool,
+    /// Whether the words side by side in it are those that a search may choose from.
+    outermost: bool,
+}
+
+/// A part that was bound.
+struct Part {
+    node: Node,
+    /// The text, where it is made of stop words alone.
+    weak: Option<String>,
+}
+
+impl Part {
+    fn nothing() -> Self {
+        Self { node: Node::Nothing, weak: None }
+    }
+
+    fn of(node: Node) -> Self {
+        Self { node, weak: None }
+    }
+}
+
+struct Binder<'a> {
+    schema: &'a Schema,
+    /// For each text column.
+    recipes: Vec<Recipes>,
+    find: &'a Find,
+    plan: Plan,
+    left_out: usize,
+    walks_left_out: usize,
+}
+
+/// How a word is read into lookups.
+#[derive(Clone, Copy, PartialEq)]
+enum Reading {
+    Plain,
+    Near,
+}
+
+impl Binder<'_> {
+    /// Binds a part; one that says nothing is [`Node::Nothing`].
+    fn bind(&mut self, query: &Query, scope: &Scope, wanted: Wanted) -> Part {
+        let inner = Wanted { outermost: false, ..wanted };
+        match query {
+            Query::Words(parts) => self.words(parts, scope, wanted),
+            Query::All(parts) => {
+                let parts: Vec<_> = parts.iter().map(|part| self.bind(part, scope, inner).node).collect();
+                Part::of(all(parts.into_iter().filter(|node| *node != Node::Nothing)))
+            }
+            Query::Any(parts) => {
+                let parts: Vec<_> = parts.iter().map(|part| self.bind(part, scope, inner).node).collect();
+                Part::of(any(parts.into_iter().filter(|node| *node != Node::Nothing)))
+            }
+            Query::Without(part) => match self.bind(part, scope, Wanted { positive: false, outermost: false }).node {
+                Node::Nothing => Part::nothing(),
+                node => Part::of(Node::Not(Box::new(node))),
+            },
+            Query::Needed(part) => Part::of(self.bind(part, scope, wanted).node),
+            Query::In(names, part) => self.within(names, part, scope, wanted),
+            Query::Word(text) => self.word(text, &Runs::default(), scope, wanted.positive),
+            Query::Phrase(text) => self.text(text, None, scope, wanted.positive),
+            Query::Window(text, positions) => self.text(text, Some(*positions), scope, wanted.positive),
+            Query::Pattern(text) => self.pattern(text, scope, wanted.positive),
+            Query::Near(text) => {
+                let leaf = |binder: &mut Self| binder.leaf(text, &Runs::default(), scope.text, Reading::Near, wanted.positive);
+                self.values_or(text, scope, leaf)
+            }
+        }
+    }
+
+    /// Words side by side.
+    fn words(&mut self, parts: &[Query], scope: &Scope, wanted: Wanted) -> Part {
+        let inner = Wanted { outermost: wanted.outermost && parts.len() == 1, ..wanted };
+        let (mut needed, mut others, mut weak) = (Vec::new(), Vec::new(), Vec::new());
+        for (place, part) in parts.iter().enumerate() {
+            let bound = match part {
+                Query::Word(text) => self.word(text, &self.runs(parts, place), scope, wanted.positive),
+                part => self.bind(part, scope, inner),
+            };
+            match (part, bound) {
+                (_, Part { node: Node::Nothing, .. }) => {}
+                (Query::Needed(_) | Query::Without(_), bound) => needed.push(bound.node),
+                (_, Part { node, weak: Some(text) }) => weak.push((place, node, text)),
+                (_, bound) => others.push((place, bound.node)),
+            }
+        }
+        if needed.is_empty() && others.is_empty() {
+            // Nothing but stop words: then they count.
+            others.extend(weak.drain(..).map(|(place, node, _)| (place, node)));
+        }
+        if !weak.is_empty() {
+            let texts: Vec<_> = weak.iter().map(|(_, _, text)| text.as_str()).collect();
+            self.plan.notes.push(format!("Left out, since they say little: {}.", texts.join(", ")));
+            for (_, node, _) in &weak {
+                self.forget(node);
+            }
+        }
+        let mut different = Vec::new();
+        others.into_iter().for_each(|(_, node)| add_once(&mut different, node));
+        let certain = needed.iter().filter(|node| !matches!(node, Node::Not(_))).count();
+        if wanted.outermost {
+            self.plan.choice = self.plan.choice.max(certain + different.len());
+        }
+        Part::of(match self.find.wanted_words() {
+            Words::Any if certain > 0 => all(needed),
+            Words::Any if different.is_empty() => all(needed),
+            Words::Any => all(needed.into_iter().chain([any(different)])),
+            Words::AtLeast(count) if wanted.outermost => at_least(count, needed, different),
+            Words::Share(share) if wanted.outermost => {
+                at_least(share_of(share, certain + different.len()), needed, different)
+            }
+            _ => all(needed.into_iter().chain(different)),
+        })
+    }
+
+    /// Takes back what a weak word would have scored.
+    fn forget(&mut self, node: &Node) {
+        if let Node::Leaf(leaf) = node {
+            let leaf = &mut self.plan.leaves[*leaf];
+            leaf.times = leaf.times.saturating_sub(1);
+        }
+    }
+
+    fn within(&mut self, names: &[String], part: &Query, scope: &Scope, wanted: Wanted) -> Part {
+        let value = match part {
+            Query::Word(text) | Query::Phrase(text) | Query::Pattern(text) => Some(text),
+            _ => None,
+        };
+        let (mut inner, mut others) = (Scope::default(), Vec::new());
+        for name in names {
+            let kind = self.schema.column(name).map(|column| column.kind());
+            let compared = kind.filter(|kind| !matches!(kind, Kind::Text | Kind::Point));
+            let reads = compared.is_some_and(|kind| {
+                kind == Kind::Exact || value.is_none_or(|value| reads_as_value(kind, value).is_ok())
+            });
+            match (self.schema.text_column(name), reads) {
+                (_, true) => inner.values.push(name.clone()),
+                (Some(place), false) => inner.text = inner.text.with(place),
+                (None, false) => others.push(name),
+            }
+        }
+        let found = !inner.text.is_empty() || !inner.values.is_empty();
+        for name in &others {
+            let what = match (self.schema.column(name).map(|column| column.kind()), value) {
+                (None, _) => format!("there is no column `{name}`"),
+                (Some(kind @ (Kind::Text | Kind::Point)), _) => {
+                    format!("column `{name}` is of kind \"{kind}\" and has no words")
+                }
+                (Some(kind), Some(value)) => match reads_as_value(kind, value) {
+                    Err(what) => what.trim_end_matches('.').to_owned(),
+                    Ok(_) => format!("column `{name}` can't be searched so"),
+                },
+                (Some(kind), None) => format!("column `{name}` is of kind \"{kind}\" and has no words"),
+            };
+            let taken = if found { "it was left out" } else { "it was taken as a word" };
+            self.plan.notes.push(format!("In front of the colon: {what}; {taken}."));
+        }
+        if found {
+            return self.bind(part, &inner, wanted);
+        }
+        // Of a column that is not there the name is a word, and so is what stands behind it.
+        let unknown = names.iter().filter(|name| self.schema.column(name).is_none()).map(|name| Query::word(name.as_str()));
+        let parts: Vec<_> = unknown.chain([part.clone()]).collect();
+        self.words(&parts, scope, wanted)
+    }
+
+    fn word(&mut self, text: &str, runs: &Runs, scope: &Scope, positive: bool) -> Part {
+        self.values_or(text, scope, |binder| binder.leaf(text, runs, scope.text, Reading::Plain, positive))
+    }
+
+    fn text(&mut self, text: &str, window: Option<u32>, scope: &Scope, positive: bool) -> Part {
+        self.values_or(text, scope, |binder| {
+            let (mut alternatives, scoring, weak) =
+                binder.alternatives(text, &Runs::default(), scope.text, Reading::Plain);
+            for alternative in &mut alternatives {
+                alternative.window = window.filter(|_| alternative.terms.len() > 1);
+            }
+            binder.add(text, alternatives, scoring, positive).weak_if(weak, text)
+        })
+    }
+
+    /// A value of the columns whose values are compared, or what `otherwise` looks for in the text columns.
+    fn values_or(&mut self, text: &str, scope: &Scope, otherwise: impl FnOnce(&mut Self) -> Part) -> Part {
+        let mut nodes = Vec::new();
+        for name in &scope.values {
+            let kind = self.schema.column(name).map_or(Kind::Exact, |column| column.kind());
+            let bound = reads_as_value(kind, text).and_then(|test| bind_test(self.schema, name, &test));
+            match bound {
+                Ok(bound) => nodes.push(node_of(&mut self.plan, bound)),
+                Err(what) => self.plan.notes.push(format!("{what} It was left out.")),
+            }
+        }
+        if nodes.is_empty() || !scope.text.is_empty() {
+            let words = if scope.text.is_empty() { Part::nothing() } else { otherwise(self) };
+            if nodes.is_empty() {
+                return words;
+            }
+            nodes.extend(Some(words.node).filter(|node| *node != Node::Nothing));
+        }
+        Part::of(any(nodes))
+    }
+
+    fn pattern(&mut self, text: &str, scope: &Scope, positive: bool) -> Part {
+        let mut nodes = Vec::new();
+        for name in &scope.values {
+            match self.beginning_of_value(name, text) {
+                Some(bound) => nodes.push(node_of(&mut self.plan, bound)),
+                None => self.plan.notes.push(format!(
+                    "Values of `{name}` can be looked for by their beginning, as in `{name}:Elm*`; `{text}` was left out."
+                )),
+            }
+        }
+        if !scope.text.is_empty() {
+            let (alternatives, problem) = self.pattern_alternatives(text, scope.text);
+            match problem {
+                Some(problem) => self.plan.notes.push(problem),
+                None => {
+                    let scoring = alternatives.len();
+                    let part = self.add(text, alternatives, scoring, positive);
+                    nodes.extend(Some(part.node).filter(|node| *node != Node::Nothing));
+                }
+            }
+        }
+        Part::of(any(nodes))
+    }
+
+    /// What begins like a pattern that ends in its only wildcard, in a column of exact values.
+    fn beginning_of_value(&self, name: &str, text: &str) -> Option<Bound> {
+        let beginning = text.strip_suffix('*')?;
+        if beginning.contains(['*', '?', '\\']) || self.schema.column(name)?.kind() != Kind::Exact {
+            return None;
+        }
+        let Bound::Texts(column, _) = bind_test(self.schema, name, &Test::Equal(beginning.into())).ok()? else {
+            return None;
+        };
+        let mut after: Vec<char> = beginning.chars().collect();
+        let end = loop {
+            let Some(last) = after.pop() else { break Edge::Unbounded };
+            // The next character there is; surrogates are none.
+            if let Some(next) = (u32::from(last) + 1..=u32::from(char::MAX)).find_map(char::from_u32) {
+                after.push(next);
+                break Edge::Excluded(after.iter().collect());
+            }
+        };
+        Some(Bound::Texts(column, vec![(Edge::Included(beginning.to_owned()), end)]))
+    }
+
+    /// How the columns read a pattern; or what is wrong with it.
+    fn pattern_alternatives(&mut self, text: &str, columns: ColumnSet) -> (Vec<Alternative>, Option<String>) {
+        let mut alternatives: Vec<Alternative> = Vec::new();
+        for column in columns.iter() {
+            for recipe in self.recipes[column].all() {
+                let pattern = match Pattern::new(&folded(recipe, text)) {
+                    Ok(pattern) => pattern,
+                    Err(error) => return (Vec::new(), Some(format!("{error} `{text}` was left out."))),
+                };
+                if pattern.letters() == 0 {
+                    let what = format!("`{text}` has no letter or digit; it was left out.");
+                    return (Vec::new(), Some(what));
+                }
+                let lookup = Lookup { term: None, class: None, like: vec![Like::Pattern(pattern)] };
+                let Some(lookup) = place_of_lookup(&mut self.plan, &lookup) else {
+                    self.walks_left_out += 1;
+                    return (Vec::new(), None);
+                };
+                add_run(&mut alternatives, &[(lookup, 0)], column, 1.0);
+            }
+        }
+        (alternatives, None)
+    }
+
+    /// The runs of words typed one after the other that the word at a place is in, as far as runs so long may stand for
+    /// something else.
+    fn runs(&self, parts: &[Query], place: usize) -> Runs {
+        let word = |part: &Query| if let Query::Word(text) = part { Some(text.clone()) } else { None };
+        let longest = self.find.expansions().map_or(0, Expansions::longest);
+        let mut runs = Runs::default();
+        for length in 2..=longest {
+            for start in (place + 1).saturating_sub(length)..=place {
+                let run = parts.get(start..start + length).unwrap_or_default().iter().map(word);
+                let Some(run) = run.collect::<Option<Vec<_>>>().filter(|run| !run.is_empty()) else {
+                    continue;
+                };
+                let kind = if start == place { &mut runs.begun } else { &mut runs.gone_on };
+                kind.push(run.join(" "));
+            }
+        }
+        runs
+    }
+
+    /// A leaf for a text, which may also stand for what the `runs` that it is in stand for.
+    fn leaf(&mut self, text: &str, runs: &Runs, columns: ColumnSet, reading: Reading, positive: bool) -> Part {
+        let (alternatives, scoring, weak) = self.alternatives(text, runs, columns, reading);
+        self.add(text, alternatives, scoring, positive).weak_if(weak, text)
+    }
+
+    /// Adds a leaf, of whose alternatives the first `scoring` score, unless it is there already.
+    fn add(&mut self, text: &str, alternatives: Vec<Alternative>, scoring: usize, positive: bool) -> Part {
+        if alternatives.is_empty() {
+            if text.contains(char::is_alphanumeric) {
+                return Part::nothing();
+            }
+            self.plan.notes.push(format!("`{text}` has no letter or digit; it was left out."));
+            return Part::nothing();
+        }
+        let times = u32::from(positive);
+        if let Some(known) = self.plan.leaves.iter().position(|leaf| leaf.alternatives == alternatives) {
+            self.plan.leaves[known].times += times;
+            return Part::of(Node::Leaf(known));
+        }
+        if self.plan.leaves.len() == MOST_LEAVES {
+            self.left_out += 1;
+            return Part::nothing();
+        }
+        // A synonym of more words than were typed counts by as many of them, so that it never outweighs them.
+        let typed = alternatives.iter().filter(|alternative| alternative.likeness >= 1.0);
+        let longest = typed.map(|alternative| alternative.terms.len()).max().unwrap_or(0);
+        let words = (0..longest).map(|place| self.word_at(&alternatives[..scoring], place)).collect();
+        self.plan.leaves.push(Leaf { typed: text.to_owned(), alternatives, words, times });
+        Part::of(Node::Leaf(self.plan.leaves.len() - 1))
+    }
+
+    /// How the columns read the text: one alternative for each different run of terms, in schema order, in each column
+    /// by its languages in order, and in each language the parts of compounds before the wholes. Also tells how many of
+    /// them, from the first, score, and whether every column takes the text for weak.
+    fn alternatives(
+        &mut self,
+        text: &str,
+        runs: &Runs,
+        columns: ColumnSet,
+        reading: Reading,
+    ) -> (Vec<Alternative>, usize, bool) {
+        let mut alternatives: Vec<Alternative> = Vec::new();
+        let mut all_weak = true;
+        let (mut scoring, mut matching) = (Vec::new(), Vec::new());
+        let Self { plan, find, recipes, walks_left_out, .. } = self;
+        for column in columns.iter() {
+            for (place, recipe) in recipes[column].all().enumerate() {
+                let mut read = |text: &str, reading| read(plan, recipe, text, find, reading, walks_left_out);
+                let typed = read(text, reading);
+                all_weak &= typed.weak;
+                typed.add(&mut alternatives, column, 1.0);
+                let Some(expansions) = find.expansions() else { continue };
+                let mut expand = |text: &str, synonyms: &mut Vec<_>| {
+                    for synonym in expansions.of(column, place, &shared_forms(recipe, text)) {
+                        synonyms.push((column, read(synonym, Reading::Plain)));
+                    }
+                };
+                expand(text, &mut scoring);
+                runs.begun.iter().for_each(|run| expand(run, &mut scoring));
+                runs.gone_on.iter().for_each(|run| expand(run, &mut matching));
+            }
+        }
+        // What was typed comes first, in whatever column, and what scores before what does not.
+        let mut add = |synonyms: Vec<(usize, Typed)>| {
+            for (column, synonym) in synonyms {
+                synonym.add(&mut alternatives, column, SYNONYM_LIKENESS);
+            }
+            alternatives.len()
+        };
+        let scoring = add(scoring);
+        add(matching);
+        (alternatives, scoring, all_weak)
+    }
+
+    /// The word at a place of a leaf: what each alternative has there, as one group.
+    fn word_at(&mut self, alternatives: &[Alternative], place: usize) -> usize {
+        let mut variants: Vec<Variant> = Vec::new();
+        for alternative in alternatives {
+            let Some(&(lookup, _)) = alternative.terms.get(place) else { continue };
+            let likeness = alternative.likeness;
+            let same = place_of(
+                &mut variants,
+                |known| known.lookup == lookup,
+                || Variant { lookup, columns: ColumnSet::default(), likeness },
+            );
+            variants[same].columns = variants[same].columns.or(alternative.columns);
+        }
+        let word = Word { variants };
+        let known = self.plan.words.iter().position(|known| *known == word);
+        known.unwrap_or_else(|| {
+            self.plan.words.push(word);
+            self.plan.words.len() - 1
+        })
+    }
+}
+
+impl Part {
+    fn weak_if(self, weak: bool, text: &str) -> Self {
+        Self { weak: weak.then(|| text.to_owned()), ..self }
+    }
+}
+
+/// At least so many of all of these, and those that are needed in any case.
+fn at_least(count: usize, needed: Vec<Node>, others: Vec<Node>) -> Node {
+    let certain: Vec<_> = needed.iter().filter(|node| !matches!(node, Node::Not(_))).cloned().collect();
+    let among: Vec<_> = certain.into_iter().chain(others).collect();
+    if among.is_empty() {
+        return all(needed);
+    }
+    let count = count.clamp(1, among.len());
+    let chosen = match count {
+        1 => any(among),
+        count if count == among.len() => all(among),
+        count => Node::AtLeast(count, among),
+    };
+    all(needed.into_iter().chain([chosen]))
+}
+
+/// A share of so many, rounded up.
+#[expect(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "clamped to what there is")]
+fn share_of(share: f32, all: usize) -> usize {
+    let share = if share.is_finite() { f64::from(share.clamp(0.0, 1.0)) } else { 1.0 };
+    // A share such as 0.6 of 5 is 3, whatever its last bit.
+    (share * all as f64 - 1e-6).ceil().max(0.0) as usize
+}
+
+/// A pattern as it stands in terms: what stands for itself is folded, and what no word has at its ends goes.
+fn folded(recipe: &Recipe, text: &str) -> String {
+    let (mut out, mut part) = (String::new(), String::new());
+    let put = |out: &mut String, part: &mut String| {
+        for character in recipe.part(part).chars() {
+            if matches!(character, '*' | '?' | '\\') {
+                out.push('\\');
+            }
+            out.push(character);
+        }
+        part.clear();
+    };
+    let mut characters = text.chars();
+    while let Some(character) = characters.next() {
+        match character {
+            '*' | '?' => {
+                put(&mut out, &mut part);
+                out.push(character);
+            }
+            '\\' => part.extend(characters.next()),
+            other => part.push(other),
+        }
+    }
+    let ends = |c: char| c.is_ascii_punctuation();
+    part.truncate(part.trim_end_matches(ends).len());
+    put(&mut out, &mut part);
+    out.trim_start_matches(|c: char| c.is_ascii_punctuation() && !matches!(c, '*' | '?' | '\\')).to_owned()
+}
+
+/// Reads a text by a recipe, and notes its terms.
+fn read(
+    plan: &mut Plan,
+    recipe: &Recipe,
+    text: &str,
+    find: &Find,
+    reading: Reading,
+    walks_left_out: &mut usize,
+) -> Typed {
+    let mut typed = Typed { tokens: Vec::new(), weak: true };
+    let near = reading == Reading::Near || find.wanted_spellings() == Spellings::Near;
+    recipe.tokens(text, |token| {
+        typed.weak &= token.weak || token.span > 1;
+        let mut lookup = lookup(recipe, token.term, find.wants_exact_forms());
+        if find.wants_beginnings()
+            && reading == Reading::Plain
+            && let Ok(pattern) = Pattern::new(&format!("{}*", escaped(token.term)))
+        {
+            lookup.like.push(Like::Beginning(pattern));
+        }
+        let spelling = Spelling::of(token.term, find.first_letters());
+        if near && spelling.mistakes() > 0 {
+            lookup.like.push(Like::Near(spelling));
+        }
+        let place = place_of_lookup(plan, &lookup).or_else(|| {
+            *walks_left_out += 1;
+            lookup.like.clear();
+            place_of_lookup(plan, &lookup)
+        });
+        typed.tokens.extend(place.map(|place| (place, token.position, token.span)));
+    });
+    typed
+}
+
+fn escaped(term: &str) -> String {
+    term.chars().flat_map(|c| matches!(c, '*' | '?' | '\\').then_some('\\').into_iter().chain([c])).collect()
+}
+
+fn lookup(recipe: &Recipe, term: &str, exact: bool) -> Lookup {
+    let key = recipe.key_of(term).filter(|_| !exact);
+    let class = key.map(|key| {
+        let own = recipe.key_of(&key).is_some_and(|its_key| its_key == key);
+        Class { name: recipe.class(&key), own: own.then_some(key) }
+    });
+    Lookup { term: Some(term.to_owned()), class, like: Vec::new() }
+}
+
+/// The place of a lookup; none if it would walk through a dictionary and there are too many that do.
+fn place_of_lookup(plan: &mut Plan, lookup: &Lookup) -> Option<usize> {
+    if let Some(known) = plan.lookups.iter().position(|known| known == lookup) {
+        return Some(known);
+    }
+    let walks: usize = plan.lookups.iter().map(|lookup| lookup.like.len()).sum();
+    if walks + lookup.like.len() > MOST_WALKS && !lookup.like.is_empty() {
+        return None;
+    }
+    plan.lookups.push(lookup.clone());
+    Some(plan.lookups.len() - 1)
+}
+
+/// Runs of words typed one after the other, around one of them. What stands for a run stands for each of its words, so
+/// that a record with it matches; it scores once, by the first.
+#[derive(Default)]
+struct Runs {
+    /// Those that begin with the word.
+    begun: Vec<String>,
+    /// The others.
+    gone_on: Vec<String>,
+}
+
+/// How one recipe reads a text.
+struct Typed {
+    /// Lookups by their places in the plan, positions, and how many of them each spans.
+    tokens: Vec<(usize, u32, u32)>,
+    /// Whether there are stop words only.
+    weak: bool,
+}
+
+impl Typed {
+    /// Adds the runs of terms that the text may stand for in a column: its parts, and its compounds as wholes.
+    fn add(&self, alternatives: &mut Vec<Alternative>, column: usize, likeness: f32) {
+        let parts = self.tokens.iter().filter(|(_, _, span)| *span == 1).map(|&(term, at, _)| (term, at));
+        for terms in [parts.collect(), wholes(&self.tokens)] {
+            if !terms.is_empty() {
+                add_run(alternatives, &terms, column, likeness);
+            }
+        }
+    }
+}
+
+/// Adds a run of terms in a column.
+fn add_run(alternatives: &mut Vec<Alternative>, terms: &[(usize, u32)], column: usize, likeness: f32) {
+    let make = || Alternative { columns: ColumnSet::default(), terms: terms.to_vec(), window: None, likeness };
+    let same = place_of(alternatives, |known| known.terms == terms, make);
+    alternatives[same].columns = alternatives[same].columns.with(column);
+}
+
+/// The tokens of a text with compounds as wholes, each at a position of its own.
+fn wholes(typed: &[(usize, u32, u32)]) -> Vec<(usize, u32)> {
+    let mut terms = Vec::new();
+    let mut next = 0;
+    for &(term, position, span) in typed {
+        // The widest whole at a position comes first; what it spans is skipped.
+        if position >= next {
+            terms.push((term, u32::try_from(terms.len()).unwrap_or(u32::MAX)));
+            next = position + span;
+        }
+    }
+    terms
+}
+
+/// The place of the first item that is `same`, made if there is none.
+fn place_of<T>(items: &mut Vec<T>, same: impl FnMut(&T) -> bool, make: impl FnOnce() -> T) -> usize {
+    items.iter().position(same).unwrap_or_else(|| {
+        items.push(make());
+        items.len() - 1
+    })
+}

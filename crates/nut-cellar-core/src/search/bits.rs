@@ -1,0 +1,138 @@
+//! A set of records within a window, as bits.
+
+/// A set of numbers below a fixed size.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub(super) struct Bits {
+    words: Vec<u64>,
+    size: usize,
+}
+
+impl Bits {
+    /// None of `size` numbers.
+    pub fn new(size: usize) -> Self {
+        Self { words: vec![0; size.div_ceil(64)], size }
+    }
+
+    /// Makes it the empty set again, of `size` numbers.
+    pub fn reset(&mut self, size: usize) {
+        self.words.clear();
+        self.words.resize(size.div_ceil(64), 0);
+        self.size = size;
+    }
+
+    pub fn set(&mut self, number: usize) {
+        self.words[number / 64] |= 1 << (number % 64);
+    }
+
+    pub fn has(&self, number: usize) -> bool {
+        self.words[number / 64] >> (number % 64) & 1 == 1
+    }
+
+    /// Adds the numbers of a range.
+    pub fn set_range(&mut self, range: std::ops::Range<usize>) {
+        let mut at = range.start;
+        while at < range.end {
+            let end = range.end.min((at / 64 + 1) * 64);
+            let count = end - at;
+            let ones = if count == 64 { u64::MAX } else { (1 << count) - 1 };
+            self.words[at / 64] |= ones << (at % 64);
+            at = end;
+        }
+    }
+
+    /// Keeps what is in the other, too.
+    pub fn keep(&mut self, other: &Self) {
+        self.words.iter_mut().zip(&other.words).for_each(|(word, other)| *word &= other);
+    }
+
+    /// Adds what is in the other.
+    pub fn add(&mut self, other: &Self) {
+        self.words.iter_mut().zip(&other.words).for_each(|(word, other)| *word |= other);
+    }
+
+    /// Takes out what is in it and puts in what is not.
+    pub fn turn(&mut self) {
+        self.words.iter_mut().for_each(|word| *word = !*word);
+        if !self.size.is_multiple_of(64)
+            && let Some(last) = self.words.last_mut()
+        {
+            *last &= (1 << (self.size % 64)) - 1;
+        }
+    }
+
+    pub fn is_empty(&self) -> bool {
+        self.words.iter().all(|word| *word == 0)
+    }
+
+    pub fn count(&self) -> u64 {
+        self.words.iter().map(|word| u64::from(word.count_ones())).sum()
+    }
+
+    /// The numbers, ascending.
+    pub fn iter(&self) -> impl Iterator<Item = usize> {
+        self.words.iter().enumerate().flat_map(|(place, word)| {
+            let mut rest = *word;
+            std::iter::from_fn(move || {
+                let bit = rest.trailing_zeros() as usize;
+                (rest != 0).then(|| {
+                    rest &= rest - 1;
+                    place * 64 + bit
+                })
+            })
+        })
+    }
+
+    /// The first number from one on.
+    pub fn next(&self, from: usize) -> Option<usize> {
+        let first = self.words.get(from / 64)? & u64::MAX << (from % 64);
+        if first != 0 {
+            return Some(from / 64 * 64 + first.trailing_zeros() as usize);
+        }
+        let place = (from / 64 + 1..self.words.len()).find(|place| self.words[*place] != 0)?;
+        Some(place * 64 + self.words[place].trailing_zeros() as usize)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+    use std::collections::BTreeSet;
+
+    proptest! {
+        #[test]
+        fn bits_are_a_set(
+            size in 1_usize..300,
+            numbers in prop::collection::vec(0_usize..300, 0..60),
+            others in prop::collection::vec(0_usize..300, 0..60),
+            range in (0_usize..300, 0_usize..300),
+        ) {
+            let (mut bits, mut other) = (Bits::new(size), Bits::new(size));
+            let mut set: BTreeSet<_> = numbers.into_iter().filter(|number| *number < size).collect();
+            let others: BTreeSet<_> = others.into_iter().filter(|number| *number < size).collect();
+            set.iter().for_each(|number| bits.set(*number));
+            others.iter().for_each(|number| other.set(*number));
+            let range = range.0.min(size)..range.1.min(size);
+            if range.start < range.end {
+                bits.set_range(range.clone());
+                set.extend(range);
+            }
+            prop_assert!(bits.iter().eq(set.iter().copied()));
+            prop_assert_eq!((bits.count(), bits.is_empty()), (set.len() as u64, set.is_empty()));
+            for from in 0..size {
+                prop_assert_eq!(bits.next(from), set.range(from..).next().copied());
+                prop_assert_eq!(bits.has(from), set.contains(&from));
+            }
+            let mut both = bits.clone();
+            both.keep(&other);
+            prop_assert!(both.iter().eq(set.intersection(&others).copied()));
+            let mut either = bits.clone();
+            either.add(&other);
+            prop_assert!(either.iter().eq(set.union(&others).copied()));
+            bits.turn();
+            prop_assert!(bits.iter().eq((0..size).filter(|number| !set.contains(number))));
+            bits.reset(size);
+            prop_assert!(bits.is_empty());
+        }
+    }
+}

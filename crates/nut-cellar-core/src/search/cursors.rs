@@ -1,0 +1,595 @@
+//! What a search has open of one shelf: for each word its postings, for each leaf what matches it, for each test its values.
+//! Records are asked for in ascending order.
+
+use super::bits::Bits;
+use super::families::{Family, Part, each_like, named};
+use super::group::{Group, Measure, Member};
+use super::plan::{Alternative, Node, Plan};
+use super::rows::{Row, Rows, Term, places_of};
+use super::value_test::ValueTest;
+use crate::catalog::Standing;
+use crate::error::Result;
+use crate::rank::{Formula, proximity};
+use crate::schema::ColumnSet;
+use crate::shelf::{END, Hand, LengthColumn, Step, TermEntry, if_at_hand};
+
+/// What makes numbers of words.
+pub(super) struct Ranking<'a> {
+    pub formula: &'a Formula,
+    /// For each word of the plan.
+    pub idf: &'a [f32],
+    /// For each word of the plan its terms, each once, in the order in which they add up.
+    pub parts: &'a [Vec<Part>],
+    pub families: &'a [Family],
+    /// The place of the shelf in the snapshot.
+    pub shelf: usize,
+    /// What nearness of words weighs.
+    pub proximity: f32,
+}
+
+/// What matches a leaf.
+enum LeafCursor {
+    /// What has the word.
+    Word(usize),
+    /// What has terms in a row.
+    Rows(Rows),
+    /// These records.
+    Records(Bits),
+}
+
+/// What is open of a shelf.
+pub(super) struct Cursors<'a> {
+    pub standing: &'a Standing,
+    pub plan: &'a Plan,
+    pub ranking: &'a Ranking<'a>,
+    /// For each word of the plan.
+    pub words: Vec<Term>,
+    leaves: Vec<LeafCursor>,
+    tests: Vec<ValueTest>,
+    pub lengths: Vec<LengthColumn>,
+    /// For each word how often a record may have it at most, as typed in leaves that are wanted.
+    most_times: Vec<u32>,
+    /// For each word how often the record at hand has it.
+    times: Vec<u32>,
+    /// How many records were scored.
+    pub scored: u64,
+}
+
+impl<'a> Cursors<'a> {
+    /// Opens what the shelf has.
+    pub fn open(hand: &mut Hand, standing: &'a Standing, plan: &'a Plan, ranking: &'a Ranking<'a>) -> Step<Self> {
+        let shelf = &standing.shelf;
+        let all: ColumnSet = (0..shelf.columns()).collect();
+        let mut words = Vec::with_capacity(plan.words.len());
+        for parts in ranking.parts {
+            let parts = parts.iter().map(|part| (part.lookup, part.slot, part.likeness, part.columns));
+            words.extend(if_at_hand(term(hand, standing, ranking, parts, all, 0))?);
+        }
+        hand.complete()?;
+        let mut leaves = Vec::with_capacity(plan.leaves.len());
+        for leaf in &plan.leaves {
+            let is_cut = |alternative: &Alternative| {
+                matches!(alternative.terms.as_slice(), [(lookup, _)] if ranking.families[*lookup].cut)
+            };
+            let cursor = match plan.is_group(leaf) {
+                _ if leaf.alternatives.iter().any(is_cut) => {
+                    records(hand, standing, plan, &leaf.alternatives, all).map(LeafCursor::Records)
+                }
+                Some(word) => Ok(LeafCursor::Word(word)),
+                None => rows(hand, standing, ranking, &leaf.alternatives, all).map(LeafCursor::Rows),
+            };
+            leaves.extend(if_at_hand(cursor)?);
+        }
+        let mut tests = Vec::with_capacity(plan.tests.len());
+        for test in &plan.tests {
+            tests.extend(if_at_hand(ValueTest::open(shelf, hand, test))?);
+        }
+        hand.complete()?;
+        let mut most_times = vec![0; plan.words.len()];
+        for leaf in &plan.leaves {
+            for &word in &leaf.words {
+                most_times[word] += leaf.times;
+            }
+        }
+        let lengths = (0..shelf.columns()).map(|column| LengthColumn::new(shelf, column)).collect();
+        let times = vec![0; plan.words.len()];
+        Ok(Self { standing, plan, ranking, words, leaves, tests, lengths, most_times, times, scored: 0 })
+    }
+
+    /// Gets the lengths ready that `matches` records, spread evenly, need.
+    pub fn expect(&mut self, hand: &mut Hand, matches: u64) -> Step<()> {
+        let members = self.words.iter().flat_map(|word| &word.group.members);
+        let columns = members.fold(ColumnSet::default(), |columns, member| columns.or(member.columns));
+        for column in columns.iter() {
+            if_at_hand(self.lengths[column].expect(hand, matches))?;
+        }
+        hand.complete()
+    }
+
+    /// For each word how often a record may have it at most.
+    pub fn most_times(&self) -> &[u32] {
+        &self.most_times
+    }
+
+    /// How many records match a leaf, the removed ones included, if that is known without looking at them.
+    pub fn records_of(&self, leaf: usize) -> Option<u64> {
+        let LeafCursor::Word(word) = self.leaves[leaf] else { return None };
+        let group = &self.words[word].group;
+        (group.members.len() <= 1 && !group.is_limited()).then(|| group.cost())
+    }
+
+    /// About how many records have to be looked at to find all that match a node.
+    pub fn cost(&mut self, hand: &mut Hand, node: &Node) -> Step<u64> {
+        Ok(match node {
+            Node::Nothing => 0,
+            Node::Leaf(leaf) => match &self.leaves[*leaf] {
+                LeafCursor::Word(word) => self.words[*word].group.cost(),
+                LeafCursor::Rows(rows) => rows.cost(),
+                LeafCursor::Records(bits) => bits.count(),
+            },
+            Node::Test(test) => self.tests[*test].cost(hand)?,
+            Node::Not(_) => u64::from(self.standing.shelf.records()),
+            Node::All(parts) => {
+                let mut least = u64::MAX;
+                for part in parts {
+                    least = least.min(self.cost(hand, part)?);
+                }
+                least
+            }
+            Node::Any(parts) | Node::AtLeast(_, parts) => {
+                let mut sum = 0_u64;
+                for part in parts {
+                    sum = sum.saturating_add(self.cost(hand, part)?);
+                }
+                sum
+            }
+        })
+    }
+
+    /// The parts of a node in the order in which they are best asked: what is known without reading more comes first, and
+    /// positions last.
+    pub fn in_order(&self, node: &Node) -> Node {
+        let ordered = |parts: &[Node]| {
+            let mut parts: Vec<_> = parts.iter().map(|part| self.in_order(part)).collect();
+            parts.sort_by_key(|part| self.effort(part));
+            parts
+        };
+        match node {
+            Node::All(parts) => Node::All(ordered(parts)),
+            Node::Any(parts) => Node::Any(ordered(parts)),
+            Node::AtLeast(count, parts) => Node::AtLeast(*count, ordered(parts)),
+            Node::Not(part) => Node::Not(Box::new(self.in_order(part))),
+            other => other.clone(),
+        }
+    }
+
+    fn effort(&self, node: &Node) -> (u8, u64) {
+        match node {
+            Node::Nothing => (0, 0),
+            Node::Leaf(leaf) => match &self.leaves[*leaf] {
+                LeafCursor::Word(word) => (1, self.words[*word].group.cost()),
+                LeafCursor::Records(_) => (2, 0),
+                LeafCursor::Rows(rows) => (5, rows.cost()),
+            },
+            Node::Test(_) => (3, 0),
+            Node::All(parts) | Node::Any(parts) | Node::AtLeast(_, parts) => {
+                parts.iter().map(|part| self.effort(part)).max().unwrap_or((0, 0)).max((4, 0))
+            }
+            Node::Not(part) => self.effort(part).max((4, 0)),
+        }
+    }
+
+    /// The first record from one on that may match; [`END`] if there is none.
+    pub fn next(&mut self, hand: &mut Hand, node: &Node, ordinal: u32) -> Step<u32> {
+        Ok(match node {
+            Node::Nothing => END,
+            Node::Leaf(leaf) => match &mut self.leaves[*leaf] {
+                LeafCursor::Word(word) => self.words[*word].group.seek(ordinal)?,
+                LeafCursor::Rows(rows) => rows.seek(ordinal)?,
+                LeafCursor::Records(bits) => {
+                    bits.next(ordinal as usize).map_or(END, |next| u32::try_from(next).unwrap_or(END))
+                }
+            },
+            Node::Test(test) => self.tests[*test].next(hand, ordinal)?,
+            Node::Not(_) if ordinal < self.standing.shelf.records() => ordinal,
+            Node::Not(_) => END,
+            Node::All(parts) => {
+                let mut wanted = ordinal;
+                'again: loop {
+                    for part in parts {
+                        let next = self.next(hand, part, wanted)?;
+                        if next == END {
+                            return Ok(END);
+                        }
+                        if next > wanted {
+                            wanted = next;
+                            continue 'again;
+                        }
+                    }
+                    return Ok(wanted);
+                }
+            }
+            Node::Any(parts) => {
+                let mut least = END;
+                for part in parts {
+                    least = least.min(self.next(hand, part, ordinal)?);
+                }
+                least
+            }
+            Node::AtLeast(count, parts) => {
+                let mut nexts = Vec::with_capacity(parts.len());
+                for part in parts {
+                    nexts.push(self.next(hand, part, ordinal)?);
+                }
+                nexts.sort_unstable();
+                nexts.get(count.saturating_sub(1)).copied().unwrap_or(END)
+            }
+        })
+    }
+
+    /// Whether a record matches. Where something is not at hand it is said to, and the step fails when it is complete.
+    pub fn matches(&mut self, hand: &mut Hand, node: &Node, ordinal: u32) -> Step<bool> {
+        Ok(match node {
+            Node::Nothing => false,
+            Node::Leaf(leaf) => if_at_hand(self.has_leaf(hand, *leaf, ordinal))?.unwrap_or(true),
+            Node::Test(test) => if_at_hand(self.tests[*test].holds(hand, ordinal))?.unwrap_or(true),
+            Node::Not(part) => !self.matches(hand, part, ordinal)?,
+            Node::All(parts) => {
+                for part in parts {
+                    if !self.matches(hand, part, ordinal)? {
+                        return Ok(false);
+                    }
+                }
+                true
+            }
+            Node::Any(parts) => {
+                for part in parts {
+                    if self.matches(hand, part, ordinal)? {
+                        return Ok(true);
+                    }
+                }
+                false
+            }
+            Node::AtLeast(count, parts) => {
+                let mut matched = 0;
+                for part in parts {
+                    matched += usize::from(self.matches(hand, part, ordinal)?);
+                }
+                matched >= *count
+            }
+        })
+    }
+
+    /// Whether a record matches a leaf.
+    pub fn has_leaf(&mut self, hand: &mut Hand, leaf: usize, ordinal: u32) -> Step<bool> {
+        Ok(match &mut self.leaves[leaf] {
+            LeafCursor::Word(word) => self.words[*word].group.has(ordinal)?,
+            LeafCursor::Rows(rows) => rows.has(&self.standing.shelf, hand, ordinal)?,
+            LeafCursor::Records(bits) => bits.has(ordinal as usize),
+        })
+    }
+
+    /// Whether a test holds for a record.
+    pub fn holds(&mut self, hand: &mut Hand, test: usize, ordinal: u32) -> Step<bool> {
+        self.tests[test].holds(hand, ordinal)
+    }
+
+    /// Counts for each word how often it was typed in leaves that a record matches.
+    pub fn count_times(&mut self, hand: &mut Hand, ordinal: u32) -> Step<&[u32]> {
+        self.times.fill(0);
+        let plan = self.plan;
+        for (place, leaf) in plan.leaves.iter().enumerate().filter(|(_, leaf)| leaf.times > 0) {
+            if self.has_leaf(hand, place, ordinal)? {
+                for &word in &leaf.words {
+                    self.times[word] += leaf.times;
+                }
+            }
+        }
+        Ok(&self.times)
+    }
+
+    /// The score of a record that matches: words in query order, each as often as it was typed.
+    pub fn score(&mut self, hand: &mut Hand, ordinal: u32) -> Step<f32> {
+        self.scored += 1;
+        self.count_times(hand, ordinal)?;
+        let Ranking { formula, idf, .. } = *self.ranking;
+        let mut score = 0.0;
+        for place in 0..self.words.len() {
+            let times = self.times[place];
+            if times > 0 {
+                let mut measure = Measure { formula, lengths: &mut self.lengths, hand };
+                let group = if_at_hand(self.words[place].group.frequency(ordinal, &mut measure))?;
+                score += formula.part(idf[place], group.unwrap_or(0.0)) * times as f32;
+            }
+        }
+        if self.ranking.proximity > 0.0 {
+            let distance = if_at_hand(self.distance(hand, ordinal))?.flatten();
+            score += self.ranking.proximity * distance.map_or(0.0, proximity::of);
+        }
+        hand.complete()?;
+        Ok(score)
+    }
+
+    /// The least distance at which two different ones of the words that the record at hand has stand in one column.
+    pub fn distance(&mut self, hand: &mut Hand, ordinal: u32) -> Step<Option<u32>> {
+        let mut places = Vec::new();
+        for (word, term) in self.words.iter_mut().enumerate().filter(|(word, _)| self.times[*word] > 0) {
+            let mut own = Vec::new();
+            term.group.seek(ordinal)?;
+            let each = term.group.members.iter_mut().zip(&term.entries).zip(&mut term.positions);
+            for ((member, entry), positions) in each.filter(|((member, _), _)| member.here == ordinal) {
+                let columns = member.columns;
+                places_of(&self.standing.shelf, hand, member, entry, positions, columns, &mut own)?;
+            }
+            places.extend(own.into_iter().map(|(column, at)| (column, at, word)));
+        }
+        hand.complete()?;
+        places.sort_unstable();
+        let mut least: Option<u32> = None;
+        // The last place of the word at hand, and the last one of another word.
+        let (mut same, mut other): (Option<(usize, u32, usize)>, Option<(usize, u32)>) = (None, None);
+        for (column, at, word) in places {
+            if let Some((known, before, last)) = same
+                && last != word
+            {
+                other = Some((known, before));
+            }
+            if let Some((known, before)) = other
+                && known == column
+            {
+                least = Some(least.map_or(at - before, |least| least.min(at - before)));
+            }
+            same = Some((column, at, word));
+        }
+        Ok(least)
+    }
+
+    /// What a word with this tf~ brings to a score at most, as often as it was typed.
+    #[inline]
+    pub fn part(&self, word: usize, frequency: f32) -> f32 {
+        self.ranking.formula.part(self.ranking.idf[word], frequency) * self.most_times[word] as f32
+    }
+
+    /// Whether every record that matches a node has a term of a word that scores.
+    pub fn words_tell_all(&self, node: &Node) -> bool {
+        match node {
+            Node::Nothing => true,
+            Node::Test(_) | Node::Not(_) => false,
+            Node::Leaf(leaf) => {
+                !matches!(self.leaves[*leaf], LeafCursor::Records(_)) && self.plan.scores_always(&self.plan.leaves[*leaf])
+            }
+            Node::All(parts) => parts.iter().any(|part| self.words_tell_all(part)),
+            Node::Any(parts) => parts.iter().all(|part| self.words_tell_all(part)),
+            Node::AtLeast(count, parts) => {
+                parts.iter().filter(|part| !self.words_tell_all(part)).count() < *count
+            }
+        }
+    }
+
+    /// What no score from a record on exceeds, up to a record that is told with it.
+    pub fn ceiling(&mut self, ordinal: u32) -> Result<(f32, u32)> {
+        let Ranking { formula, idf, .. } = *self.ranking;
+        let (mut sum, mut until) = (0.0, END);
+        for (place, word) in self.words.iter_mut().enumerate() {
+            if self.most_times[place] > 0 {
+                let (bound, end) = word.group.bound_at(ordinal, formula)?;
+                sum += formula.part(idf[place], bound) * self.most_times[place] as f32;
+                until = until.min(end);
+            }
+        }
+        Ok((self.with_slack(sum), until))
+    }
+
+    /// A sum of what words bring at most as a bound of scores: their parts may add up in another order, and nearness comes on
+    /// top.
+    pub fn with_slack(&self, sum: f32) -> f32 {
+        let slack = 1.0 + (self.words.len() + 2) as f32 * f32::EPSILON;
+        sum * slack + self.ranking.proximity * proximity::MOST * slack
+    }
+
+    /// Adds the records of a window that match a node.
+    pub fn fill(
+        &mut self,
+        hand: &mut Hand,
+        node: &Node,
+        window: &std::ops::Range<u32>,
+        bits: &mut Bits,
+    ) -> Step<()> {
+        let size = (window.end - window.start) as usize;
+        match node {
+            Node::Nothing => {}
+            Node::Leaf(leaf) => match &mut self.leaves[*leaf] {
+                LeafCursor::Word(word) => {
+                    let group = &mut self.words[*word].group;
+                    let limited = group.is_limited();
+                    for member in &mut group.members {
+                        member.fill(window, limited, |ordinal| bits.set((ordinal - window.start) as usize))?;
+                    }
+                }
+                LeafCursor::Rows(_) => {
+                    let mut at = window.start;
+                    loop {
+                        at = self.next(hand, node, at)?;
+                        if at >= window.end {
+                            break;
+                        }
+                        if if_at_hand(self.has_leaf(hand, *leaf, at))?.unwrap_or(false) {
+                            bits.set((at - window.start) as usize);
+                        }
+                        at += 1;
+                    }
+                }
+                LeafCursor::Records(records) => {
+                    let mut at = window.start as usize;
+                    while let Some(next) = records.next(at).filter(|next| *next < window.end as usize) {
+                        bits.set(next - window.start as usize);
+                        at = next + 1;
+                    }
+                }
+            },
+            Node::Test(test) => if_at_hand(self.tests[*test].fill(hand, window.clone(), bits))?.unwrap_or(()),
+            Node::Not(part) => {
+                let mut inner = Bits::new(size);
+                self.fill(hand, part, window, &mut inner)?;
+                inner.turn();
+                bits.add(&inner);
+            }
+            Node::All(parts) => {
+                let mut both: Option<Bits> = None;
+                for part in parts {
+                    if both.as_ref().is_some_and(Bits::is_empty) {
+                        break;
+                    }
+                    let mut inner = Bits::new(size);
+                    self.fill(hand, part, window, &mut inner)?;
+                    match &mut both {
+                        Some(both) => both.keep(&inner),
+                        none => *none = Some(inner),
+                    }
+                }
+                bits.add(&both.unwrap_or_default());
+            }
+            Node::Any(parts) => {
+                for part in parts {
+                    self.fill(hand, part, window, bits)?;
+                }
+            }
+            Node::AtLeast(count, parts) => {
+                let (mut counts, mut inner) = (vec![0_usize; size], Bits::new(size));
+                for part in parts {
+                    inner.reset(size);
+                    self.fill(hand, part, window, &mut inner)?;
+                    for number in inner.iter() {
+                        counts[number] += 1;
+                        if counts[number] == *count {
+                            bits.set(number);
+                        }
+                    }
+                }
+            }
+        }
+        Ok(())
+    }
+}
+
+/// The postings of terms in a shelf, those of them that it has.
+fn term(
+    hand: &mut Hand,
+    standing: &Standing,
+    ranking: &Ranking<'_>,
+    parts: impl Iterator<Item = (usize, usize, f32, ColumnSet)>,
+    all: ColumnSet,
+    offset: u32,
+) -> Step<Term> {
+    let (mut members, mut entries, mut positions) = (Vec::new(), Vec::new(), Vec::new());
+    for (lookup, slot, likeness, columns) in parts {
+        let alike = &ranking.families[lookup].terms[slot];
+        let Some(entry) = &alike.entries[ranking.shelf] else { continue };
+        let postings = if_at_hand(standing.shelf.postings(hand, entry))?;
+        members.extend(postings.map(|postings| Member::new(postings, likeness, columns)));
+        entries.push(entry.clone());
+        positions.push(None);
+    }
+    hand.complete()?;
+    Ok(Term { group: Group::new(members, all), entries, positions, offset })
+}
+
+/// The rows of a leaf that the shelf has all terms of. Where not all of a shelf is at hand, positions are read at once.
+fn rows(
+    hand: &mut Hand,
+    standing: &Standing,
+    ranking: &Ranking<'_>,
+    alternatives: &[Alternative],
+    all: ColumnSet,
+) -> Step<Rows> {
+    let mut rows = Vec::new();
+    for alternative in alternatives {
+        let has = |lookup: usize| {
+            ranking.families[lookup].terms.iter().any(|alike| alike.entries[ranking.shelf].is_some())
+        };
+        if !alternative.terms.iter().all(|(lookup, _)| has(*lookup)) {
+            continue;
+        }
+        let mut terms = Vec::with_capacity(alternative.terms.len());
+        for &(lookup, offset) in &alternative.terms {
+            let slots = ranking.families[lookup].terms.iter().enumerate();
+            let parts = slots.map(|(slot, alike)| (lookup, slot, alike.likeness, alternative.columns));
+            let Some(mut term) = if_at_hand(term(hand, standing, ranking, parts, all, offset))? else { continue };
+            if alternative.terms.len() > 1 && !standing.shelf.is_at_hand() {
+                for (entry, positions) in term.entries.iter().zip(&mut term.positions) {
+                    *positions = if_at_hand(standing.shelf.positions(hand, entry))?;
+                }
+            }
+            terms.push(term);
+        }
+        // The rarest leads.
+        terms.sort_by_key(|term| term.group.cost());
+        rows.push(Row { terms, columns: alternative.columns, window: alternative.window });
+    }
+    hand.complete()?;
+    Ok(Rows::new(rows))
+}
+
+/// The records of a shelf that match one of several alternatives of one term, whose families are too large to be walked.
+fn records(
+    hand: &mut Hand,
+    standing: &Standing,
+    plan: &Plan,
+    alternatives: &[Alternative],
+    all: ColumnSet,
+) -> Step<Bits> {
+    let mut bits = Bits::new(standing.shelf.records() as usize);
+    for alternative in alternatives {
+        let Some(&(lookup, _)) = alternative.terms.first() else { continue };
+        let lookup = &plan.lookups[lookup];
+        let limited = alternative.columns.both(all) != all;
+        let mut add = |hand: &mut Hand, entry: &TermEntry| {
+            if let Some(postings) = if_at_hand(standing.shelf.postings(hand, entry))? {
+                let mut member = Member::new(postings, 1.0, alternative.columns);
+                member.fill(&(0..standing.shelf.records()), limited, |ordinal| bits.set(ordinal as usize))?;
+            }
+            Ok(true)
+        };
+        for term in named(std::slice::from_ref(standing), lookup, hand)?.into_keys() {
+            if let Some(Some(entry)) = if_at_hand(standing.shelf.find_term(hand, &term))? {
+                add(hand, &entry)?;
+            }
+        }
+        for like in &lookup.like {
+            if_at_hand(each_like(hand, standing, like, &mut |hand, _, entry| add(hand, &entry)))?;
+        }
+    }
+    hand.complete()?;
+    Ok(bits)
+}
+
+
+impl Member {
+    /// Gives `take` the records of a window that the member counts in.
+    pub fn fill(
+        &mut self,
+        window: &std::ops::Range<u32>,
+        limited: bool,
+        mut take: impl FnMut(u32),
+    ) -> Result<()> {
+        self.seek(window.start)?;
+        while self.here < window.end {
+            let (postings, from) = (&self.postings, self.here);
+            if limited {
+                if self.counts()? {
+                    take(self.here);
+                }
+                self.seek(self.here + 1)?;
+                continue;
+            }
+            let ordinals = postings.unpacked();
+            let start = ordinals.partition_point(|known| *known < from);
+            let end = start + ordinals[start..].partition_point(|known| *known < window.end);
+            ordinals[start..end].iter().for_each(|ordinal| take(*ordinal));
+            let next = ordinals[end - 1] + 1;
+            self.seek(next)?;
+        }
+        Ok(())
+    }
+}
+

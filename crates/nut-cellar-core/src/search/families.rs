@@ -1,0 +1,228 @@
+//! The terms that a lookup stands for, in any shelf: what was typed, its forms, and what looks like it.
+//!
+//! What always holds: terms come by likeness, then by themselves; where there are more than [`MOST_ALIKE`], the most alike
+//! that a live record has are kept, so that neither removed records nor the number of shelves change a score.
+
+use super::plan::{Like, Lookup, Plan, Word};
+use crate::catalog::{Snapshot, Standing};
+use crate::schema::ColumnSet;
+use crate::shelf::{Hand, Step, TermEntry, if_at_hand};
+use crate::text::{Automaton, accepts};
+use std::collections::{BTreeMap, BTreeSet};
+use std::cmp::Reverse;
+
+/// How alike a form of a word is to the form that was typed.
+pub const FORM_LIKENESS: f32 = 0.7;
+/// How alike a word with one typing mistake is to what was typed, and with two.
+pub const NEAR_LIKENESS: [f32; 2] = [0.5, 0.3];
+/// How alike a word is that begins like another, at most: times the share of its letters that were typed.
+pub const BEGINNING_LIKENESS: f32 = 0.6;
+/// The most terms of a lookup that score. What is found by a pattern does not depend on it.
+pub const MOST_ALIKE: usize = 64;
+
+/// The terms of a lookup.
+#[derive(Clone, Debug, Default)]
+pub(super) struct Family {
+    pub terms: Vec<Alike>,
+    /// Whether there are more terms, which don't score.
+    pub cut: bool,
+}
+
+/// A term, and where the shelves have it.
+#[derive(Clone, Debug)]
+pub(super) struct Alike {
+    pub term: String,
+    /// 1 for the term as typed, less for the less alike.
+    pub likeness: f32,
+    /// For each shelf.
+    pub entries: Vec<Option<TermEntry>>,
+}
+
+/// One term of a word: which one of which family, how alike it is to what was typed, and where it counts.
+#[derive(Clone, Debug)]
+pub(super) struct Part {
+    pub lookup: usize,
+    pub slot: usize,
+    pub likeness: f32,
+    pub columns: ColumnSet,
+}
+
+/// Gathers the families of a plan, and tells how many terms the walks looked at.
+pub(super) fn gather(snapshot: &Snapshot, plan: &Plan, hand: &mut Hand) -> Step<(Vec<Family>, u64)> {
+    let shelves = snapshot.standing();
+    let mut gathered = Vec::with_capacity(plan.lookups.len());
+    let mut visited = 0;
+    for lookup in &plan.lookups {
+        let mut family = Gathered::new(shelves.len());
+        visited += if_at_hand(gather_one(shelves, lookup, &mut family, hand))?.unwrap_or(0);
+        gathered.push(family);
+    }
+    hand.complete()?;
+    let mut families = Vec::with_capacity(gathered.len());
+    for family in gathered {
+        families.push(if_at_hand(family.into_family(shelves, hand))?.unwrap_or_default());
+    }
+    hand.complete()?;
+    Ok((families, visited))
+}
+
+fn gather_one(shelves: &[Standing], lookup: &Lookup, family: &mut Gathered, hand: &mut Hand) -> Step<u64> {
+    let named = named(shelves, lookup, hand)?;
+    let mut visited = 0;
+    for like in &lookup.like {
+        for (place, standing) in shelves.iter().enumerate() {
+            let mut take = |hand: &mut Hand, term: &str, entry: TermEntry| {
+                if !if_at_hand(standing.has_live(hand, &entry))?.unwrap_or(false) {
+                    return Ok(true);
+                }
+                let known = named.get(term).copied().unwrap_or(0.0);
+                let likeness = lookup.like.iter().map(|like| likeness(like, term)).fold(known, f32::max);
+                // A mistake in what has to be right.
+                if likeness > 0.0 {
+                    family.take(term, likeness, place, Some(entry));
+                }
+                Ok(true)
+            };
+            let looked = each_like(hand, standing, like, &mut take);
+            visited += if_at_hand(looked)?.unwrap_or(0);
+        }
+    }
+    // What was typed, and its forms, are known without a walk. Only where there may be too many it matters whether a live
+    // record has them.
+    let all_count = lookup.like.is_empty() && named.len() <= MOST_ALIKE;
+    for (term, likeness) in named {
+        if all_count {
+            family.take(&term, likeness, 0, None);
+            continue;
+        }
+        for (place, standing) in shelves.iter().enumerate() {
+            let Some(Some(entry)) = if_at_hand(standing.shelf.find_term(hand, &term))? else { continue };
+            if if_at_hand(standing.has_live(hand, &entry))?.unwrap_or(false) {
+                family.take(&term, likeness, place, Some(entry));
+            }
+        }
+    }
+    hand.complete()?;
+    Ok(visited)
+}
+
+/// What a lookup stands for that is known without a walk: what was typed, and its forms in any shelf.
+pub(super) fn named(shelves: &[Standing], lookup: &Lookup, hand: &mut Hand) -> Step<BTreeMap<String, f32>> {
+    let mut named = BTreeMap::new();
+    if let Some(class) = &lookup.class {
+        for standing in shelves {
+            let forms = if_at_hand(standing.shelf.forms(hand, &class.name))?.unwrap_or_default();
+            named.extend(forms.into_iter().map(|form| (form, FORM_LIKENESS)));
+        }
+        named.extend(class.own.clone().map(|own| (own, FORM_LIKENESS)));
+    }
+    named.extend(lookup.term.clone().map(|term| (term, 1.0)));
+    hand.complete()?;
+    Ok(named)
+}
+
+/// Gives `take` the terms of a shelf that look like what is looked for.
+pub(super) fn each_like(
+    hand: &mut Hand,
+    standing: &Standing,
+    like: &Like,
+    take: &mut dyn FnMut(&mut Hand, &str, TermEntry) -> Step<bool>,
+) -> Step<u64> {
+    match like {
+        Like::Pattern(pattern) | Like::Beginning(pattern) => standing.shelf.each_like(hand, pattern, take),
+        Like::Near(spelling) => standing.shelf.each_like(hand, spelling, take),
+    }
+}
+
+/// How alike a term is to what is looked for; 0 if it is not.
+pub(crate) fn likeness(like: &Like, term: &str) -> f32 {
+    let share = |letters: usize| letters as f32 / term.chars().count().max(1) as f32;
+    match like {
+        Like::Pattern(pattern) if accepts(pattern, term) => share(pattern.letters()).min(1.0),
+        Like::Beginning(pattern) if term.starts_with(pattern.beginning()) => {
+            BEGINNING_LIKENESS * share(pattern.letters()).min(1.0)
+        }
+        Like::Near(spelling) => match spelling.distance(term) {
+            Some(0) => 1.0,
+            Some(mistakes) => NEAR_LIKENESS[mistakes.min(NEAR_LIKENESS.len()) - 1],
+            None => 0.0,
+        },
+        _ => 0.0,
+    }
+}
+
+/// Terms so far, of which the most alike are kept.
+struct Gathered {
+    shelves: usize,
+    /// By likeness, as its bits, which sort as positive numbers do.
+    order: BTreeSet<(Reverse<u32>, String)>,
+    known: BTreeMap<String, (f32, Vec<Option<TermEntry>>)>,
+    cut: bool,
+}
+
+impl Gathered {
+    fn new(shelves: usize) -> Self {
+        Self { shelves, order: BTreeSet::new(), known: BTreeMap::new(), cut: false }
+    }
+
+    /// Takes a term with where a shelf has it, if that is known.
+    fn take(&mut self, term: &str, likeness: f32, shelf: usize, entry: Option<TermEntry>) {
+        if self.known.len() == MOST_ALIKE && !self.known.contains_key(term) {
+            let last = self.order.last().map(|(Reverse(bits), last)| (f32::from_bits(*bits), last.as_str()));
+            self.cut = true;
+            if last.is_none_or(|(least, last)| (Reverse(likeness.to_bits()), term) > (Reverse(least.to_bits()), last)) {
+                return;
+            }
+            if let Some((_, last)) = self.order.pop_last() {
+                self.known.remove(&last);
+            }
+        }
+        let shelves = self.shelves;
+        let (known, entries) =
+            self.known.entry(term.to_owned()).or_insert_with(|| (likeness, vec![None; shelves]));
+        if let Some(entry) = entry {
+            entries[shelf] = Some(entry);
+        }
+        self.order.remove(&(Reverse(known.to_bits()), term.to_owned()));
+        *known = known.max(likeness);
+        self.order.insert((Reverse(known.to_bits()), term.to_owned()));
+    }
+
+    /// The family; looks up where the shelves have the terms that were found without a walk.
+    fn into_family(mut self, shelves: &[Standing], hand: &mut Hand) -> Step<Family> {
+        let mut terms = Vec::with_capacity(self.order.len());
+        for (_, term) in self.order {
+            let Some((likeness, mut entries)) = self.known.remove(&term) else { continue };
+            for (entry, standing) in entries.iter_mut().zip(shelves) {
+                if entry.is_none() {
+                    *entry = if_at_hand(standing.shelf.find_term(hand, &term))?.flatten();
+                }
+            }
+            terms.push(Alike { term, likeness, entries });
+        }
+        hand.complete()?;
+        Ok(Family { terms, cut: self.cut })
+    }
+}
+
+/// The terms of a word, each once, by likeness and then by themselves. Languages of one column and columns of different
+/// languages may have terms in common.
+pub(super) fn parts(word: &Word, families: &[Family]) -> Vec<Part> {
+    let mut parts: Vec<Part> = Vec::new();
+    for variant in &word.variants {
+        for (slot, alike) in families[variant.lookup].terms.iter().enumerate() {
+            let likeness = alike.likeness * variant.likeness;
+            let term = |part: &Part| &families[part.lookup].terms[part.slot].term;
+            match parts.iter_mut().find(|known| term(known) == &alike.term) {
+                Some(known) => {
+                    known.columns = known.columns.or(variant.columns);
+                    known.likeness = known.likeness.max(likeness);
+                }
+                None => parts.push(Part { lookup: variant.lookup, slot, likeness, columns: variant.columns }),
+            }
+        }
+    }
+    let term = |part: &Part| &families[part.lookup].terms[part.slot].term;
+    parts.sort_by(|a, b| b.likeness.total_cmp(&a.likeness).then_with(|| term(a).cmp(term(b))));
+    parts
+}

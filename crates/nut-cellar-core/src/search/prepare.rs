@@ -1,0 +1,107 @@
+//! What a search has to know before it goes through the shelves: the plan, the terms of each word, and in how many records
+//! they are.
+
+use super::cursors::Ranking;
+use super::families::{Family, Part, gather, parts};
+use super::find::{Find, Order};
+use super::plan::Plan;
+use crate::catalog::Snapshot;
+use crate::error::{Error, ErrorKind, Result};
+use crate::query::Query;
+use crate::rank::{ColumnFactor, Formula, average_length, idf};
+use crate::shelf::{Hand, Step, if_at_hand};
+
+/// A search that is bound to a snapshot.
+#[derive(Debug)]
+pub(super) struct Prepared {
+    pub find: Find,
+    pub plan: Plan,
+    pub formula: Formula,
+    /// Known once the dictionaries have been read.
+    pub known: Option<Known>,
+}
+
+/// What the dictionaries say.
+#[derive(Debug, Default)]
+pub(super) struct Known {
+    /// For each lookup of the plan.
+    pub families: Vec<Family>,
+    /// For each word of the plan its terms.
+    pub parts: Vec<Vec<Part>>,
+    /// For each term of each word how many live records have it.
+    pub counts: Vec<Vec<u64>>,
+    /// For each word.
+    pub idf: Vec<f32>,
+    /// At how many terms was looked to find those that look like others.
+    pub visited: u64,
+}
+
+/// The formula with what a search says and what the snapshot has.
+pub(super) fn formula(snapshot: &Snapshot, find: &Find) -> Result<Formula> {
+    let (k1, b) = find.settings();
+    let columns = (0..).zip(find.weights(snapshot.schema())?).map(|(column, weight)| ColumnFactor {
+        weight,
+        b,
+        average_length: average_length(snapshot.length(column), snapshot.records()),
+    });
+    Formula::new(k1, columns.collect())
+}
+
+impl Prepared {
+    /// Binds a query to a snapshot.
+    ///
+    /// # Errors
+    /// [`ErrorKind::BadRequest`] if `find` names a column that is not there, or a number is out of range.
+    pub fn new(snapshot: &Snapshot, query: &Query, find: &Find) -> Result<Self> {
+        let proximity = find.wanted_proximity();
+        if !(proximity.is_finite() && proximity >= 0.0) {
+            return Err(Error::new(
+                ErrorKind::BadRequest,
+                format!("The weight of proximity is {proximity}; it has to be a finite number that is not negative."),
+            ));
+        }
+        let plan = Plan::new(snapshot.schema(), query, find)?;
+        Ok(Self { find: find.clone(), plan, formula: formula(snapshot, find)?, known: None })
+    }
+
+    /// Reads the dictionaries.
+    pub fn prepare(&mut self, snapshot: &Snapshot, hand: &mut Hand) -> Step<()> {
+        if self.known.is_some() {
+            return Ok(());
+        }
+        let (families, visited) = gather(snapshot, &self.plan, hand)?;
+        let parts: Vec<_> = self.plan.words.iter().map(|word| parts(word, &families)).collect();
+        let scores = *self.find.wanted_order() != Order::Key;
+        let mut counts = Vec::with_capacity(parts.len());
+        for parts in &parts {
+            let mut of_word = vec![0; parts.len()];
+            for (count, part) in of_word.iter_mut().zip(parts).filter(|_| scores) {
+                let alike = &families[part.lookup].terms[part.slot];
+                for (entry, standing) in alike.entries.iter().zip(snapshot.standing()) {
+                    if let Some(entry) = entry {
+                        *count += if_at_hand(standing.count_live(hand, entry))?.unwrap_or(0);
+                    }
+                }
+            }
+            counts.push(of_word);
+        }
+        hand.complete()?;
+        let most = |counts: &Vec<u64>| counts.iter().max().copied().unwrap_or(0);
+        let idf = counts.iter().map(|counts| idf(snapshot.records(), most(counts))).collect();
+        self.known = Some(Known { families, parts, counts, idf, visited });
+        Ok(())
+    }
+
+    /// What makes numbers of words in a shelf, by its place in the snapshot.
+    pub fn ranking(&self, shelf: usize) -> Option<Ranking<'_>> {
+        let known = self.known.as_ref()?;
+        Some(Ranking {
+            formula: &self.formula,
+            idf: &known.idf,
+            parts: &known.parts,
+            families: &known.families,
+            shelf,
+            proximity: self.find.wanted_proximity(),
+        })
+    }
+}

@@ -1,0 +1,200 @@
+//! A leaf that is more than a group in one shelf: its alternatives, each a run of terms that have to stand next to each
+//! other or in a window. Positions are read last, of records that have all the terms in one column.
+
+use super::group::{Group, Member};
+use crate::error::Result;
+use crate::schema::ColumnSet;
+use crate::shelf::{END, Hand, Positions, Shelf, Step, TermEntry, if_at_hand};
+use std::sync::Arc;
+
+/// A term of a run: its likenesses, and where their positions are.
+#[derive(Debug)]
+pub(super) struct Term {
+    pub group: Group,
+    pub entries: Vec<TermEntry>,
+    /// All positions of each member, once they were asked for.
+    pub positions: Vec<Option<Positions>>,
+    /// How far it stands from the first.
+    pub offset: u32,
+}
+
+/// One way to match.
+#[derive(Debug)]
+pub(super) struct Row {
+    pub terms: Vec<Term>,
+    pub columns: ColumnSet,
+    pub window: Option<u32>,
+}
+
+/// The ways to match a leaf that the shelf has all terms of.
+#[derive(Debug)]
+pub(super) struct Rows {
+    pub rows: Vec<Row>,
+    /// The record that was looked at last, and whether it matches.
+    known: Option<(u32, bool)>,
+}
+
+impl Rows {
+    pub fn new(rows: Vec<Row>) -> Self {
+        Self { rows, known: None }
+    }
+
+    /// About how many records have all terms of a row.
+    pub fn cost(&self) -> u64 {
+        self.rows.iter().map(Row::cost).sum()
+    }
+
+    /// The first record from one on that has all terms of a row.
+    pub fn seek(&mut self, ordinal: u32) -> Result<u32> {
+        let mut least = END;
+        for row in &mut self.rows {
+            least = least.min(row.seek(ordinal)?);
+        }
+        Ok(least)
+    }
+
+    /// Whether a record matches.
+    pub fn has(&mut self, shelf: &Arc<Shelf>, hand: &mut Hand, ordinal: u32) -> Step<bool> {
+        if let Some((known, has)) = self.known
+            && known == ordinal
+        {
+            return Ok(has);
+        }
+        let mut has = false;
+        for row in &mut self.rows {
+            has = has || row.has(shelf, hand, ordinal)?;
+        }
+        self.known = Some((ordinal, has));
+        Ok(has)
+    }
+}
+
+impl Row {
+    fn cost(&self) -> u64 {
+        self.terms.iter().map(|term| term.group.cost()).min().unwrap_or(0)
+    }
+
+    fn seek(&mut self, ordinal: u32) -> Result<u32> {
+        let mut wanted = ordinal;
+        'again: loop {
+            if wanted == END {
+                return Ok(END);
+            }
+            for term in &mut self.terms {
+                let here = term.group.seek(wanted)?;
+                if here > wanted {
+                    wanted = here;
+                    continue 'again;
+                }
+            }
+            return Ok(wanted);
+        }
+    }
+
+    fn has(&mut self, shelf: &Arc<Shelf>, hand: &mut Hand, ordinal: u32) -> Step<bool> {
+        let mut columns = self.columns;
+        for term in &mut self.terms {
+            if term.group.seek(ordinal)? != ordinal {
+                return Ok(false);
+            }
+            columns = columns.both(term.columns_at(ordinal)?);
+            if columns.is_empty() {
+                return Ok(false);
+            }
+        }
+        if self.terms.len() == 1 {
+            return Ok(true);
+        }
+        match self.window {
+            Some(window) => self.in_window(shelf, hand, columns, window),
+            None => self.in_a_row(shelf, hand, columns),
+        }
+    }
+
+    /// Whether the terms follow one another in one of the columns, which all of them are in.
+    fn in_a_row(&mut self, shelf: &Arc<Shelf>, hand: &mut Hand, columns: ColumnSet) -> Step<bool> {
+        // The places where the run could begin, narrowed down term by term.
+        let mut starts: Option<Vec<(usize, u32)>> = None;
+        for term in &mut self.terms {
+            let offset = term.offset;
+            let places = term.places(shelf, hand, columns)?;
+            let here = places.iter().filter_map(|&(column, at)| Some((column, at.checked_sub(offset)?)));
+            let narrowed: Vec<_> = match &starts {
+                None => here.collect(),
+                Some(starts) => here.filter(|place| starts.binary_search(place).is_ok()).collect(),
+            };
+            if narrowed.is_empty() {
+                return Ok(false);
+            }
+            starts = Some(narrowed);
+        }
+        Ok(true)
+    }
+
+    /// Whether the terms stand within so many positions in one of the columns, in any order.
+    fn in_window(&mut self, shelf: &Arc<Shelf>, hand: &mut Hand, columns: ColumnSet, window: u32) -> Step<bool> {
+        let mut all = Vec::new();
+        for (place, term) in self.terms.iter_mut().enumerate() {
+            all.extend(term.places(shelf, hand, columns)?.into_iter().map(|(column, at)| (column, at, place)));
+        }
+        all.sort_unstable();
+        let terms = self.terms.len();
+        let mut last: Vec<Option<(usize, u32)>> = vec![None; terms];
+        for (column, at, place) in all {
+            last[place] = Some((column, at));
+            let near = |seen: &Option<(usize, u32)>| {
+                seen.is_some_and(|(known, before)| known == column && at - before < window)
+            };
+            if last.iter().all(near) {
+                return Ok(true);
+            }
+        }
+        Ok(false)
+    }
+}
+
+impl Term {
+    /// The columns of a record at which the group stands that one of the terms is in.
+    fn columns_at(&mut self, ordinal: u32) -> Result<ColumnSet> {
+        let mut columns = ColumnSet::default();
+        for member in self.group.members.iter_mut().filter(|member| member.here == ordinal) {
+            member.postings.read()?;
+            columns = columns.or(member.postings.columns());
+        }
+        Ok(columns)
+    }
+
+    /// Where in these columns of the record the terms stand: (column, position), ascending.
+    fn places(&mut self, shelf: &Arc<Shelf>, hand: &mut Hand, columns: ColumnSet) -> Step<Vec<(usize, u32)>> {
+        let mut places = Vec::new();
+        let ordinal = self.group.members.iter().map(|member| member.here).min().unwrap_or(END);
+        let each = self.group.members.iter_mut().zip(&self.entries).zip(&mut self.positions);
+        for ((member, entry), positions) in each.filter(|((member, _), _)| member.here == ordinal) {
+            places_of(shelf, hand, member, entry, positions, columns, &mut places)?;
+        }
+        hand.complete()?;
+        places.sort_unstable();
+        places.dedup();
+        Ok(places)
+    }
+}
+
+/// Appends where in these columns of the record at which it stands a member stands.
+pub(super) fn places_of(
+    shelf: &Arc<Shelf>,
+    hand: &mut Hand,
+    member: &mut Member,
+    entry: &TermEntry,
+    positions: &mut Option<Positions>,
+    columns: ColumnSet,
+    places: &mut Vec<(usize, u32)>,
+) -> Step<()> {
+    if positions.is_none() {
+        *positions = if_at_hand(shelf.positions(hand, entry))?;
+    }
+    if let Some(positions) = positions {
+        member.postings.read()?;
+        positions.of(&member.postings, columns, places)?;
+    }
+    Ok(())
+}

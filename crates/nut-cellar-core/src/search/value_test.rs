@@ -1,0 +1,122 @@
+//! A test of values in one shelf.
+
+use super::bits::Bits;
+use crate::filter::Bound;
+use crate::shelf::{Hand, Shelf, Step, ValueColumn, if_at_hand, overlaps};
+use std::sync::Arc;
+
+/// A test whose texts have become the numbers that they have in the shelf.
+#[derive(Debug)]
+pub(super) struct ValueTest {
+    column: ValueColumn,
+    records: u32,
+    /// None: there is no value.
+    ranges: Option<Vec<(u64, u64)>>,
+}
+
+/// So many blocks are looked at to guess for how many records a test holds.
+const SAMPLES: u32 = 8;
+
+impl ValueTest {
+    /// Binds a test to a shelf.
+    pub fn open(shelf: &Arc<Shelf>, hand: &mut Hand, test: &Bound) -> Step<Self> {
+        let (column, ranges) = match test {
+            Bound::Numbers(column, ranges) => (*column, Some(ranges.clone())),
+            Bound::Texts(column, texts) => {
+                let mut ranges = Vec::with_capacity(texts.len());
+                for (low, high) in texts {
+                    let between = if_at_hand(shelf.exact_between(hand, *column, (low, high)))?.unwrap_or(0..0);
+                    if !between.is_empty() {
+                        ranges.push((between.start, between.end - 1));
+                    }
+                }
+                hand.complete()?;
+                (*column, Some(ranges))
+            }
+            Bound::Absent(column) => (*column, None),
+            Bound::All(_) | Bound::Any(_) | Bound::Not(_) => (0, Some(Vec::new())),
+        };
+        Ok(Self { column: ValueColumn::new(shelf, column), records: shelf.records(), ranges })
+    }
+
+    /// Whether it holds for a record.
+    pub fn holds(&mut self, hand: &mut Hand, ordinal: u32) -> Step<bool> {
+        match &self.ranges {
+            Some(ranges) => self.column.any_in(hand, ordinal, ranges),
+            None => Ok(self.column.of(hand, ordinal)?.is_empty()),
+        }
+    }
+
+    /// The first record from one on for which it may hold, by what is known of its block.
+    pub fn next(&mut self, hand: &mut Hand, ordinal: u32) -> Step<u32> {
+        let per_block = self.column.per_block();
+        let mut at = ordinal;
+        while at < self.records {
+            let block = at / per_block;
+            let ((low, high), counted) = self.column.block_span(hand, block)?;
+            let may_hold = match &self.ranges {
+                Some(ranges) => low <= high && overlaps(ranges, low, high),
+                None => counted || low > high,
+            };
+            if may_hold {
+                return Ok(at);
+            }
+            at = (block + 1).saturating_mul(per_block);
+        }
+        Ok(crate::shelf::END)
+    }
+
+    /// Adds the records of a window for which it holds.
+    pub fn fill(&mut self, hand: &mut Hand, window: std::ops::Range<u32>, bits: &mut Bits) -> Step<()> {
+        let per_block = self.column.per_block();
+        let mut at = window.start;
+        while at < window.end {
+            let end = window.end.min((at / per_block + 1) * per_block);
+            let Some(((low, high), counted)) = if_at_hand(self.column.block_span(hand, at / per_block))? else {
+                at = end;
+                continue;
+            };
+            let place = |ordinal: u32| (ordinal - window.start) as usize;
+            match &self.ranges {
+                Some(ranges) if low > high || !overlaps(ranges, low, high) => {}
+                Some(ranges) if !counted && ranges.iter().any(|(from, to)| *from <= low && high <= *to) => {
+                    bits.set_range(place(at)..place(end));
+                }
+                ranges => {
+                    if if_at_hand(self.column.of(hand, at).map(|_| ()))?.is_some() {
+                        for ordinal in at..end {
+                            let values = self.column.here(ordinal);
+                            let holds = match ranges {
+                                Some(ranges) => values.iter().any(|value| overlaps(ranges, *value, *value)),
+                                None => values.is_empty(),
+                            };
+                            if holds {
+                                bits.set(place(ordinal));
+                            }
+                        }
+                    }
+                }
+            }
+            at = end;
+        }
+        hand.complete()
+    }
+
+    /// About for how many records it holds.
+    pub fn cost(&mut self, hand: &mut Hand) -> Step<u64> {
+        let (per_block, mut bits) = (self.column.per_block(), Bits::new(128));
+        let blocks = self.records.div_ceil(per_block);
+        let (mut held, mut seen) = (0, 0);
+        for sample in 0..SAMPLES.min(blocks) {
+            let block = u32::try_from(u64::from(sample) * u64::from(blocks) / u64::from(SAMPLES.min(blocks)));
+            let start = block.unwrap_or(0) * per_block;
+            let end = (start + per_block).min(self.records);
+            bits.reset(128);
+            if_at_hand(self.fill(hand, start..end, &mut bits))?;
+            held += bits.count();
+            seen += u64::from(end - start);
+        }
+        hand.complete()?;
+        Ok((held * u64::from(self.records)).div_ceil(seen.max(1)))
+    }
+}

@@ -1,0 +1,116 @@
+//! Going through the records of a shelf one by one, by what has to match: where that is rare, or every match has to be seen.
+
+use super::cursors::Cursors;
+use super::find::{Find, Order};
+use super::plan::Node;
+use super::top::{Scored, Top};
+use crate::shelf::{END, Hand, Step, ValueColumn, if_at_hand};
+
+/// Between two questions whether to stop so many records are looked at.
+const BETWEEN_STOPS: u64 = 256;
+
+/// What is wanted of the matches.
+pub(super) struct Collect<'t> {
+    pub top: &'t mut Top,
+    /// So many matches have to be counted at least; those that can't come to the front are passed over from then on.
+    pub count: u64,
+    /// The column that they are ordered by.
+    pub by: Option<ByValue>,
+}
+
+/// The column by which hits are ordered.
+pub(super) struct ByValue {
+    pub column: ValueColumn,
+    pub down: bool,
+}
+
+impl ByValue {
+    /// What a record is ordered by.
+    fn of(&mut self, hand: &mut Hand, ordinal: u32) -> Step<(bool, u64)> {
+        let values = self.column.of(hand, ordinal)?;
+        let front = if self.down { values.last().copied() } else { values.first().map(|value| !value) };
+        Ok((front.is_some(), front.unwrap_or(0)))
+    }
+}
+
+/// Goes through the live records that match; gives how many were counted.
+pub(super) fn walk(
+    hand: &mut Hand,
+    cursors: &mut Cursors<'_>,
+    root: &Node,
+    find: &Find,
+    mut collect: Collect<'_>,
+) -> Step<u64> {
+    let (mut counted, mut seen) = (0, 0_u64);
+    let by_score = *find.wanted_order() == Order::Score;
+    let by_key = *find.wanted_order() == Order::Key;
+    // Up to where no score is above the bound.
+    let (mut ceiling, mut until) = (f32::INFINITY, None);
+    let mut at = 0;
+    loop {
+        let Some(next) = if_at_hand(cursors.next(hand, root, at))? else { break };
+        if next == END {
+            break;
+        }
+        seen += 1;
+        if seen.is_multiple_of(BETWEEN_STOPS) {
+            find.go_on()?;
+        }
+        let enough = counted >= collect.count;
+        let (mut can_score, mut skip_to) = (true, next + 1);
+        if by_score && collect.top.threshold() > f32::NEG_INFINITY {
+            if until.is_none_or(|until| next > until) {
+                let (bound, end) = cursors.ceiling(next)?;
+                (ceiling, until) = (bound, Some(end));
+            }
+            can_score = ceiling > collect.top.threshold();
+            if !can_score && enough {
+                skip_to = until.map_or(END, |until| until.saturating_add(1));
+            }
+        }
+        if by_key && enough && collect.top.is_full() {
+            break;
+        }
+        let wanted = can_score || !enough;
+        if wanted && !cursors.standing.removed(next) && cursors.matches(hand, root, next)? {
+            counted += 1;
+            if can_score {
+                offer(hand, cursors, &mut collect, next, (by_score, by_key))?;
+            }
+        }
+        at = skip_to;
+    }
+    hand.complete()?;
+    Ok(counted)
+}
+
+/// Offers a record that matches.
+fn offer(
+    hand: &mut Hand,
+    cursors: &mut Cursors<'_>,
+    collect: &mut Collect<'_>,
+    ordinal: u32,
+    (by_score, by_key): (bool, bool),
+) -> Step<()> {
+    let mut scored = Scored { ordinal, ..Scored::default() };
+    if by_key {
+        collect.top.offer(scored);
+        return Ok(());
+    }
+    if let Some(by) = &mut collect.by {
+        let Some((valued, front)) = if_at_hand(by.of(hand, ordinal))? else { return Ok(()) };
+        (scored.valued, scored.front) = (valued, front);
+        // Scores decide only between equal values.
+        let worst = collect.top.worst();
+        if worst.is_some_and(|worst| (valued, front) < (worst.valued, worst.front)) {
+            return Ok(());
+        }
+    }
+    debug_assert!(by_score || collect.by.is_some(), "there are three orders");
+    // Going on where a length is missing, so that all that are missing are noted at once.
+    if let Some(score) = if_at_hand(cursors.score(hand, ordinal))? {
+        scored.score = score;
+        collect.top.offer(scored);
+    }
+    Ok(())
+}
