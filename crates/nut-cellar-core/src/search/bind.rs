@@ -2,25 +2,36 @@
 //! noted.
 
 use super::find::{Find, Spellings, Words};
-use super::plan::{Alternative, Class, Leaf, Like, Lookup, Node, Plan, SYNONYM_LIKENESS, Variant, Word};
+use super::plan::{Alternative, AlternativeKey, Class, Leaf, Like, Lookup, Node, Plan, SYNONYM_LIKENESS, Variant, Word};
 use crate::error::Result;
 use crate::filter::{self, Bound, Test, bind_test, reads_as_value};
 use crate::query::{Expansions, Query, shared_forms};
 use crate::schema::{ColumnSet, Kind, Schema};
-use crate::text::{Pattern, Recipe, Recipes, Spelling};
+use crate::text::{Automaton, Pattern, Recipe, Recipes, Spelling};
+use std::collections::HashMap;
 use std::ops::Bound as Edge;
 
 /// The most different words, phrases and patterns of a query; more are left out.
-const MOST_LEAVES: usize = 256;
-/// The most different lookups that walk through a dictionary; more are left out.
-const MOST_WALKS: usize = 8;
+const MOST_LEAVES: usize = 4_096;
+/// The most different walks through a dictionary, for patterns, beginnings and near spellings; more are left out. Of those that
+/// nothing leads to, such as `*a*`, two.
+const MOST_WALKS: usize = 16;
+const MOST_WIDE_WALKS: usize = 2;
 
 /// Binds a query.
 pub(super) fn bind(schema: &Schema, query: &Query, find: &Find) -> Result<Plan> {
     let scope = Scope { text: find.searched(schema)?, values: Vec::new() };
     let recipes = schema.text_columns().map(|(_, column)| Recipes::of(column.text_settings())).collect();
     let filter = find.filter().map(|filter| filter::bind(schema, filter)).transpose()?;
-    let mut binder = Binder { schema, recipes, find, plan: Plan::default(), left_out: 0, walks_left_out: 0 };
+    let mut binder = Binder {
+        schema,
+        recipes,
+        find,
+        plan: Plan::default(),
+        known_leaves: HashMap::new(),
+        left_out: 0,
+        walks_left_out: 0,
+    };
     let part = binder.bind(query, &scope, Wanted { positive: true, outermost: true });
     let Binder { mut plan, left_out, walks_left_out, .. } = binder;
     plan.root = part.node;
@@ -34,7 +45,8 @@ pub(super) fn bind(schema: &Schema, query: &Query, find: &Find) -> Result<Plan> 
     }
     if walks_left_out > 0 {
         plan.notes.push(format!(
-            "A query may have {MOST_WALKS} different patterns and near spellings; {walks_left_out} more were left out."
+            "Of patterns and near spellings a query may have {MOST_WALKS}, and {MOST_WIDE_WALKS} like `*a*`; \
+             {walks_left_out} more were left out."
         ));
     }
     if let (Some(filter), true) = (filter, plan.root != Node::Nothing) {
@@ -142,6 +154,8 @@ struct Binder<'a> {
     recipes: Vec<Recipes>,
     find: &'a Find,
     plan: Plan,
+    /// The leaves by their alternatives.
+    known_leaves: HashMap<Vec<AlternativeKey>, usize>,
     left_out: usize,
     walks_left_out: usize,
 }
@@ -420,7 +434,8 @@ impl Binder<'_> {
             return Part::nothing();
         }
         let times = u32::from(positive);
-        if let Some(known) = self.plan.leaves.iter().position(|leaf| leaf.alternatives == alternatives) {
+        let key: Vec<_> = alternatives.iter().map(Alternative::key).collect();
+        if let Some(&known) = self.known_leaves.get(&key) {
             self.plan.leaves[known].times += times;
             return Part::of(Node::Leaf(known));
         }
@@ -432,6 +447,7 @@ impl Binder<'_> {
         let typed = alternatives.iter().filter(|alternative| alternative.likeness >= 1.0);
         let longest = typed.map(|alternative| alternative.terms.len()).max().unwrap_or(0);
         let words = (0..longest).map(|place| self.word_at(&alternatives[..scoring], place)).collect();
+        self.known_leaves.insert(key, self.plan.leaves.len());
         self.plan.leaves.push(Leaf { typed: text.to_owned(), alternatives, words, times });
         Part::of(Node::Leaf(self.plan.leaves.len() - 1))
     }
@@ -609,15 +625,27 @@ fn lookup(recipe: &Recipe, term: &str, exact: bool) -> Lookup {
 
 /// The place of a lookup; none if it would walk through a dictionary and there are too many that do.
 fn place_of_lookup(plan: &mut Plan, lookup: &Lookup) -> Option<usize> {
-    if let Some(known) = plan.lookups.iter().position(|known| known == lookup) {
-        return Some(known);
+    if let Some(known) = plan.known_lookups.get(lookup) {
+        return Some(*known);
     }
-    let walks: usize = plan.lookups.iter().map(|lookup| lookup.like.len()).sum();
-    if walks + lookup.like.len() > MOST_WALKS && !lookup.like.is_empty() {
+    let known = |like: &Like| plan.lookups.iter().any(|known| known.like.contains(like));
+    let fresh: Vec<_> = lookup.like.iter().filter(|like| !known(like)).collect();
+    let wide = fresh.iter().filter(|like| is_wide(like)).count();
+    let too_many = plan.walks + fresh.len() > MOST_WALKS || plan.wide_walks + wide > MOST_WIDE_WALKS;
+    if too_many && !fresh.is_empty() {
         return None;
     }
+    (plan.walks, plan.wide_walks) = (plan.walks + fresh.len(), plan.wide_walks + wide);
+    plan.known_lookups.insert(lookup.clone(), plan.lookups.len());
     plan.lookups.push(lookup.clone());
     Some(plan.lookups.len() - 1)
+}
+
+/// Whether nothing leads a walk to what it looks for: neither a beginning nor three letters in a row.
+fn is_wide(like: &Like) -> bool {
+    let Like::Pattern(pattern) = like else { return false };
+    let leads = pattern.runs().iter().flatten().any(|run| run.chars().count() > 2);
+    pattern.beginning().is_empty() && !leads
 }
 
 /// Runs of words typed one after the other, around one of them. What stands for a run stands for each of its words, so

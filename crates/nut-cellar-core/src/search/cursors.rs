@@ -12,6 +12,7 @@ use crate::error::Result;
 use crate::rank::{Formula, proximity};
 use crate::schema::ColumnSet;
 use crate::shelf::{END, Hand, LengthColumn, Step, TermEntry, if_at_hand};
+use std::ops::Range;
 
 /// What makes numbers of words.
 pub(super) struct Ranking<'a> {
@@ -27,14 +28,19 @@ pub(super) struct Ranking<'a> {
     pub proximity: f32,
 }
 
+impl Ranking<'_> {
+    /// Whether an alternative is one term that stands for more than score.
+    fn is_cut(&self, alternative: &Alternative) -> bool {
+        matches!(alternative.terms.as_slice(), [(lookup, _)] if self.families[*lookup].cut)
+    }
+}
+
 /// What matches a leaf.
 enum LeafCursor {
     /// What has the word.
     Word(usize),
     /// What has terms in a row.
     Rows(Rows),
-    /// These records.
-    Records(Bits),
 }
 
 /// What is open of a shelf.
@@ -45,6 +51,8 @@ pub(super) struct Cursors<'a> {
     /// For each word of the plan.
     pub words: Vec<Term>,
     leaves: Vec<LeafCursor>,
+    /// For each leaf the window in which it was looked for last, and what was found.
+    filled: Vec<(Option<u32>, Bits)>,
     tests: Vec<ValueTest>,
     pub lengths: Vec<LengthColumn>,
     /// For each word how often a record may have it at most, as typed in leaves that are wanted.
@@ -68,15 +76,10 @@ impl<'a> Cursors<'a> {
         hand.complete()?;
         let mut leaves = Vec::with_capacity(plan.leaves.len());
         for leaf in &plan.leaves {
-            let is_cut = |alternative: &Alternative| {
-                matches!(alternative.terms.as_slice(), [(lookup, _)] if ranking.families[*lookup].cut)
-            };
-            let cursor = match plan.is_group(leaf) {
-                _ if leaf.alternatives.iter().any(is_cut) => {
-                    records(hand, standing, plan, &leaf.alternatives, all).map(LeafCursor::Records)
-                }
+            let is_cut = |alternative: &&Alternative| ranking.is_cut(alternative);
+            let cursor = match plan.is_group(leaf).filter(|_| !leaf.alternatives.iter().any(|one| is_cut(&one))) {
                 Some(word) => Ok(LeafCursor::Word(word)),
-                None => rows(hand, standing, ranking, &leaf.alternatives, all).map(LeafCursor::Rows),
+                None => rows(hand, standing, plan, ranking, &leaf.alternatives, all).map(LeafCursor::Rows),
             };
             leaves.extend(if_at_hand(cursor)?);
         }
@@ -93,7 +96,8 @@ impl<'a> Cursors<'a> {
         }
         let lengths = (0..shelf.columns()).map(|column| LengthColumn::new(shelf, column)).collect();
         let times = vec![0; plan.words.len()];
-        Ok(Self { standing, plan, ranking, words, leaves, tests, lengths, most_times, times, scored: 0 })
+        let filled = vec![(None, Bits::default()); leaves.len()];
+        Ok(Self { standing, plan, ranking, words, leaves, filled, tests, lengths, most_times, times, scored: 0 })
     }
 
     /// Gets the lengths ready that `matches` records, spread evenly, need.
@@ -125,7 +129,6 @@ impl<'a> Cursors<'a> {
             Node::Leaf(leaf) => match &self.leaves[*leaf] {
                 LeafCursor::Word(word) => self.words[*word].group.cost(),
                 LeafCursor::Rows(rows) => rows.cost(),
-                LeafCursor::Records(bits) => bits.count(),
             },
             Node::Test(test) => self.tests[*test].cost(hand)?,
             Node::Not(_) => u64::from(self.standing.shelf.records()),
@@ -168,7 +171,6 @@ impl<'a> Cursors<'a> {
             Node::Nothing => (0, 0),
             Node::Leaf(leaf) => match &self.leaves[*leaf] {
                 LeafCursor::Word(word) => (1, self.words[*word].group.cost()),
-                LeafCursor::Records(_) => (2, 0),
                 LeafCursor::Rows(rows) => (5, rows.cost()),
             },
             Node::Test(_) => (3, 0),
@@ -179,47 +181,61 @@ impl<'a> Cursors<'a> {
         }
     }
 
-    /// The first record from one on that may match; [`END`] if there is none.
+    /// The first record from one on that may match; [`END`] if there is none. No record before it matches.
     pub fn next(&mut self, hand: &mut Hand, node: &Node, ordinal: u32) -> Step<u32> {
+        let mut wanted = ordinal;
+        loop {
+            let next = match node {
+                // Whatever is asked next lies behind what one of the parts says.
+                Node::All(parts) => {
+                    let mut next = wanted;
+                    for part in parts {
+                        next = self.from(hand, part, next)?;
+                        if next == END {
+                            break;
+                        }
+                    }
+                    next
+                }
+                node => self.from(hand, node, wanted)?,
+            };
+            if next == wanted || next == END {
+                return Ok(next);
+            }
+            wanted = next;
+        }
+    }
+
+    /// A record from one on before which none matches. Nothing is asked for what lies behind the record that was given: other
+    /// parts of the query may need what lies between.
+    fn from(&mut self, hand: &mut Hand, node: &Node, ordinal: u32) -> Step<u32> {
         Ok(match node {
             Node::Nothing => END,
             Node::Leaf(leaf) => match &mut self.leaves[*leaf] {
                 LeafCursor::Word(word) => self.words[*word].group.seek(ordinal)?,
                 LeafCursor::Rows(rows) => rows.seek(ordinal)?,
-                LeafCursor::Records(bits) => {
-                    bits.next(ordinal as usize).map_or(END, |next| u32::try_from(next).unwrap_or(END))
-                }
             },
             Node::Test(test) => self.tests[*test].next(hand, ordinal)?,
             Node::Not(_) if ordinal < self.standing.shelf.records() => ordinal,
             Node::Not(_) => END,
             Node::All(parts) => {
-                let mut wanted = ordinal;
-                'again: loop {
-                    for part in parts {
-                        let next = self.next(hand, part, wanted)?;
-                        if next == END {
-                            return Ok(END);
-                        }
-                        if next > wanted {
-                            wanted = next;
-                            continue 'again;
-                        }
-                    }
-                    return Ok(wanted);
+                let mut most = ordinal;
+                for part in parts {
+                    most = most.max(self.from(hand, part, ordinal)?);
                 }
+                most
             }
             Node::Any(parts) => {
                 let mut least = END;
                 for part in parts {
-                    least = least.min(self.next(hand, part, ordinal)?);
+                    least = least.min(self.from(hand, part, ordinal)?);
                 }
                 least
             }
             Node::AtLeast(count, parts) => {
                 let mut nexts = Vec::with_capacity(parts.len());
                 for part in parts {
-                    nexts.push(self.next(hand, part, ordinal)?);
+                    nexts.push(self.from(hand, part, ordinal)?);
                 }
                 nexts.sort_unstable();
                 nexts.get(count.saturating_sub(1)).copied().unwrap_or(END)
@@ -265,7 +281,6 @@ impl<'a> Cursors<'a> {
         Ok(match &mut self.leaves[leaf] {
             LeafCursor::Word(word) => self.words[*word].group.has(ordinal)?,
             LeafCursor::Rows(rows) => rows.has(&self.standing.shelf, hand, ordinal)?,
-            LeafCursor::Records(bits) => bits.has(ordinal as usize),
         })
     }
 
@@ -356,7 +371,8 @@ impl<'a> Cursors<'a> {
             Node::Nothing => true,
             Node::Test(_) | Node::Not(_) => false,
             Node::Leaf(leaf) => {
-                !matches!(self.leaves[*leaf], LeafCursor::Records(_)) && self.plan.scores_always(&self.plan.leaves[*leaf])
+                let others = matches!(&self.leaves[*leaf], LeafCursor::Rows(rows) if rows.has_records());
+                !others && self.plan.scores_always(&self.plan.leaves[*leaf])
             }
             Node::All(parts) => parts.iter().any(|part| self.words_tell_all(part)),
             Node::Any(parts) => parts.iter().all(|part| self.words_tell_all(part)),
@@ -387,46 +403,51 @@ impl<'a> Cursors<'a> {
         sum * slack + self.ranking.proximity * proximity::MOST * slack
     }
 
-    /// Adds the records of a window that match a node.
+    /// The records of a window that match a leaf. Leaves may stand in several places of a query, so they are kept.
+    fn fill_leaf(&mut self, hand: &mut Hand, leaf: usize, window: &Range<u32>) -> Step<()> {
+        if self.filled[leaf].0 == Some(window.start) {
+            return Ok(());
+        }
+        let size = (window.end - window.start) as usize;
+        let mut bits = std::mem::take(&mut self.filled[leaf].1);
+        bits.reset(size);
+        match &mut self.leaves[leaf] {
+            LeafCursor::Word(word) => {
+                let group = &mut self.words[*word].group;
+                let limited = group.is_limited();
+                for member in &mut group.members {
+                    member.fill(window, limited, |ordinal| bits.set((ordinal - window.start) as usize))?;
+                }
+            }
+            LeafCursor::Rows(rows) => {
+                let mut at = rows.seek(window.start)?;
+                while at < window.end {
+                    if if_at_hand(rows.has(&self.standing.shelf, hand, at))?.unwrap_or(false) {
+                        bits.set((at - window.start) as usize);
+                    }
+                    at = rows.seek(at + 1)?;
+                }
+            }
+        }
+        self.filled[leaf] = (Some(window.start), bits);
+        Ok(())
+    }
+
+    /// Adds the records of a window that match a node; windows ascend.
     pub fn fill(
         &mut self,
         hand: &mut Hand,
         node: &Node,
-        window: &std::ops::Range<u32>,
+        window: &Range<u32>,
         bits: &mut Bits,
     ) -> Step<()> {
         let size = (window.end - window.start) as usize;
         match node {
             Node::Nothing => {}
-            Node::Leaf(leaf) => match &mut self.leaves[*leaf] {
-                LeafCursor::Word(word) => {
-                    let group = &mut self.words[*word].group;
-                    let limited = group.is_limited();
-                    for member in &mut group.members {
-                        member.fill(window, limited, |ordinal| bits.set((ordinal - window.start) as usize))?;
-                    }
-                }
-                LeafCursor::Rows(_) => {
-                    let mut at = window.start;
-                    loop {
-                        at = self.next(hand, node, at)?;
-                        if at >= window.end {
-                            break;
-                        }
-                        if if_at_hand(self.has_leaf(hand, *leaf, at))?.unwrap_or(false) {
-                            bits.set((at - window.start) as usize);
-                        }
-                        at += 1;
-                    }
-                }
-                LeafCursor::Records(records) => {
-                    let mut at = window.start as usize;
-                    while let Some(next) = records.next(at).filter(|next| *next < window.end as usize) {
-                        bits.set(next - window.start as usize);
-                        at = next + 1;
-                    }
-                }
-            },
+            Node::Leaf(leaf) => {
+                self.fill_leaf(hand, *leaf, window)?;
+                bits.add(&self.filled[*leaf].1);
+            }
             Node::Test(test) => if_at_hand(self.tests[*test].fill(hand, window.clone(), bits))?.unwrap_or(()),
             Node::Not(part) => {
                 let mut inner = Bits::new(size);
@@ -494,16 +515,25 @@ fn term(
     Ok(Term { group: Group::new(members, all), entries, positions, offset })
 }
 
-/// The rows of a leaf that the shelf has all terms of. Where not all of a shelf is at hand, positions are read at once.
+/// The rows of a leaf that the shelf has all terms of; of single terms that stand for too many the records. Where not all of
+/// a shelf is at hand, positions are read at once.
 fn rows(
     hand: &mut Hand,
     standing: &Standing,
+    plan: &Plan,
     ranking: &Ranking<'_>,
     alternatives: &[Alternative],
     all: ColumnSet,
 ) -> Step<Rows> {
     let mut rows = Vec::new();
+    let mut records: Option<Bits> = None;
     for alternative in alternatives {
+        if ranking.is_cut(alternative) {
+            let size = standing.shelf.records() as usize;
+            let bits = records.get_or_insert_with(|| Bits::new(size));
+            if_at_hand(add_records(hand, standing, plan, alternative, all, bits))?;
+            continue;
+        }
         let has = |lookup: usize| {
             ranking.families[lookup].terms.iter().any(|alike| alike.entries[ranking.shelf].is_some())
         };
@@ -527,48 +557,44 @@ fn rows(
         rows.push(Row { terms, columns: alternative.columns, window: alternative.window });
     }
     hand.complete()?;
-    Ok(Rows::new(rows))
+    Ok(Rows::new(rows, records))
 }
 
-/// The records of a shelf that match one of several alternatives of one term, whose families are too large to be walked.
-fn records(
+/// Adds the records of a shelf that match an alternative of one term that stands for too many to be walked.
+fn add_records(
     hand: &mut Hand,
     standing: &Standing,
     plan: &Plan,
-    alternatives: &[Alternative],
+    alternative: &Alternative,
     all: ColumnSet,
-) -> Step<Bits> {
-    let mut bits = Bits::new(standing.shelf.records() as usize);
-    for alternative in alternatives {
-        let Some(&(lookup, _)) = alternative.terms.first() else { continue };
-        let lookup = &plan.lookups[lookup];
-        let limited = alternative.columns.both(all) != all;
-        let mut add = |hand: &mut Hand, entry: &TermEntry| {
-            if let Some(postings) = if_at_hand(standing.shelf.postings(hand, entry))? {
-                let mut member = Member::new(postings, 1.0, alternative.columns);
-                member.fill(&(0..standing.shelf.records()), limited, |ordinal| bits.set(ordinal as usize))?;
-            }
-            Ok(true)
-        };
-        for term in named(std::slice::from_ref(standing), lookup, hand)?.into_keys() {
-            if let Some(Some(entry)) = if_at_hand(standing.shelf.find_term(hand, &term))? {
-                add(hand, &entry)?;
-            }
+    bits: &mut Bits,
+) -> Step<()> {
+    let Some(&(lookup, _)) = alternative.terms.first() else { return Ok(()) };
+    let lookup = &plan.lookups[lookup];
+    let limited = alternative.columns.both(all) != all;
+    let mut add = |hand: &mut Hand, entry: &TermEntry| {
+        if let Some(postings) = if_at_hand(standing.shelf.postings(hand, entry))? {
+            let mut member = Member::new(postings, 1.0, alternative.columns);
+            member.fill(&(0..standing.shelf.records()), limited, |ordinal| bits.set(ordinal as usize))?;
         }
-        for like in &lookup.like {
-            if_at_hand(each_like(hand, standing, like, &mut |hand, _, entry| add(hand, &entry)))?;
+        Ok(true)
+    };
+    for term in named(std::slice::from_ref(standing), lookup, hand)?.into_keys() {
+        if let Some(Some(entry)) = if_at_hand(standing.shelf.find_term(hand, &term))? {
+            add(hand, &entry)?;
         }
     }
-    hand.complete()?;
-    Ok(bits)
+    for like in &lookup.like {
+        if_at_hand(each_like(hand, standing, like, &mut |hand, _, entry| add(hand, &entry)))?;
+    }
+    hand.complete()
 }
-
 
 impl Member {
     /// Gives `take` the records of a window that the member counts in.
     pub fn fill(
         &mut self,
-        window: &std::ops::Range<u32>,
+        window: &Range<u32>,
         limited: bool,
         mut take: impl FnMut(u32),
     ) -> Result<()> {

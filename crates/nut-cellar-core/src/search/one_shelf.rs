@@ -16,8 +16,6 @@ use serde::Serialize;
 pub(super) struct ShelfFound {
     /// How many of its live records match, as far as they were counted.
     pub total: u64,
-    /// Whether there may be more.
-    pub or_more: bool,
     /// The best of them, best first.
     pub best: Vec<Scored>,
     pub went: Went,
@@ -95,7 +93,7 @@ pub(super) fn search(hand: &mut Hand, standing: &Standing, ranking: &Ranking<'_>
         went.scored = cursors.scored;
     }
     hand.complete()?;
-    Ok(ShelfFound { total, or_more: total >= wanted, best: top.into_sorted(), went })
+    Ok(ShelfFound { total, best: top.into_sorted(), went })
 }
 
 /// Counts the live records that match, up to `wanted` or a few more.

@@ -11,12 +11,17 @@ use crate::filter::Bound;
 use crate::query::Query;
 use crate::schema::{ColumnSet, Schema};
 use crate::text::{Pattern, Spelling};
+use std::collections::HashMap;
 
 /// What to look for.
 #[derive(Debug, Default)]
 pub(crate) struct Plan {
     /// The different terms and patterns.
     pub lookups: Vec<Lookup>,
+    pub known_lookups: HashMap<Lookup, usize>,
+    /// How many different walks through a dictionary there are, and how many of them nothing leads to what they look for.
+    pub walks: usize,
+    pub wide_walks: usize,
     /// The different words, in query order.
     pub words: Vec<Word>,
     /// The different leaves, in query order.
@@ -48,7 +53,7 @@ pub(crate) enum Node {
 }
 
 /// What is looked up in the dictionaries: a term as typed, its forms, and what looks like it.
-#[derive(Clone, Debug, PartialEq)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub(crate) struct Lookup {
     /// A term as typed.
     pub term: Option<String>,
@@ -59,7 +64,7 @@ pub(crate) struct Lookup {
 }
 
 /// What is looked for in a dictionary.
-#[derive(Clone, Debug, PartialEq)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub(crate) enum Like {
     /// What fits a pattern.
     Pattern(Pattern),
@@ -70,7 +75,7 @@ pub(crate) enum Like {
 }
 
 /// The class of a term's forms.
-#[derive(Clone, Debug, PartialEq)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub(crate) struct Class {
     /// What the shelves call it.
     pub name: String,
@@ -115,6 +120,16 @@ pub(crate) struct Alternative {
     pub window: Option<u32>,
     /// 1 for what was typed, less for its synonyms.
     pub likeness: f32,
+}
+
+/// What tells alternatives apart.
+pub(crate) type AlternativeKey = (u64, Vec<(usize, u32)>, Option<u32>, u32);
+
+impl Alternative {
+    /// What tells it from others.
+    pub fn key(&self) -> AlternativeKey {
+        (self.columns.0, self.terms.clone(), self.window, self.likeness.to_bits())
+    }
 }
 
 /// How alike a synonym is to what was typed.

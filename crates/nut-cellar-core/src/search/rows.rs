@@ -1,6 +1,7 @@
 //! A leaf that is more than a group in one shelf: its alternatives, each a run of terms that have to stand next to each
 //! other or in a window. Positions are read last, of records that have all the terms in one column.
 
+use super::bits::Bits;
 use super::group::{Group, Member};
 use crate::error::Result;
 use crate::schema::ColumnSet;
@@ -29,24 +30,33 @@ pub(super) struct Row {
 /// The ways to match a leaf that the shelf has all terms of.
 #[derive(Debug)]
 pub(super) struct Rows {
-    pub rows: Vec<Row>,
+    rows: Vec<Row>,
+    /// Records that match anyway.
+    records: Option<Bits>,
     /// The record that was looked at last, and whether it matches.
     known: Option<(u32, bool)>,
 }
 
 impl Rows {
-    pub fn new(rows: Vec<Row>) -> Self {
-        Self { rows, known: None }
+    pub fn new(rows: Vec<Row>, records: Option<Bits>) -> Self {
+        Self { rows, records, known: None }
+    }
+
+    /// Whether there are records that match whatever their terms.
+    pub fn has_records(&self) -> bool {
+        self.records.is_some()
     }
 
     /// About how many records have all terms of a row.
     pub fn cost(&self) -> u64 {
-        self.rows.iter().map(Row::cost).sum()
+        let records = self.records.as_ref().map_or(0, Bits::count);
+        self.rows.iter().map(Row::cost).sum::<u64>() + records
     }
 
     /// The first record from one on that has all terms of a row.
     pub fn seek(&mut self, ordinal: u32) -> Result<u32> {
-        let mut least = END;
+        let records = self.records.as_ref().and_then(|records| records.next(ordinal as usize));
+        let mut least = records.map_or(END, |next| u32::try_from(next).unwrap_or(END));
         for row in &mut self.rows {
             least = least.min(row.seek(ordinal)?);
         }
@@ -60,7 +70,7 @@ impl Rows {
         {
             return Ok(has);
         }
-        let mut has = false;
+        let mut has = self.records.as_ref().is_some_and(|records| records.has(ordinal as usize));
         for row in &mut self.rows {
             has = has || row.has(shelf, hand, ordinal)?;
         }

@@ -242,11 +242,11 @@ impl Search {
             }
         }
         self.hand.complete()?;
-        let mut total = self.scanned.iter().flatten().map(|found| found.total).sum();
-        let or_more = self.scanned.iter().flatten().any(|found| found.or_more);
-        if let (Total::AtLeast(wanted), true) = (find.wanted_total(), or_more) {
-            total = wanted;
-        }
+        let counted: u64 = self.scanned.iter().flatten().map(|found| found.total).sum();
+        let (total, or_more) = match find.wanted_total() {
+            Total::Exact => (counted, false),
+            Total::AtLeast(wanted) => (counted.min(wanted), counted >= wanted),
+        };
         let last = placed.last().map(|last| self.place_of(last)).transpose()?;
         let mut notes = self.prepared.plan.notes.clone();
         notes.extend(self.notes.iter().cloned());
@@ -292,7 +292,7 @@ fn after(find: &Find, by: Option<ByColumn>, hand: &mut Hand, standing: &Standing
     }
     let Some(by) = by else {
         return Ok(if *find.wanted_order() == Order::Key {
-            (up_to > 0).then_some(Scored { ordinal: up_to - 1, ..Scored::default() })
+            up_to.checked_sub(1).map(|ordinal| Scored { ordinal, ..Scored::default() })
         } else {
             Some(after)
         });

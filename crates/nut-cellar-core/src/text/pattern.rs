@@ -19,7 +19,7 @@ const MOST: usize = 63;
 /// assert!(accepts(&pattern, "umbrella"));
 /// assert!(!accepts(&pattern, "brella"));
 /// ```
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub struct Pattern {
     /// The characters; none for a question mark.
     characters: Vec<Option<char>>,

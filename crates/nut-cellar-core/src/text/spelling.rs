@@ -27,7 +27,7 @@ const RUN: usize = 3;
 /// assert!(accepts(&near, "umbrella") && accepts(&near, "umberla") && !accepts(&near, "umbrellas"));
 /// assert_eq!(near.distance("umbrella"), Some(1));
 /// ```
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub struct Spelling {
     characters: Vec<char>,
     mistakes: usize,

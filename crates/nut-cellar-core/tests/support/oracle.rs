@@ -1,8 +1,12 @@
 //! The slow and obvious way to search: look at every record, count, and put the numbers into the formula as it is
-//! written down in `docs/`. It shares no code with cursors, shelves or the arithmetic in `rank`; only texts are read into
-//! tokens by the same recipes, which have tests of their own.
+//! written down in `docs/`. It shares no code with cursors, shelves or the arithmetic in `rank`: it has its own table of
+//! tokens, its own patterns, edit distance and comparisons of values. Only texts are read into tokens by the same recipes,
+//! which have tests of their own.
 
-use nut_cellar_core::{Key, Language, Recipe, Record, Value};
+use nut_cellar_core::filter::Test;
+use nut_cellar_core::search::{Order, Place};
+use nut_cellar_core::{Filter, Key, Kind, Language, Query, Recipe, Record, Value, Words};
+use std::cmp::Ordering;
 use std::collections::{BTreeMap, BTreeSet};
 
 /// A text column: its name, its language, and the weight of this search.
@@ -15,21 +19,33 @@ pub struct OracleColumn {
     pub weight: f32,
 }
 
-/// A word or a phrase as typed, and the columns (by place) it is looked for in.
-#[derive(Clone, Debug)]
-pub struct OracleClause {
-    pub text: String,
-    pub columns: Vec<usize>,
-}
-
 #[derive(Clone, Debug)]
 pub struct OracleSearch {
     pub columns: Vec<OracleColumn>,
-    pub clauses: Vec<OracleClause>,
-    /// How many different clauses have to match; 0 for all.
-    pub at_least: usize,
+    /// Columns whose values are compared.
+    pub values: Vec<(&'static str, Kind)>,
+    pub query: Query,
+    /// The places of the columns that are searched.
+    pub searched: Vec<usize>,
+    pub words: Words,
+    /// Whether words also stand for near spellings, and for what begins like them.
+    pub near: bool,
+    pub beginnings: bool,
+    /// The first letters that have to be right in near spellings.
+    pub first_letters: usize,
+    pub filter: Option<Filter>,
+    pub order: Order,
     pub k1: f32,
     pub b: f32,
+    pub proximity: f32,
+}
+
+/// A match, in its place.
+#[derive(Clone, Debug)]
+pub struct OracleHit {
+    pub key: Key,
+    pub score: f32,
+    pub value: Option<Value>,
 }
 
 /// A token of a column: its term, its position, and how many it spans.
@@ -43,23 +59,59 @@ struct Word {
 /// The tokens of one column of one record.
 type Tokens = Vec<Word>;
 
-/// A term as typed, with what its forms have in common in which language; matches any of them.
+/// What is looked for at one place of a run.
 #[derive(Clone, Debug, PartialEq)]
 struct Typed {
-    term: String,
+    term: Option<String>,
     key: Option<String>,
     language: &'static str,
+    like: Vec<Like>,
 }
 
-/// A term as typed with all that stand for it, and how alike each is.
+#[derive(Clone, Debug, PartialEq)]
+enum Like {
+    Pattern(String),
+    Beginning(String),
+    Near(String, usize),
+}
+
+/// All terms that stand for a typed one, most alike first, of which the first 64 score.
 type Family = (Typed, Vec<(String, f32)>);
+
+const SCORING: usize = 64;
 
 /// A run of terms, each with how far it stands from the first.
 type Run = Vec<(Typed, u32)>;
 
-/// All matches, best first: keys and scores.
-#[allow(clippy::too_many_lines, reason = "one plain way through, from top to bottom")]
-pub fn search(records: &BTreeMap<Key, Record>, search: &OracleSearch) -> Vec<(Key, f32)> {
+/// A word, phrase or pattern: for each column the runs that it may stand for there.
+#[derive(Clone, Debug)]
+struct Leaf {
+    runs: Vec<Vec<Run>>,
+    window: Option<u32>,
+    times: u32,
+    words: Vec<usize>,
+}
+
+/// What has to match.
+#[derive(Clone, Debug, PartialEq)]
+enum Node {
+    Nothing,
+    Leaf(usize),
+    Value(String, Kind, Test),
+    All(Vec<Node>),
+    Any(Vec<Node>),
+    AtLeast(usize, Vec<Node>),
+    Not(Box<Node>),
+}
+
+struct Reader<'a> {
+    search: &'a OracleSearch,
+    leaves: Vec<Leaf>,
+    words: Vec<Vec<Vec<Typed>>>,
+}
+
+/// All matches, in order.
+pub fn search(records: &BTreeMap<Key, Record>, search: &OracleSearch) -> Vec<OracleHit> {
     let documents: Vec<(&Key, Vec<Tokens>)> = records
         .iter()
         .map(|(key, record)| {
@@ -72,30 +124,282 @@ pub fn search(records: &BTreeMap<Key, Record>, search: &OracleSearch) -> Vec<(Ke
             (documents.iter().map(|(_, columns)| length(&columns[c])).sum::<u64>() as f64 / count) as f32
         })
         .collect();
-
-    // Each clause once, with how often it was typed: for each column the runs of terms that it may stand for there.
-    let mut clauses: Vec<(Vec<Vec<Run>>, u32)> = Vec::new();
-    for clause in &search.clauses {
-        let read: Vec<Vec<Run>> = (0..search.columns.len())
-            .map(|c| {
-                let searched = clause.columns.contains(&c);
-                if searched { runs(&clause.text, &search.columns[c]) } else { Vec::new() }
-            })
-            .collect();
-        if read.iter().all(Vec::is_empty) {
-            continue;
-        }
-        match clauses.iter_mut().find(|(known, _)| *known == read) {
-            Some((_, times)) => *times += 1,
-            None => clauses.push((read, 1)),
+    let mut reader = Reader { search, leaves: Vec::new(), words: Vec::new() };
+    let root = reader.read(&search.query, &search.searched, &[], true, true);
+    let Reader { leaves, words, .. } = reader;
+    // Every term there is.
+    let all: BTreeSet<&String> =
+        documents.iter().flat_map(|(_, c)| c.iter().flatten()).map(|word| &word.term).collect();
+    let typed = leaves.iter().flat_map(|leaf| leaf.runs.iter().flatten().flatten()).map(|(typed, _)| typed);
+    let mut families: Vec<Family> = Vec::new();
+    for typed in typed {
+        if !families.iter().any(|(known, _)| known == typed) {
+            families.push((typed.clone(), family(typed, &all)));
         }
     }
-    // A word is, at one place of a clause, the terms that each column has there.
-    let mut words: Vec<Vec<Vec<Typed>>> = Vec::new();
-    let mut words_of: Vec<Vec<usize>> = Vec::new();
-    for (read, _) in &clauses {
-        let longest = read.iter().flatten().map(Vec::len).max().unwrap_or(0);
-        let mut here = Vec::new();
+    let idf: Vec<f32> = words
+        .iter()
+        .map(|word| {
+            let with = |term: &String| {
+                let has = |columns: &Vec<Tokens>| columns.iter().flatten().any(|word| word.term == *term);
+                documents.iter().filter(|(_, columns)| has(columns)).count()
+            };
+            let n = scoring(word, &families).keys().map(with).max().unwrap_or(0) as f64;
+            libm::log(1.0 + (count - n + 0.5) / (n + 0.5)) as f32
+        })
+        .collect();
+
+    let mut hits = Vec::new();
+    for (key, columns) in &documents {
+        let record = &records[*key];
+        let matched: Vec<bool> = leaves.iter().map(|leaf| matches_leaf(leaf, columns, &families)).collect();
+        let passes = search.filter.as_ref().is_none_or(|filter| passes(filter, record, search));
+        if root == Node::Nothing || !matches(&root, &matched, record) || !passes {
+            continue;
+        }
+        let times = |w: usize| -> u32 {
+            let each = leaves.iter().zip(&matched).filter(|(_, matched)| **matched);
+            each.map(|(leaf, _)| leaf.times * leaf.words.iter().filter(|known| **known == w).count() as u32).sum()
+        };
+        let mut score = 0.0_f32;
+        for (w, word) in words.iter().enumerate() {
+            if times(w) > 0 {
+                score += part(search, word, &families, columns, &averages, idf[w]) * times(w) as f32;
+            }
+        }
+        if search.proximity > 0.0 {
+            let there: Vec<_> = words.iter().enumerate().filter(|(w, _)| times(*w) > 0).map(|(_, word)| word).collect();
+            if let Some(distance) = nearest(&there, &families, columns) {
+                let near = libm::log((0.3 + libm::exp(-f64::from(distance))) / 0.3) as f32;
+                score += search.proximity * near;
+            }
+        }
+        if search.order == Order::Key {
+            score = 0.0;
+        }
+        hits.push(OracleHit { key: (*key).clone(), score, value: ordered_by(search, record) });
+    }
+    hits.sort_by(|a, b| in_order(search, a, b));
+    hits
+}
+
+/// The order of two hits.
+fn in_order(search: &OracleSearch, a: &OracleHit, b: &OracleHit) -> Ordering {
+    let down = matches!(search.order, Order::Column { down: true, .. });
+    let values = match (&a.value, &b.value) {
+        (Some(a), Some(b)) if down => compare(b, a),
+        (Some(a), Some(b)) => compare(a, b),
+        (a, b) => b.is_some().cmp(&a.is_some()),
+    };
+    values.then(b.score.total_cmp(&a.score)).then(a.key.cmp(&b.key))
+}
+
+/// Whether a hit comes after a place.
+pub fn comes_after(search: &OracleSearch, hit: &OracleHit, place: &Place) -> bool {
+    let place = OracleHit { key: place.key.clone(), score: place.score, value: place.value.clone() };
+    in_order(search, &place, hit) == Ordering::Less
+}
+
+fn ordered_by(search: &OracleSearch, record: &Record) -> Option<Value> {
+    let Order::Column { name, down } = &search.order else { return None };
+    let values = record.values(name).iter().cloned();
+    if *down { values.max_by(compare) } else { values.min_by(compare) }
+}
+
+fn compare(a: &Value, b: &Value) -> Ordering {
+    match (a, b) {
+        (Value::Float(a), Value::Float(b)) => a.partial_cmp(b).unwrap(),
+        (Value::Integer(a), Value::Integer(b)) | (Value::Moment(a), Value::Moment(b)) => a.cmp(b),
+        (Value::Date(a), Value::Date(b)) => a.cmp(b),
+        (Value::Boolean(a), Value::Boolean(b)) => a.cmp(b),
+        (a, b) => a.to_string().cmp(&b.to_string()),
+    }
+}
+
+fn matches(node: &Node, matched: &[bool], record: &Record) -> bool {
+    match node {
+        Node::Nothing => false,
+        Node::Leaf(leaf) => matched[*leaf],
+        Node::Value(column, kind, test) => holds(record.values(column), *kind, test),
+        Node::All(parts) => parts.iter().all(|part| matches(part, matched, record)),
+        Node::Any(parts) => parts.iter().any(|part| matches(part, matched, record)),
+        Node::AtLeast(count, parts) => {
+            parts.iter().filter(|part| matches(part, matched, record)).count() >= *count
+        }
+        Node::Not(part) => !matches(part, matched, record),
+    }
+}
+
+fn passes(filter: &Filter, record: &Record, search: &OracleSearch) -> bool {
+    match filter {
+        Filter::Column(name, test) => {
+            let kind = search.values.iter().find(|(known, _)| known == name).unwrap().1;
+            holds(record.values(name), kind, test)
+        }
+        Filter::All(parts) => parts.iter().all(|part| passes(part, record, search)),
+        Filter::Any(parts) => parts.iter().any(|part| passes(part, record, search)),
+        Filter::Not(part) => !passes(part, record, search),
+        _ => panic!("no other filters are made here"),
+    }
+}
+
+/// Whether a test holds for one of the values.
+fn holds(values: &[Value], kind: Kind, test: &Test) -> bool {
+    let is = |value: &Value, wanted: &Value| against(value, wanted, kind);
+    match test {
+        Test::Absent => values.is_empty(),
+        Test::Equal(wanted) => values.iter().any(|value| is(value, wanted).is_eq()),
+        Test::In(wanted) => values.iter().any(|value| wanted.iter().any(|wanted| is(value, wanted).is_eq())),
+        Test::Below(wanted) => values.iter().any(|value| is(value, wanted).is_lt()),
+        Test::AtMost(wanted) => values.iter().any(|value| is(value, wanted).is_le()),
+        Test::Above(wanted) => values.iter().any(|value| is(value, wanted).is_gt()),
+        Test::AtLeast(wanted) => values.iter().any(|value| is(value, wanted).is_ge()),
+        Test::Between(low, high) => values.iter().any(|value| is(value, low).is_ge() && is(value, high).is_le()),
+        _ => panic!("no other tests are made here"),
+    }
+}
+
+/// How a value stands to one as it was typed; a date that lies in a month that was typed is equal to it.
+fn against(value: &Value, wanted: &Value, kind: Kind) -> Ordering {
+    let (shown, typed) = (value.to_string(), wanted.to_string());
+    match kind {
+        Kind::Date | Kind::Moment if typed.len() <= 10 => shown[..typed.len()].cmp(&typed),
+        _ => compare(value, &Value::read(kind, &typed).unwrap()),
+    }
+}
+
+impl Reader<'_> {
+    fn read(&mut self, query: &Query, columns: &[usize], values: &[String], positive: bool, outermost: bool) -> Node {
+        match query {
+            Query::Words(parts) => self.side_by_side(parts, columns, values, positive, outermost),
+            Query::All(parts) => {
+                let parts: Vec<_> =
+                    parts.iter().map(|part| self.read(part, columns, values, positive, false)).collect();
+                several(parts, Node::All)
+            }
+            Query::Any(parts) => {
+                let parts: Vec<_> =
+                    parts.iter().map(|part| self.read(part, columns, values, positive, false)).collect();
+                several(parts, Node::Any)
+            }
+            Query::Without(part) => match self.read(part, columns, values, false, false) {
+                Node::Nothing => Node::Nothing,
+                node => Node::Not(Box::new(node)),
+            },
+            Query::Needed(part) => self.read(part, columns, values, positive, outermost),
+            Query::In(names, part) => {
+                let text = |name: &String| self.search.columns.iter().position(|column| column.name == name);
+                let columns: Vec<_> = names.iter().filter_map(text).collect();
+                let is_value = |name: &&String| self.search.values.iter().any(|(known, _)| known == name);
+                let values: Vec<_> = names.iter().filter(is_value).cloned().collect();
+                self.read(part, &columns, &values, positive, outermost)
+            }
+            Query::Word(text) | Query::Phrase(text) if !values.is_empty() => {
+                let tests = values.iter().map(|name| {
+                    let kind = self.search.values.iter().find(|(known, _)| known == name).unwrap().1;
+                    Node::Value(name.clone(), kind, typed_test(kind, text))
+                });
+                let mut parts: Vec<_> = tests.collect();
+                if !columns.is_empty() {
+                    parts.push(self.leaf(columns, None, positive, |column| runs(text, column, |_| Vec::new())));
+                }
+                several(parts, Node::Any)
+            }
+            Query::Word(text) => {
+                let (near, beginnings, first) =
+                    (self.search.near, self.search.beginnings, self.search.first_letters);
+                let like = |term: &str| {
+                    let begins = beginnings.then(|| Like::Beginning(term.to_owned()));
+                    begins.into_iter().chain(nearly(term, first).filter(|_| near)).collect()
+                };
+                self.leaf(columns, None, positive, |column| runs(text, column, like))
+            }
+            Query::Phrase(text) | Query::Window(text, _) => {
+                let window = if let Query::Window(_, positions) = query { Some(*positions) } else { None };
+                let (near, beginnings, first) =
+                    (self.search.near, self.search.beginnings, self.search.first_letters);
+                let like = |term: &str| {
+                    let begins = beginnings.then(|| Like::Beginning(term.to_owned()));
+                    begins.into_iter().chain(nearly(term, first).filter(|_| near)).collect()
+                };
+                self.leaf(columns, window, positive, |column| runs(text, column, like))
+            }
+            Query::Pattern(text) => self.leaf(columns, None, positive, |_| {
+                let like = vec![Like::Pattern(text.to_lowercase())];
+                vec![vec![(Typed { term: None, key: None, language: "", like }, 0)]]
+            }),
+            Query::Near(text) => {
+                let first = self.search.first_letters;
+                self.leaf(columns, None, positive, |column| {
+                    runs(text, column, |term| nearly(term, first).into_iter().collect())
+                })
+            }
+            _ => panic!("no other queries are made here"),
+        }
+    }
+
+    fn side_by_side(
+        &mut self,
+        parts: &[Query],
+        columns: &[usize],
+        values: &[String],
+        positive: bool,
+        outermost: bool,
+    ) -> Node {
+        let (mut certain, mut excluded, mut free) = (Vec::new(), Vec::new(), Vec::new());
+        for part in parts {
+            let node = self.read(part, columns, values, positive, outermost && parts.len() == 1);
+            match part {
+                _ if node == Node::Nothing => {}
+                Query::Without(_) => excluded.push(node),
+                Query::Needed(_) if matches!(node, Node::Not(_)) => excluded.push(node),
+                Query::Needed(_) => certain.push(node),
+                _ if free.contains(&node) => {}
+                _ => free.push(node),
+            }
+        }
+        if certain.is_empty() && excluded.is_empty() && free.is_empty() {
+            return Node::Nothing;
+        }
+        let choice = certain.len() + free.len();
+        let needed = match self.search.words {
+            Words::All => choice,
+            Words::Any => 1,
+            Words::AtLeast(count) if outermost => count.clamp(1, choice.max(1)),
+            Words::Share(share) if outermost => {
+                ((f64::from(share) * choice as f64 - 1e-6).ceil() as usize).clamp(1, choice.max(1))
+            }
+            _ => choice,
+        };
+        let mut all: Vec<_> = certain.iter().cloned().chain(excluded).collect();
+        if choice > 0 {
+            all.push(Node::AtLeast(needed, certain.into_iter().chain(free).collect()));
+        }
+        Node::All(all)
+    }
+
+    fn leaf(
+        &mut self,
+        columns: &[usize],
+        window: Option<u32>,
+        positive: bool,
+        read: impl Fn(&OracleColumn) -> Vec<Run>,
+    ) -> Node {
+        let of = |c: usize| if columns.contains(&c) { read(&self.search.columns[c]) } else { Vec::new() };
+        let runs: Vec<Vec<Run>> = (0..self.search.columns.len()).map(of).collect();
+        if runs.iter().all(Vec::is_empty) {
+            return Node::Nothing;
+        }
+        // A window is one for several terms only.
+        let longest = runs.iter().flatten().map(Vec::len).max().unwrap_or(0);
+        let window = window.filter(|_| longest > 1);
+        let times = u32::from(positive);
+        if let Some(known) = self.leaves.iter().position(|leaf| leaf.runs == runs && leaf.window == window) {
+            self.leaves[known].times += times;
+            return Node::Leaf(known);
+        }
+        // A word is, at one place of a leaf, the terms that each column has there.
+        let mut words = Vec::new();
         for place in 0..longest {
             let at = |runs: &Vec<Run>| {
                 let mut terms: Vec<Typed> = Vec::new();
@@ -106,73 +410,60 @@ pub fn search(records: &BTreeMap<Key, Record>, search: &OracleSearch) -> Vec<(Ke
                 }
                 terms
             };
-            let word: Vec<Vec<Typed>> = read.iter().map(at).collect();
-            let known = words.iter().position(|known| *known == word);
-            here.push(known.unwrap_or(words.len()));
+            let word: Vec<Vec<Typed>> = runs.iter().map(at).collect();
+            let known = self.words.iter().position(|known| *known == word);
+            words.push(known.unwrap_or(self.words.len()));
             if known.is_none() {
-                words.push(word);
+                self.words.push(word);
             }
         }
-        words_of.push(here);
+        self.leaves.push(Leaf { runs, window, times, words });
+        Node::Leaf(self.leaves.len() - 1)
     }
-    // Every term there is.
-    let all: BTreeSet<&String> =
-        documents.iter().flat_map(|(_, c)| c.iter().flatten()).map(|word| &word.term).collect();
-    // For each word its terms as typed, in the order of their first columns, each with its family.
-    let families: Vec<Vec<Family>> = words
-        .iter()
-        .map(|word| {
-            let mut families: Vec<Family> = Vec::new();
-            for typed in word.iter().flatten() {
-                if !families.iter().any(|(known, _)| known == typed) {
-                    families.push((typed.clone(), family(typed, &all)));
-                }
-            }
-            families
-        })
-        .collect();
-    let idf: Vec<f32> = families
-        .iter()
-        .map(|families| {
-            let with = |term: &String| {
-                let has = |columns: &Vec<Tokens>| columns.iter().flatten().any(|word| word.term == *term);
-                documents.iter().filter(|(_, columns)| has(columns)).count()
-            };
-            let members = families.iter().flat_map(|(_, family)| family);
-            let n = members.map(|(term, _)| with(term)).max().unwrap_or(0) as f64;
-            libm::log(1.0 + (count - n + 0.5) / (n + 0.5)) as f32
-        })
-        .collect();
+}
 
-    let mut hits = Vec::new();
-    for (key, columns) in &documents {
-        let matched: Vec<bool> = clauses
-            .iter()
-            .map(|(read, _)| {
-                read.iter().zip(columns).any(|(runs, c)| runs.iter().any(|run| occurs(run, c, &families)))
-            })
-            .collect();
-        let matching = matched.iter().filter(|m| **m).count();
-        let needed = if search.at_least == 0 { clauses.len() } else { search.at_least.min(clauses.len()) };
-        if matching == 0 || matching < needed {
-            continue;
-        }
-        let mut score = 0.0_f32;
-        for (w, word) in words.iter().enumerate() {
-            let mut times = 0;
-            for (c, (_, typed)) in clauses.iter().enumerate() {
-                if matched[c] {
-                    times += typed * words_of[c].iter().filter(|known| **known == w).count() as u32;
-                }
-            }
-            if times > 0 {
-                score += part(search, word, &families[w], columns, &averages, idf[w]) * times as f32;
-            }
-        }
-        hits.push(((*key).clone(), score));
+fn several(parts: Vec<Node>, make: fn(Vec<Node>) -> Node) -> Node {
+    let parts: Vec<_> = parts.into_iter().filter(|part| *part != Node::Nothing).collect();
+    if parts.is_empty() { Node::Nothing } else { make(parts) }
+}
+
+/// What stands behind a colon.
+fn typed_test(kind: Kind, text: &str) -> Test {
+    if kind == Kind::Exact {
+        return Test::Equal(text.into());
     }
-    hits.sort_by(|(key_a, a), (key_b, b)| b.total_cmp(a).then(key_a.cmp(key_b)));
-    hits
+    for (sign, make) in [
+        (">=", Test::AtLeast as fn(Value) -> Test),
+        ("<=", Test::AtMost),
+        (">", Test::Above),
+        ("<", Test::Below),
+    ] {
+        if let Some(value) = text.strip_prefix(sign) {
+            return make(value.into());
+        }
+    }
+    match text.split_once("..") {
+        Some((low, "")) => Test::AtLeast(low.into()),
+        Some(("", high)) => Test::AtMost(high.into()),
+        Some((low, high)) => Test::Between(low.into(), high.into()),
+        None => Test::Equal(text.into()),
+    }
+}
+
+/// The terms of a word that score, each with how alike it is and the columns in which it counts.
+fn scoring(word: &[Vec<Typed>], families: &[Family]) -> BTreeMap<String, (f32, BTreeSet<usize>)> {
+    let mut terms: BTreeMap<String, (f32, BTreeSet<usize>)> = BTreeMap::new();
+    for (c, typed) in word.iter().enumerate() {
+        for typed in typed {
+            let (_, family) = families.iter().find(|(known, _)| known == typed).unwrap();
+            for (term, likeness) in family.iter().take(SCORING) {
+                let (known, columns) = terms.entry(term.clone()).or_default();
+                *known = known.max(*likeness);
+                columns.insert(c);
+            }
+        }
+    }
+    terms
 }
 
 fn part(
@@ -183,19 +474,12 @@ fn part(
     averages: &[f32],
     idf: f32,
 ) -> f32 {
-    // Each term once: those that were typed, then their forms.
-    let typed = families.iter().flat_map(|(_, family)| family.iter().take(1));
-    let forms = families.iter().flat_map(|(_, family)| family.iter().skip(1));
-    let mut seen = BTreeSet::new();
+    let mut terms: Vec<_> = scoring(word, families).into_iter().collect();
+    terms.sort_by(|(a, (alike, _)), (b, (blike, _))| blike.total_cmp(alike).then(a.cmp(b)));
     let mut tf = 0.0_f32;
-    for (term, likeness) in typed.chain(forms).filter(|(term, _)| seen.insert(term.clone())) {
-        let stands_for = |typed: &Typed| {
-            families
-                .iter()
-                .any(|(known, family)| known == typed && family.iter().any(|(form, _)| form == term))
-        };
+    for (term, (likeness, counting)) in terms {
         let mut of_term = 0.0_f32;
-        for c in (0..columns.len()).filter(|&c| word[c].iter().any(stands_for)) {
+        for c in counting {
             let count = columns[c].iter().filter(|word| word.term == *term).count();
             if count > 0 {
                 let (w, b, length) = (search.columns[c].weight, search.b, length(&columns[c]) as f32);
@@ -207,13 +491,111 @@ fn part(
     if tf == 0.0 { 0.0 } else { idf * (search.k1 + 1.0) / (1.0 + search.k1 / tf) }
 }
 
-/// The term as typed, then its forms in order, with how alike they are.
+/// The least distance of two different words in one column.
+fn nearest(words: &[&Vec<Vec<Typed>>], families: &[Family], columns: &[Tokens]) -> Option<u32> {
+    let mut least = None;
+    let terms: Vec<_> = words.iter().map(|word| scoring(word, families)).collect();
+    for (c, tokens) in columns.iter().enumerate() {
+        let of = |w: usize| {
+            let counts = |term: &String| terms[w].get(term).is_some_and(|(_, columns)| columns.contains(&c));
+            tokens.iter().filter(move |word| counts(&word.term)).map(|word| word.at).collect::<Vec<_>>()
+        };
+        for one in 0..words.len() {
+            for other in 0..one {
+                for a in of(one) {
+                    for b in of(other) {
+                        least = Some(least.map_or(a.abs_diff(b), |least: u32| least.min(a.abs_diff(b))));
+                    }
+                }
+            }
+        }
+    }
+    least
+}
+
+/// All terms that stand for a typed one: the most alike first.
 fn family(typed: &Typed, all: &BTreeSet<&String>) -> Vec<(String, f32)> {
-    let recipe = Recipe::new(&Language::new(typed.language).unwrap());
-    let is_form =
-        |term: &&&String| **term != &typed.term && typed.key.is_some() && recipe.key_of(term) == typed.key;
-    let forms = all.iter().filter(is_form).map(|term| ((*term).clone(), 0.7));
-    [(typed.term.clone(), 1.0)].into_iter().chain(forms).collect()
+    let recipe = (!typed.language.is_empty()).then(|| Recipe::new(&Language::new(typed.language).unwrap()));
+    let likeness = |term: &String| {
+        let mut best = 0.0_f32;
+        if typed.term.as_ref() == Some(term) {
+            best = 1.0;
+        }
+        if typed.key.is_some() && recipe.as_ref().is_some_and(|recipe| recipe.key_of(term) == typed.key) {
+            best = best.max(0.7);
+        }
+        for like in &typed.like {
+            best = best.max(how_alike(like, term));
+        }
+        best
+    };
+    let mut family: Vec<_> = all.iter().map(|term| ((*term).clone(), likeness(term))).collect();
+    family.retain(|(_, likeness)| *likeness > 0.0);
+    family.sort_by(|(a, alike), (b, blike)| blike.total_cmp(alike).then(a.cmp(b)));
+    family
+}
+
+fn how_alike(like: &Like, term: &str) -> f32 {
+    let letters: Vec<char> = term.chars().collect();
+    match like {
+        Like::Pattern(pattern) => {
+            let pattern: Vec<char> = pattern.chars().collect();
+            let own = pattern.iter().filter(|c| !matches!(c, '*' | '?')).count();
+            if fits(&pattern, &letters) { (own as f32 / letters.len() as f32).min(1.0) } else { 0.0 }
+        }
+        Like::Beginning(typed) if term.starts_with(typed.as_str()) => {
+            0.6 * (typed.chars().count() as f32 / letters.len() as f32).min(1.0)
+        }
+        Like::Beginning(_) => 0.0,
+        Like::Near(typed, first) => {
+            let typed: Vec<char> = typed.chars().collect();
+            let most = [0, 0, 0, 1, 1, 1, 1, 1, 2][typed.len().min(8)];
+            let right = if most == 0 { typed.len() } else { *first };
+            let begins = letters.starts_with(&typed[..right.min(typed.len())]);
+            match distance(&typed, &letters) {
+                0 if most > 0 => 1.0,
+                1 if most >= 1 && begins => 0.5,
+                2 if most == 2 && begins => 0.3,
+                _ => 0.0,
+            }
+        }
+    }
+}
+
+/// What is spelled nearly like a term: shorter ones than three characters are taken as they are.
+fn nearly(term: &str, first: usize) -> Option<Like> {
+    (term.chars().count() > 2).then(|| Like::Near(term.to_owned(), first))
+}
+
+/// The rule of patterns, one character at a time.
+fn fits(pattern: &[char], word: &[char]) -> bool {
+    match (pattern, word) {
+        ([], []) => true,
+        (['*', rest @ ..], _) => fits(rest, word) || (!word.is_empty() && fits(pattern, &word[1..])),
+        (['?', rest @ ..], [_, word @ ..]) => fits(rest, word),
+        ([a, rest @ ..], [b, word @ ..]) => a == b && fits(rest, word),
+        _ => false,
+    }
+}
+
+/// The table of the textbook, with swaps of neighbours.
+fn distance(a: &[char], b: &[char]) -> usize {
+    let mut table = vec![vec![0; b.len() + 1]; a.len() + 1];
+    for i in 0..=a.len() {
+        for j in 0..=b.len() {
+            table[i][j] = if i == 0 || j == 0 {
+                i.max(j)
+            } else {
+                let change = table[i - 1][j - 1] + usize::from(a[i - 1] != b[j - 1]);
+                let mut least = change.min(table[i - 1][j] + 1).min(table[i][j - 1] + 1);
+                if i > 1 && j > 1 && a[i - 1] == b[j - 2] && a[i - 2] == b[j - 1] {
+                    least = least.min(table[i - 2][j - 2] + 1);
+                }
+                least
+            };
+        }
+    }
+    table[a.len()][b.len()]
 }
 
 /// The positions of a column: the wholes of compounds take none of their own.
@@ -223,11 +605,16 @@ fn length(column: &Tokens) -> u64 {
 
 /// What a typed text may stand for, in each language of a column: its parts in a row, and its compounds as wholes in a
 /// row.
-fn runs(text: &str, column: &OracleColumn) -> Vec<Run> {
+fn runs(text: &str, column: &OracleColumn, like: impl Fn(&str) -> Vec<Like>) -> Vec<Run> {
     let mut runs = Vec::new();
     for language in [column.language].into_iter().chain(column.others.map(|(language, _)| language)) {
         let recipe = Recipe::new(&Language::new(language).unwrap());
-        let typed = |word: &Word| Typed { term: word.term.clone(), key: recipe.key_of(&word.term), language };
+        let typed = |word: &Word| Typed {
+            term: Some(word.term.clone()),
+            key: recipe.key_of(&word.term),
+            language,
+            like: like(&word.term),
+        };
         let tokens = text_tokens(text, language);
         let parts: Run =
             tokens.iter().filter(|word| word.span == 1).map(|word| (typed(word), word.at)).collect();
@@ -248,14 +635,36 @@ fn runs(text: &str, column: &OracleColumn) -> Vec<Run> {
     runs
 }
 
-fn occurs(run: &Run, column: &Tokens, families: &[Vec<Family>]) -> bool {
-    let is = |typed: &Typed, word: &Word| {
-        let family = families.iter().flatten().find(|(known, _)| known == typed);
-        family.is_some_and(|(_, family)| family.iter().any(|(term, _)| *term == word.term))
+fn matches_leaf(leaf: &Leaf, columns: &[Tokens], families: &[Family]) -> bool {
+    let occurs = |run: &Run, column: &Tokens| match leaf.window.filter(|_| run.len() > 1) {
+        Some(window) => in_window(run, column, families, window),
+        None => in_a_row(run, column, families),
     };
+    leaf.runs.iter().zip(columns).any(|(runs, column)| runs.iter().any(|run| occurs(run, column)))
+}
+
+/// Whether a token is one of the terms that stand for a typed one. In a run of several only those that score count.
+fn is(typed: &Typed, word: &Word, families: &[Family], alone: bool) -> bool {
+    let (_, family) = families.iter().find(|(known, _)| known == typed).unwrap();
+    let most = if alone { usize::MAX } else { SCORING };
+    family.iter().take(most).any(|(term, _)| *term == word.term)
+}
+
+fn in_a_row(run: &Run, column: &Tokens, families: &[Family]) -> bool {
+    let alone = run.len() == 1;
     column.iter().any(|start| {
-        run.iter()
-            .all(|(typed, offset)| column.iter().any(|word| word.at == start.at + offset && is(typed, word)))
+        run.iter().all(|(typed, offset)| {
+            column.iter().any(|word| word.at == start.at + offset && is(typed, word, families, alone))
+        })
+    })
+}
+
+fn in_window(run: &Run, column: &Tokens, families: &[Family], window: u32) -> bool {
+    column.iter().any(|start| {
+        run.iter().all(|(typed, _)| {
+            let near = |word: &&Word| word.at >= start.at && word.at - start.at < window;
+            column.iter().filter(near).any(|word| is(typed, word, families, false))
+        })
     })
 }
 
@@ -277,12 +686,14 @@ fn column_tokens(record: &Record, column: &OracleColumn) -> Tokens {
             .is_some_and(|said| said.eq_ignore_ascii_case(other))
     });
     let language = said.map_or(column.language, |(language, _)| language);
-    for (place, value) in (0..).zip(record.values(column.name)) {
-        // Far enough apart that no phrase reaches from one value to the next.
-        let base = place * 1_000_000;
+    let mut base = 0;
+    for value in record.values(column.name) {
         if let Value::Text(text) = value {
-            let words = text_tokens(text, language).into_iter();
-            tokens.extend(words.map(|word| Word { at: base + word.at, ..word }));
+            let words = text_tokens(text, language);
+            // Several values stand 16 positions apart.
+            let positions = words.iter().map(|word| word.at + 1).max().unwrap_or(0);
+            tokens.extend(words.into_iter().map(|word| Word { at: base + word.at, ..word }));
+            base += positions + 16;
         }
     }
     tokens
