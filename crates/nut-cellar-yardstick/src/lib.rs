@@ -9,3 +9,4 @@ pub mod random;
 pub mod reading;
 pub mod reads;
 pub mod records;
+pub mod searching;

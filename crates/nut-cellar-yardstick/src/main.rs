@@ -3,7 +3,7 @@
 use clap::{Parser, Subcommand};
 use nut_cellar_core::text::{Accents, Reading, TextSettings};
 use nut_cellar_core::{Language, Recipe};
-use nut_cellar_yardstick::{batches, building, plot, railway, reading, records};
+use nut_cellar_yardstick::{batches, building, plot, railway, reading, records, searching};
 use std::error::Error;
 use std::fs::File;
 use std::io::{self, BufWriter, Write};
@@ -61,6 +61,24 @@ enum Call {
         /// Draw where the bytes are, as SVG.
         #[arg(long, value_name = "FILE.svg")]
         plot: Option<PathBuf>,
+        /// Answer as JSON.
+        #[arg(long)]
+        json: bool,
+    },
+    /// Measure how fast searches are.
+    Search {
+        /// Search so many generated records; may be given several times.
+        #[arg(long = "records", value_name = "N")]
+        generated: Vec<u64>,
+        /// Search the corpora in this folder, too.
+        #[arg(long, value_name = "FOLDER")]
+        corpora: Option<PathBuf>,
+        /// Queries of each kind.
+        #[arg(long, value_name = "N", default_value_t = 1_000)]
+        queries: usize,
+        /// Only kinds whose names have this in them.
+        #[arg(long, value_name = "TEXT")]
+        only: Option<String>,
         /// Answer as JSON.
         #[arg(long)]
         json: bool,
@@ -132,6 +150,21 @@ fn run(arguments: Arguments) -> Result<(), Box<dyn Error>> {
                 println!("{}", serde_json::to_string(&built)?);
             } else {
                 println!("{}", building::tables(&built));
+            }
+            Ok(())
+        }
+        Call::Search { generated, corpora, queries, only, json } => {
+            let wanted = searching::Wanted {
+                generated: &generated,
+                corpora: corpora.as_deref(),
+                queries,
+                only: only.as_deref(),
+            };
+            let searched = searching::measure(&wanted)?;
+            if json {
+                println!("{}", serde_json::to_string(&searched)?);
+            } else {
+                println!("{}", searching::table(&searched));
             }
             Ok(())
         }

@@ -3,7 +3,7 @@
 
 use super::attempts::{Attempt, attempts};
 use super::find::{Find, Found, Hit, Order, Place, Total};
-use super::one_shelf::{Asked, ShelfFound, search};
+use super::one_shelf::{Asked, ShelfFound, Went, search};
 use super::prepare::Prepared;
 use super::top::Scored;
 use crate::catalog::{Snapshot, Standing};
@@ -120,6 +120,11 @@ impl Search {
     /// [`Damaged`](crate::ErrorKind::Damaged) if they are not what was written.
     pub fn supply(&mut self, answers: Vec<Bytes>) -> Result<()> {
         self.hand.supply(answers)
+    }
+
+    /// How it went through each shelf so far.
+    pub fn went(&self) -> Vec<Went> {
+        self.scanned.iter().flatten().map(|found| found.went).collect()
     }
 
     fn advance(&mut self) -> Step<Found> {
