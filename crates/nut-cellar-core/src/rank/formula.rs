@@ -79,6 +79,19 @@ impl Formula {
         weight * real(tf) / (1.0 - b + b * real(length) / average_length)
     }
 
+    /// What [`part`](Self::part) of [`frequency`](Self::frequency) makes of a term that stands alone in a column, as
+    /// `idf · (k1 + 1) · x / (x + a + c · length)` with x = weight · tf: the same but for rounding, with one division. Gives
+    /// the weight, a and c.
+    pub fn direct(&self, column: usize) -> (f32, f32, f32) {
+        let ColumnFactor { weight, b, average_length } = self.columns[column];
+        (weight, self.k1 * (1.0 - b), self.k1 * b / average_length)
+    }
+
+    /// k1.
+    pub fn k1(&self) -> f32 {
+        self.k1
+    }
+
     /// A word's part of the score, from its idf and its tf~.
     pub fn part(&self, idf: f32, frequency: f32) -> f32 {
         if frequency > 0.0 { idf * (self.k1 + 1.0) / (1.0 + self.k1 / frequency) } else { 0.0 }

@@ -399,7 +399,7 @@ impl<'a> Cursors<'a> {
     /// A sum of what words bring at most as a bound of scores: their parts may add up in another order, and nearness comes on
     /// top.
     pub fn with_slack(&self, sum: f32) -> f32 {
-        let slack = 1.0 + (self.words.len() + 2) as f32 * f32::EPSILON;
+        let slack = 1.0 + (self.words.len() + 8) as f32 * f32::EPSILON;
         sum * slack + self.ranking.proximity * proximity::MOST * slack
     }
 

@@ -74,6 +74,11 @@ pub(super) fn search(hand: &mut Hand, standing: &Standing, ranking: &Ranking<'_>
             Executor::Walk => false,
             Executor::Windows | Executor::Exhaustive => true,
         };
+    if asked.k == 0 && find.wanted_executor() == Executor::Cheapest {
+        let went = Went { way: "count", estimated, postings: all, scored: 0 };
+        let total = if wanted == 0 { 0 } else { count(hand, standing, ranking, asked, wanted)? };
+        return Ok(ShelfFound { total, best: Vec::new(), went });
+    }
     if by_score && asked.k > 0 {
         cursors.expect(hand, estimated.min(all))?;
     }

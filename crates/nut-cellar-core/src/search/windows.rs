@@ -4,8 +4,8 @@
 //! reach the score that has to be beaten, can bring no record to the front alone (MaxScore: H. Turtle, J. Flood, "Query
 //! evaluation: strategies and optimizations", 1995; with bounds by block: S. Ding, T. Suel, 2011; in windows: as
 //! K. Chakrabarti, S. Chaudhuri, V. Ganti, "Interval-based pruning for top-k processing over compressed lists", 2011). The
-//! postings of the others are added up, roughly: a sum that no score exceeds. Only records whose sum can reach the front are
-//! looked at for whether they match, and scored as everywhere else.
+//! postings of the others are added up, roughly: a sum that no score exceeds but for rounding. Only records whose sum can
+//! reach the front are looked at for whether they match, and scored as everywhere else.
 
 use super::cursors::Cursors;
 use super::find::Find;
@@ -13,13 +13,15 @@ use super::group::{Measure, Member};
 use super::plan::Node;
 use super::top::{Scored, Top};
 use crate::error::Result;
-use crate::shelf::{END, Hand, Step, if_at_hand};
+use crate::shelf::{END, Hand, Step, if_at_hand, length_at};
+use bytes::Bytes;
 use std::ops::Range;
 
-/// The records of a window: as many as let a window have this many postings, between these sizes, each a power of two.
+/// The records of a window: as many as let a window have this many postings, between these sizes, each a power of two. The
+/// sums of the largest fit into the nearer caches.
 const POSTINGS: u64 = 512;
 const LEAST: u32 = 1 << 12;
-const MOST: u32 = 1 << 16;
+const MOST: u32 = 1 << 14;
 
 /// One term of a word, with its own place in its list, ahead of the cursors that score.
 struct Stream {
@@ -27,45 +29,149 @@ struct Stream {
     member: Member,
     /// The block that is next, as far as is known.
     block: usize,
+    /// For each block what it can add at most, once that was asked; less than 0 before.
+    bounds: Vec<f32>,
+    /// What it can add at most in the window at hand.
+    bound_in_window: f32,
+    /// idf · (k1 + 1) · how often the word was typed.
+    factor: f32,
+    /// For the least shapes what a posting of this shape scores by, if it is in one column.
+    direct: Vec<Option<Direct>>,
+    /// For each column the bits of a length, and all lengths, if they are at hand.
+    lengths: Vec<(usize, Bytes)>,
+    /// For each posting of the block that is unpacked what it adds, roughly; and of which block and places.
+    rough: Vec<f32>,
+}
+
+/// What a posting that is in one column scores by: `factor · x / (x + a + c · length)` with x = weight · tf.
+#[derive(Clone, Copy)]
+struct Direct {
+    column: usize,
+    x: f32,
+    a: f32,
+    c: f32,
+}
+
+/// So many shapes are known by heart.
+const SHAPES: u32 = 64;
+
+impl Stream {
+    fn new(cursors: &Cursors<'_>, word: usize, member: &Member) -> Self {
+        let formula = cursors.ranking.formula;
+        let lengths: Vec<_> = cursors.lengths.iter().map(|lengths| lengths.whole()).collect();
+        let (_, kinds) = member.postings.unpacked_shapes();
+        let direct = (0..SHAPES).map(|shape| {
+            let (column, tf) = kinds.alone(shape)?;
+            if !member.columns.has(column) {
+                return Some(Direct { column, x: 0.0, a: 1.0, c: 0.0 });
+            }
+            lengths[column]?;
+            let (weight, a, c) = formula.direct(column);
+            let x = weight * member.likeness * tf as f32;
+            // 0 ÷ 0 is nothing here.
+            Some(if x > 0.0 { Direct { column, x, a, c } } else { Direct { column, x: 0.0, a: 1.0, c: 0.0 } })
+        });
+        let whole = |whole: &Option<(&Bytes, u8)>| whole.map_or((0, Bytes::new()), |(all, width)| (width.into(), all.clone()));
+        Self {
+            word,
+            block: 0,
+            bounds: vec![-1.0; member.postings.blocks()],
+            bound_in_window: f32::INFINITY,
+            factor: cursors.ranking.idf[word] * (formula.k1() + 1.0) * cursors.most_times()[word] as f32,
+            direct: direct.collect(),
+            lengths: lengths.iter().map(whole).collect(),
+            rough: Vec::new(),
+            member: member.clone(),
+        }
+    }
+
+    /// What a block can add at most.
+    fn bound_of(&mut self, cursors: &Cursors<'_>, block: usize) -> Result<f32> {
+        if self.bounds[block] < 0.0 {
+            let most = self.member.bound_of(block, cursors.ranking.formula)?;
+            self.bounds[block] = cursors.part(self.word, most * self.member.likeness);
+        }
+        Ok(self.bounds[block])
+    }
+
+    /// Reckons what postings of the block that is unpacked add, roughly.
+    fn reckon(&mut self, hand: &mut Hand, cursors: &mut Cursors<'_>, places: Range<usize>) -> Step<()> {
+        let Self { direct, lengths, rough, member, factor, .. } = self;
+        rough.clear();
+        rough.resize(places.end, -1.0);
+        let (shapes, _) = member.postings.unpacked_shapes();
+        let all = member.postings.unpacked().iter().zip(shapes).zip(rough.iter_mut());
+        let mut others = false;
+        for ((ordinal, shape), rough) in all.skip(places.start) {
+            if let Some(Some(Direct { column, x, a, c })) = direct.get(*shape as usize) {
+                let (width, bytes) = &lengths[*column];
+                let bit = *ordinal as usize * width;
+                let length = length_in(bytes, bit, *width);
+                *rough = *factor * x / (x + a + c * length as f32);
+            } else {
+                others = true;
+            }
+        }
+        for place in places.filter(|_| others) {
+            if self.rough[place] < 0.0 {
+                self.rough[place] = self.exactly(hand, cursors, place)?;
+            }
+        }
+        Ok(())
+    }
+
+    /// What a posting of the block that is unpacked adds.
+    fn exactly(&mut self, hand: &mut Hand, cursors: &mut Cursors<'_>, place: usize) -> Step<f32> {
+        self.member.postings.stand(place);
+        self.member.here = self.member.postings.ordinal();
+        let mut measure = Measure { formula: cursors.ranking.formula, lengths: &mut cursors.lengths, hand };
+        let frequency = if_at_hand(self.member.frequency(&mut measure))?.unwrap_or(0.0);
+        Ok(cursors.part(self.word, frequency * self.member.likeness))
+    }
+}
+
+/// The length of so many bits at a bit.
+#[inline]
+fn length_in(bytes: &[u8], bit: usize, width: usize) -> u32 {
+    match bytes.get(bit / 8..).and_then(|rest| rest.first_chunk()) {
+        Some(whole) => {
+            let bits = u64::from_le_bytes(*whole) >> (bit % 8) & ((1 << width) - 1);
+            u32::try_from(bits).unwrap_or(u32::MAX)
+        }
+        None => length_at(bytes.get(bit / 8..).unwrap_or_default(), bit % 8, u8::try_from(width).unwrap_or(32)),
+    }
 }
 
 /// Sums of what the records of a window may score.
 struct Sums {
     sums: Vec<f32>,
-    /// Which records have one, and which words of 64 of these have any.
+    /// Which records have one.
     there: Vec<u64>,
-    any: Vec<u64>,
 }
 
 impl Sums {
     fn new(size: u32) -> Self {
         let size = size as usize;
-        Self { sums: vec![0.0; size], there: vec![0; size / 64], any: vec![0; size.div_ceil(64 * 64)] }
+        Self { sums: vec![0.0; size], there: vec![0; size.div_ceil(64)] }
     }
 
     #[inline]
     fn add(&mut self, place: usize, sum: f32) {
         self.sums[place] += sum;
         self.there[place / 64] |= 1 << (place % 64);
-        self.any[place / 4096] |= 1 << (place / 64 % 64);
     }
 
     /// Gives `take` each record that has a sum, ascending, and forgets it.
     fn drain(&mut self, mut take: impl FnMut(usize, f32) -> Step<()>) -> Step<()> {
         let mut result = Ok(());
-        for outer in 0..self.any.len() {
-            let mut words = std::mem::take(&mut self.any[outer]);
-            while words != 0 {
-                let word = outer * 64 + words.trailing_zeros() as usize;
-                words &= words - 1;
-                let mut bits = std::mem::take(&mut self.there[word]);
-                while bits != 0 {
-                    let place = word * 64 + bits.trailing_zeros() as usize;
-                    bits &= bits - 1;
-                    let sum = std::mem::take(&mut self.sums[place]);
-                    if result.is_ok() {
-                        result = take(place, sum);
-                    }
+        for (word, bits) in self.there.iter_mut().enumerate() {
+            let mut bits = std::mem::take(bits);
+            while bits != 0 {
+                let place = word * 64 + bits.trailing_zeros() as usize;
+                bits &= bits - 1;
+                let sum = std::mem::take(&mut self.sums[place]);
+                if result.is_ok() {
+                    result = take(place, sum);
                 }
             }
         }
@@ -91,57 +197,234 @@ pub(super) fn windows(
     top: &mut Top,
     prune: bool,
 ) -> Step<u64> {
-    let records = cursors.standing.shelf.records();
     let mut streams = Vec::new();
     for (word, term) in cursors.words.iter().enumerate().filter(|(word, _)| cursors.most_times()[*word] > 0) {
-        for member in &term.group.members {
-            streams.push(Stream { word, member: member.clone(), block: 0 });
-        }
+        streams.extend(term.group.members.iter().map(|member| Stream::new(cursors, word, member)));
     }
-    let postings: u64 = streams.iter().map(|stream| u64::from(stream.member.postings.records())).sum();
-    let size = size_of_window(records, postings);
-    let mut sums = Sums::new(size);
-    let mut bounds = Bounds { of_stream: vec![0.0; streams.len()], order: (0..streams.len()).collect() };
-    let mut scored = 0;
-    let mut start = 0;
-    while start < records {
-        find.go_on()?;
-        let window = start..start.saturating_add(size).min(records);
-        start = window.end;
-        let total = if prune {
-            bound_window(cursors, &mut streams, &window, &mut bounds)?
-        } else {
-            bounds.of_stream.fill(f32::INFINITY);
-            f32::INFINITY
-        };
-        if cursors.with_slack(total) <= top.threshold() {
-            continue;
-        }
-        let (essential, rest) = if prune { essential(cursors, &mut bounds, top.threshold()) } else { (0, 0.0) };
-        // What blocks that were left out could add.
-        let mut left_out = rest;
-        for &place in &bounds.order[essential..] {
-            // With what the subtraction may lose.
-            let others = total - bounds.of_stream[place] + total * 4.0 * f32::EPSILON;
-            let beaten = if prune { Some((top.threshold(), others)) } else { None };
-            left_out += add_up(hand, cursors, &mut streams[place], &window, &mut sums, beaten, &mut scored)?;
-        }
-        sums.drain(|place, sum| {
-            if cursors.with_slack(sum + left_out) <= top.threshold() {
-                return Ok(());
-            }
-            let ordinal = window.start + u32::try_from(place).unwrap_or(END);
-            if cursors.standing.removed(ordinal) || !cursors.matches(hand, root, ordinal)? {
-                return Ok(());
-            }
-            if let Some(score) = if_at_hand(cursors.score(hand, ordinal))? {
-                top.offer(Scored::by_score(score, ordinal));
-            }
-            Ok(())
-        })?;
+    let mut search = Windows { cursors, root, top, scored: 0 };
+    if let ([only], true) = (streams.as_mut_slice(), prune) {
+        search.by_block(hand, find, only)?;
+    } else {
+        search.by_window(hand, find, &mut streams, prune)?;
     }
+    let scored = search.scored;
     hand.complete()?;
     Ok(scored)
+}
+
+struct Windows<'w, 'c> {
+    cursors: &'w mut Cursors<'c>,
+    root: &'w Node,
+    top: &'w mut Top,
+    scored: u64,
+}
+
+impl Windows<'_, '_> {
+    /// Only one term scores: each block is a window.
+    fn by_block(&mut self, hand: &mut Hand, find: &Find, stream: &mut Stream) -> Step<()> {
+        for block in 0..stream.member.postings.blocks() {
+            if self.cursors.with_slack(stream.bound_of(self.cursors, block)?) <= self.top.threshold() {
+                continue;
+            }
+            find.go_on()?;
+            stream.member.postings.enter(block)?;
+            let places = 0..stream.member.postings.unpacked().len();
+            self.one_by_one(hand, stream, places)?;
+        }
+        Ok(())
+    }
+
+    /// Offers the records of postings of the block that is unpacked.
+    fn one_by_one(&mut self, hand: &mut Hand, stream: &mut Stream, places: Range<usize>) -> Step<()> {
+        self.scored += places.len() as u64;
+        stream.reckon(hand, self.cursors, places.clone())?;
+        let mut threshold = self.top.threshold();
+        for place in places {
+            let sum = stream.rough[place];
+            if self.cursors.with_slack(sum) > threshold {
+                self.offer(hand, stream.member.postings.unpacked()[place])?;
+                threshold = self.top.threshold();
+            }
+        }
+        Ok(())
+    }
+
+    /// Offers a record if it matches.
+    fn offer(&mut self, hand: &mut Hand, ordinal: u32) -> Step<()> {
+        if self.cursors.standing.removed(ordinal) || !self.cursors.matches(hand, self.root, ordinal)? {
+            return Ok(());
+        }
+        if let Some(score) = if_at_hand(self.cursors.score(hand, ordinal))? {
+            self.top.offer(Scored::by_score(score, ordinal));
+        }
+        Ok(())
+    }
+
+    fn by_window(&mut self, hand: &mut Hand, find: &Find, streams: &mut [Stream], prune: bool) -> Step<()> {
+        let records = self.cursors.standing.shelf.records();
+        let postings: u64 = streams.iter().map(|stream| u64::from(stream.member.postings.records())).sum();
+        let size = size_of_window(records, postings);
+        let mut sums = Sums::new(size);
+        let mut bounds =
+            Bounds { of_stream: vec![f32::INFINITY; streams.len()], order: (0..streams.len()).collect() };
+        let mut start = 0;
+        while start < records {
+            find.go_on()?;
+            let window = start..start.saturating_add(size).min(records);
+            start = window.end;
+            let (mut essential, mut rest) = (0, 0.0);
+            if prune {
+                let total = bound_window(self.cursors, streams, &window, &mut bounds)?;
+                if self.cursors.with_slack(total) <= self.top.threshold() {
+                    continue;
+                }
+                (essential, rest) = self.essential(&mut bounds);
+            }
+            if let ([place], true) = (&bounds.order[essential..], prune) {
+                self.alone(hand, streams, (*place, &bounds.order[..essential]), &window, rest)?;
+                continue;
+            }
+            for &place in &bounds.order[essential..] {
+                self.add_up(hand, &mut streams[place], &window, &mut sums)?;
+            }
+            let others = &bounds.order[..essential];
+            sums.drain(|place, sum| {
+                let ordinal = window.start + u32::try_from(place).unwrap_or(END);
+                if self.can_reach(hand, streams, others, ordinal, sum, rest)? {
+                    self.offer(hand, ordinal)?;
+                }
+                Ok(())
+            })?;
+        }
+        Ok(())
+    }
+
+    /// Whether a record with a sum can beat the score that has to be beaten, with what other streams add to it, `rest` at
+    /// most together. Those that can add the most are asked first.
+    fn can_reach(
+        &mut self,
+        hand: &mut Hand,
+        streams: &mut [Stream],
+        others: &[usize],
+        ordinal: u32,
+        mut sum: f32,
+        rest: f32,
+    ) -> Step<bool> {
+        let threshold = self.top.threshold();
+        let mut rest = rest;
+        for &other in others.iter().rev() {
+            if self.cursors.with_slack(sum + rest) <= threshold {
+                return Ok(false);
+            }
+            let stream = &mut streams[other];
+            let block = stream.member.postings.block_with(stream.block, ordinal);
+            stream.block = block;
+            rest -= stream.bound_in_window;
+            if block >= stream.member.postings.blocks() {
+                continue;
+            }
+            // The block may say that it is too little.
+            let bound = stream.bound_of(self.cursors, block)?;
+            if self.cursors.with_slack(sum + rest.max(0.0) + bound) <= threshold {
+                return Ok(false);
+            }
+            if stream.member.postings.unpacked_block() != Some(block) {
+                stream.member.postings.enter(block)?;
+            }
+            let here = stream.member.postings.unpacked().binary_search(&ordinal);
+            if let Ok(place) = here {
+                sum += stream.exactly(hand, self.cursors, place)?;
+                self.scored += 1;
+            }
+        }
+        Ok(self.cursors.with_slack(sum) > threshold)
+    }
+
+    /// From which place in the order on streams are needed to beat the score that has to be beaten, and what those before can
+    /// add together.
+    fn essential(&self, bounds: &mut Bounds) -> (usize, f32) {
+        let of_stream = &bounds.of_stream;
+        bounds.order.sort_unstable_by(|a, b| of_stream[*a].total_cmp(&of_stream[*b]));
+        let (mut place, mut rest) = (0, 0.0);
+        while let Some(stream) = bounds.order.get(place) {
+            let with = rest + bounds.of_stream[*stream];
+            if self.cursors.with_slack(with) > self.top.threshold() {
+                break;
+            }
+            (place, rest) = (place + 1, with);
+        }
+        (place, rest)
+    }
+
+    /// Only one term can bring a record of a window to the front.
+    fn alone(
+        &mut self,
+        hand: &mut Hand,
+        streams: &mut [Stream],
+        (only, others): (usize, &[usize]),
+        window: &Range<u32>,
+        rest: f32,
+    ) -> Step<()> {
+        let stream = &mut streams[only];
+        let mut block = stream.member.postings.block_with(stream.block, window.start);
+        while block < streams[only].member.postings.blocks() {
+            let stream = &mut streams[only];
+            let bound = stream.bound_of(self.cursors, block)?;
+            if self.cursors.with_slack(bound + rest) > self.top.threshold() {
+                let places = stream.places(block, window)?;
+                self.scored += places.len() as u64;
+                stream.reckon(hand, self.cursors, places.clone())?;
+                for place in places {
+                    let sum = streams[only].rough[place];
+                    if self.cursors.with_slack(sum + rest) > self.top.threshold() {
+                        let ordinal = streams[only].member.postings.unpacked()[place];
+                        if self.can_reach(hand, streams, others, ordinal, sum, rest)? {
+                            self.offer(hand, ordinal)?;
+                        }
+                    }
+                }
+            }
+            if streams[only].member.postings.last_of(block) >= window.end {
+                break;
+            }
+            block += 1;
+        }
+        streams[only].block = block;
+        Ok(())
+    }
+
+    /// Adds up what the postings of a term in a window may score.
+    fn add_up(&mut self, hand: &mut Hand, stream: &mut Stream, window: &Range<u32>, sums: &mut Sums) -> Step<()> {
+        let mut block = stream.member.postings.block_with(stream.block, window.start);
+        while block < stream.member.postings.blocks() {
+            let places = stream.places(block, window)?;
+            self.scored += places.len() as u64;
+            stream.reckon(hand, self.cursors, places.clone())?;
+            let ordinals = &stream.member.postings.unpacked()[places.clone()];
+            for (ordinal, rough) in ordinals.iter().zip(&stream.rough[places]) {
+                sums.add((ordinal - window.start) as usize, *rough);
+            }
+            if stream.member.postings.last_of(block) >= window.end {
+                break;
+            }
+            block += 1;
+        }
+        stream.block = block;
+        Ok(())
+    }
+}
+
+impl Stream {
+    /// Unpacks a block, and tells which of its postings lie in a window.
+    fn places(&mut self, block: usize, window: &Range<u32>) -> Result<Range<usize>> {
+        if self.member.postings.unpacked_block() != Some(block) {
+            self.member.postings.enter(block)?;
+        }
+        let ordinals = self.member.postings.unpacked();
+        let first = ordinals.partition_point(|ordinal| *ordinal < window.start);
+        let end = first + ordinals[first..].partition_point(|ordinal| *ordinal < window.end);
+        Ok(first..end)
+    }
 }
 
 fn size_of_window(records: u32, postings: u64) -> u32 {
@@ -156,84 +439,20 @@ fn bound_window(
     window: &Range<u32>,
     bounds: &mut Bounds,
 ) -> Result<f32> {
-    let formula = cursors.ranking.formula;
     let mut total = 0.0;
     for (stream, bound) in streams.iter_mut().zip(&mut bounds.of_stream) {
         stream.block = stream.member.postings.block_with(stream.block, window.start);
         let (mut block, mut most) = (stream.block, 0.0_f32);
         while block < stream.member.postings.blocks() {
-            most = most.max(stream.member.bound_of(block, formula)?);
+            most = most.max(stream.bound_of(cursors, block)?);
             if stream.member.postings.last_of(block) >= window.end {
                 break;
             }
             block += 1;
         }
-        *bound = cursors.part(stream.word, most * stream.member.likeness);
-        total += *bound;
+        stream.bound_in_window = most;
+        *bound = most;
+        total += most;
     }
     Ok(total)
-}
-
-/// From which place in the order on streams are needed to beat a score, and what those before can add together.
-fn essential(cursors: &Cursors<'_>, bounds: &mut Bounds, threshold: f32) -> (usize, f32) {
-    let of_stream = &bounds.of_stream;
-    bounds.order.sort_by(|a, b| of_stream[*a].total_cmp(&of_stream[*b]));
-    let (mut place, mut rest) = (0, 0.0);
-    while let Some(stream) = bounds.order.get(place) {
-        let with = rest + bounds.of_stream[*stream];
-        if cursors.with_slack(with) > threshold {
-            break;
-        }
-        (place, rest) = (place + 1, with);
-    }
-    (place, rest)
-}
-
-/// Adds up what the postings of a term in a window may score; gives what those of blocks that were left out may at most.
-/// `beaten` is the score to beat, and what all other terms can add.
-fn add_up(
-    hand: &mut Hand,
-    cursors: &mut Cursors<'_>,
-    stream: &mut Stream,
-    window: &Range<u32>,
-    sums: &mut Sums,
-    beaten: Option<(f32, f32)>,
-    scored: &mut u64,
-) -> Step<f32> {
-    let formula = cursors.ranking.formula;
-    let mut left_out = 0.0_f32;
-    let (word, member) = (stream.word, &mut stream.member);
-    let mut block = member.postings.block_with(stream.block, window.start);
-    while block < member.postings.blocks() {
-        let mut wanted = true;
-        if let Some((threshold, others)) = beaten {
-            let bound = cursors.part(word, member.bound_of(block, formula)? * member.likeness);
-            if cursors.with_slack(bound + others) <= threshold {
-                left_out = left_out.max(bound);
-                wanted = false;
-            }
-        }
-        if wanted {
-            if member.postings.unpacked_block() != Some(block) {
-                member.postings.enter(block)?;
-            }
-            let ordinals = member.postings.unpacked();
-            let first = ordinals.partition_point(|ordinal| *ordinal < window.start);
-            let end = first + ordinals[first..].partition_point(|ordinal| *ordinal < window.end);
-            for place in first..end {
-                member.postings.stand(place);
-                member.here = member.postings.ordinal();
-                let mut measure = Measure { formula, lengths: &mut cursors.lengths, hand };
-                let frequency = if_at_hand(member.frequency(&mut measure))?.unwrap_or(0.0) * member.likeness;
-                sums.add((member.here - window.start) as usize, cursors.part(word, frequency));
-            }
-            *scored += (end - first) as u64;
-        }
-        if member.postings.last_of(block) >= window.end {
-            break;
-        }
-        block += 1;
-    }
-    stream.block = block;
-    Ok(left_out)
 }

@@ -55,10 +55,8 @@ impl Shelf {
         let bytes = hand.get(self, self.within(Section::Keys, range)?)?;
         let broken = |what| self.broken(Section::Keys, what);
         let mut entries = Entries::new(&bytes);
-        for _ in 0..=ordinal % PER_BLOCK {
-            if !entries.advance().map_err(broken)? {
-                return Err(broken(Broken("a key")).into());
-            }
+        if !entries.advance_by(ordinal % PER_BLOCK).map_err(broken)? {
+            return Err(broken(Broken("a key")).into());
         }
         Ok(entries.entry().to_vec())
     }

@@ -46,7 +46,8 @@ impl Packed {
 }
 
 /// The number of so many bits that begins at a bit of the first byte.
-fn get(bytes: &[u8], bit: usize, width: u8) -> u32 {
+#[inline]
+pub(crate) fn get(bytes: &[u8], bit: usize, width: u8) -> u32 {
     // Most have eight bytes behind their first.
     let whole = bytes.first_chunk().map_or_else(
         || {
@@ -69,6 +70,8 @@ pub(crate) struct LengthColumn {
     width: u8,
     near: Bytes,
     near_range: Range<u64>,
+    /// Whether all of it is near.
+    whole: bool,
 }
 
 impl LengthColumn {
@@ -77,21 +80,37 @@ impl LengthColumn {
         let start = shelf.section(Section::Lengths).start + size(&widths[..column], shelf.records());
         let end = start + size(&widths[column..=column], shelf.records());
         let width = widths[column];
-        Self { shelf: Arc::clone(shelf), start, end, width, near: Bytes::new(), near_range: 0..0 }
+        Self { shelf: Arc::clone(shelf), start, end, width, near: Bytes::new(), near_range: 0..0, whole: false }
     }
 
-    /// Gets the whole column ready, if `matches` records, spread evenly, would touch most of its chunks.
+    /// Gets the whole column ready, if that costs nothing, or `matches` records, spread evenly, would touch most of its
+    /// chunks.
     pub fn expect(&mut self, hand: &mut Hand, matches: u64) -> Step<()> {
         let chunks = (self.end - self.start).div_ceil(CHUNK);
-        if matches >= 2 * chunks {
+        if self.shelf.is_at_hand() || matches >= 2 * chunks {
             self.near = hand.get(&self.shelf, self.start..self.end)?;
             self.near_range = self.start..self.end;
+            self.whole = true;
         }
         Ok(())
     }
 
     /// The number of tokens of a record.
+    #[inline]
     pub fn get(&mut self, hand: &mut Hand, ordinal: u32) -> Step<u32> {
+        if self.whole {
+            let bit = usize::from(self.width) * ordinal as usize;
+            return Ok(get(self.near.get(bit / 8..).unwrap_or_default(), bit % 8, self.width));
+        }
+        self.get_near(hand, ordinal)
+    }
+
+    /// The bytes of the whole column and the bits of each length, if all of it is near.
+    pub fn whole(&self) -> Option<(&Bytes, u8)> {
+        self.whole.then_some((&self.near, self.width))
+    }
+
+    fn get_near(&mut self, hand: &mut Hand, ordinal: u32) -> Step<u32> {
         let bit = u64::from(self.width) * u64::from(ordinal);
         let range = self.start + bit / 8..self.start + (bit + u64::from(self.width)).div_ceil(8);
         if range.start < self.near_range.start || range.end > self.near_range.end {

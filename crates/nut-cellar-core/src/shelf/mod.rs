@@ -47,7 +47,7 @@ pub use builder::{Builder, Sealed};
 pub(crate) use check::check;
 pub use directory::{CHUNK, Section};
 pub(crate) use hand::{Hand, Step, Stop, if_at_hand};
-pub(crate) use lengths::LengthColumn;
+pub(crate) use lengths::{LengthColumn, get as length_at};
 pub(crate) use merge::{Source, merge};
 pub(crate) use positions::Positions;
 pub(crate) use postings::{END, Postings};

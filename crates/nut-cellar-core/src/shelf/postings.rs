@@ -336,6 +336,11 @@ impl Postings {
         &self.ordinals
     }
 
+    /// The shapes of its postings: below the number of these kinds, the term stands once in each column of a set.
+    pub fn unpacked_shapes(&self) -> (&[u32], Shapes) {
+        (&self.shapes, self.kinds)
+    }
+
     /// Stands at the posting with this place in the block.
     pub fn stand(&mut self, place: usize) {
         debug_assert!(place < self.ordinals.len() && place + 1 >= self.read, "postings are read forwards");

@@ -199,6 +199,20 @@ fn count_up(number: &mut [u8]) -> bool {
     true
 }
 
+/// Makes a number of bytes, the highest first, so many more; tells whether it has room for that, and leaves it if not.
+fn count_up_by(number: &mut [u8], more: usize) -> bool {
+    let start = number.len().saturating_sub(size_of::<u64>());
+    let low = number[start..].iter().fold(0_u64, |low, byte| low << 8 | u64::from(*byte));
+    let bits = 8 * (number.len() - start);
+    let sum = low.checked_add(more as u64).filter(|sum| bits == 64 || sum >> bits == 0);
+    let Some(mut sum) = sum else { return false };
+    for byte in number[start..].iter_mut().rev() {
+        *byte = sum.to_le_bytes()[0];
+        sum >>= 8;
+    }
+    true
+}
+
 /// Undoes [`count_up`].
 fn count_down(number: &mut [u8]) {
     if let Some(place) = number.iter().rposition(|byte| *byte > 0) {
@@ -411,6 +425,25 @@ impl<'a> Entries<'a> {
         self.entry.truncate(shared);
         self.entry.extend_from_slice(self.reader.take(own)?);
         Ok(true)
+    }
+
+    /// Goes to the entry so many behind the next one, if there is one; only in blocks without payloads. Entries that are
+    /// counted are passed over at once.
+    pub fn advance_by(&mut self, mut steps: usize) -> Result<bool, Broken> {
+        loop {
+            let counted = steps.min(self.counted);
+            if counted > 0 && count_up_by(&mut self.entry, counted) {
+                self.counted -= counted;
+                steps -= counted;
+            }
+            if steps == 0 {
+                return self.advance();
+            }
+            if !self.advance()? {
+                return Ok(false);
+            }
+            steps -= 1;
+        }
     }
 
     fn count(&mut self) -> Result<bool, Broken> {
