@@ -1,6 +1,7 @@
 //! What can be called, and with what.
 
 use clap::{Args, Parser, Subcommand};
+use nut_cellar::search::{Order, Spellings};
 use std::num::NonZero;
 use std::path::PathBuf;
 
@@ -28,6 +29,12 @@ pub enum Call {
     Sync(Target),
     /// Search
     Find(Find),
+    /// Show why a record ranks where it does, or why it was not found
+    Why(Why),
+    /// Put two rankings of a query side by side
+    Compare(Compare),
+    /// Measure how long searches take
+    Time(Time),
     /// Show what becomes of a text
     Tokens(Tokens),
     /// Show the terms that fit a pattern, and how many records have them
@@ -89,35 +96,129 @@ pub struct Adopt {
     pub schema: PathBuf,
 }
 
+/// How to search.
 #[derive(Args)]
-pub struct Find {
-    /// A folder, or `sqlite:FILE#TABLE`
-    #[arg(value_name = "TARGET")]
-    pub target: String,
-    /// Words, "phrases in quotes", column:word
-    #[arg(value_name = "QUERY", allow_hyphen_values = true)]
-    pub query: String,
+pub struct Settings {
     /// Look in these text columns only
     #[arg(long, value_name = "a,b", value_delimiter = ',')]
     pub columns: Option<Vec<String>>,
     /// What a match in a column weighs
     #[arg(long, value_name = "a=4,b=1", value_delimiter = ',', value_parser = weight)]
     pub weights: Vec<(String, f32)>,
-    /// How many of the words a record must have
-    #[arg(long, value_name = "all|any|N", default_value = "all", value_parser = words)]
+    /// How many of the words a record must have; a share is like `60%`
+    #[arg(long, value_name = "all|any|N|P%", default_value = "all", value_parser = words)]
     pub words: nut_cellar::Words,
+    /// Where fewer records than this have all words, count those with fewer words, too
+    #[arg(long, value_name = "N", default_value_t = 0)]
+    pub relax: u64,
+    /// When words stand for others that are spelled nearly so
+    #[arg(long, value_name = "never|few|always", default_value = "never", value_parser = near)]
+    pub near: Spellings,
+    /// Let words stand for all that begin so, too
+    #[arg(long)]
+    pub beginnings: bool,
+    /// Find these records only: `found_on >= 2031-04 and status in ('waiting', 'sent on')`
+    #[arg(long = "where", value_name = "FILTER")]
+    pub filter: Option<String>,
+    /// Order by the values of a column, up or down
+    #[arg(long, value_name = "COLUMN[:down]", value_parser = order)]
+    pub sort: Option<Order>,
+    /// How soon more of the same word stops to matter
+    #[arg(long, value_name = "K1", default_value_t = nut_cellar::rank::DEFAULT_K1)]
+    pub k1: f32,
+    /// How far a long column counts against itself, from 0 to 1
+    #[arg(long, value_name = "B", default_value_t = nut_cellar::rank::DEFAULT_B)]
+    pub b: f32,
+    /// What it adds to a score that different words stand near each other
+    #[arg(long, value_name = "WEIGHT", default_value_t = 0.0)]
+    pub proximity: f32,
     /// Let words stand for their synonyms, from lines like `brolly = umbrella` and `specs -> spectacles`
     #[arg(long, value_name = "FILE.txt")]
     pub expand: Option<PathBuf>,
     /// Take words in the form in which they are typed only
     #[arg(long)]
     pub exact_forms: bool,
+    /// Refuse a query that makes no sense, and say where, instead of making the best of it
+    #[arg(long)]
+    pub exacting: bool,
     /// The most hits to show
     #[arg(long, value_name = "N", default_value_t = 10)]
     pub limit: usize,
     /// Leave out the first hits
     #[arg(long, value_name = "N", default_value_t = 0)]
     pub skip: usize,
+    /// Go on behind the last hit of a page before, by the place that it told
+    #[arg(long, value_name = "PLACE")]
+    pub after: Option<nut_cellar::search::Place>,
+}
+
+#[derive(Args)]
+pub struct Find {
+    /// A folder, or `sqlite:FILE#TABLE`
+    #[arg(value_name = "TARGET")]
+    pub target: String,
+    /// Words, "phrases in quotes", -without, a OR b, begin*, ~nearly, column:word; see docs/query-language.md
+    #[arg(value_name = "QUERY", allow_hyphen_values = true)]
+    pub query: String,
+    #[command(flatten)]
+    pub settings: Settings,
+    /// Show how the search went instead of its hits
+    #[arg(long)]
+    pub plan: bool,
+    /// Answer as one JSON document
+    #[arg(long)]
+    pub json: bool,
+}
+
+#[derive(Args)]
+pub struct Why {
+    /// A folder, or `sqlite:FILE#TABLE`
+    #[arg(value_name = "TARGET")]
+    pub target: String,
+    /// As for `find`
+    #[arg(value_name = "QUERY", allow_hyphen_values = true)]
+    pub query: String,
+    /// The key of the record
+    #[arg(value_name = "KEY", allow_hyphen_values = true)]
+    pub key: String,
+    #[command(flatten)]
+    pub settings: Settings,
+    /// Answer as one JSON document
+    #[arg(long)]
+    pub json: bool,
+}
+
+#[derive(Args)]
+pub struct Compare {
+    /// A folder, or `sqlite:FILE#TABLE`
+    #[arg(value_name = "TARGET")]
+    pub target: String,
+    /// As for `find`
+    #[arg(value_name = "QUERY", allow_hyphen_values = true)]
+    pub query: String,
+    /// The weights of the second ranking
+    #[arg(long, value_name = "a=4,b=1", value_delimiter = ',', value_parser = weight, required = true)]
+    pub against: Vec<(String, f32)>,
+    #[command(flatten)]
+    pub settings: Settings,
+    /// Answer as one JSON document
+    #[arg(long)]
+    pub json: bool,
+}
+
+#[derive(Args)]
+pub struct Time {
+    /// A folder, or `sqlite:FILE#TABLE`
+    #[arg(value_name = "TARGET")]
+    pub target: String,
+    /// A file with a query on each line
+    #[arg(long, value_name = "FILE")]
+    pub queries: PathBuf,
+    /// How often each is run; its least time counts
+    #[arg(long, value_name = "N", default_value_t = 5, value_parser = clap::value_parser!(u32).range(1..))]
+    pub repeat: u32,
+    #[command(flatten)]
+    pub settings: Settings,
     /// Answer as one JSON document
     #[arg(long)]
     pub json: bool,
@@ -178,12 +279,36 @@ fn weight(text: &str) -> Result<(String, f32), String> {
 }
 
 fn words(text: &str) -> Result<nut_cellar::Words, String> {
+    let share = |text: &str| text.parse().ok().filter(|share: &f32| (0.0..=100.0).contains(share));
     match text {
         "all" => Ok(nut_cellar::Words::All),
         "any" => Ok(nut_cellar::Words::Any),
-        _ => match text.parse() {
-            Ok(count) if count > 0 => Ok(nut_cellar::Words::AtLeast(count)),
-            _ => Err("use `all`, `any` or a number from 1".to_owned()),
+        _ => match (text.parse(), text.strip_suffix('%').and_then(share)) {
+            (Ok(count), _) if count > 0 => Ok(nut_cellar::Words::AtLeast(count)),
+            (_, Some(percent)) => Ok(nut_cellar::Words::Share(percent / 100.0)),
+            _ => Err("use `all`, `any`, a number from 1, or a share such as `60%`".to_owned()),
         },
     }
+}
+
+/// Fewer records than a page are few.
+const FEW: u64 = 10;
+
+fn near(text: &str) -> Result<Spellings, String> {
+    match text {
+        "never" => Ok(Spellings::AsTyped),
+        "few" => Ok(Spellings::WhenFewerThan(FEW)),
+        "always" => Ok(Spellings::Near),
+        _ => Err("use `never`, `few` or `always`".to_owned()),
+    }
+}
+
+fn order(text: &str) -> Result<Order, String> {
+    let (name, down) = match text.rsplit_once(':') {
+        Some((name, "down")) => (name, true),
+        Some((name, "up")) => (name, false),
+        Some((_, other)) => return Err(format!("`{other}` is no direction; use `up` or `down`")),
+        None => (text, false),
+    };
+    Ok(Order::Column { name: name.to_owned(), down })
 }

@@ -2,13 +2,14 @@
 
 use crate::arguments;
 use crate::paint::{self, FAINT};
-use crate::say;
+use crate::settings::{self, Asked};
 use crate::target::{Open, Target};
+use crate::{plan, say};
 use comfy_table::Cell;
-use nut_cellar::{Error, ErrorKind, Expansions, Find, Found, Highlighter, Hit, Query, Result, Schema, Value};
+use nut_cellar::search::Order;
+use nut_cellar::{Find, Found, Highlighter, Hit, Query, Result, Schema, Value};
 use serde::Serialize;
 use std::fmt::Write;
-use std::sync::Arc;
 use std::time::Instant;
 
 /// The characters that an excerpt gets where room has to be shared.
@@ -20,74 +21,78 @@ struct Answer<'a> {
     time_us: f64,
     notes: &'a [String],
     hits: &'a [Hit],
+    /// Where the last hit stands, for `--after`.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    next: Option<String>,
 }
 
 pub fn run(call: &arguments::Find) -> Result<()> {
     let open = Target::read(&call.target)?.open()?;
-    let find = request(call, open.schema())?;
-    let reading = Query::read(&call.query);
+    let Asked { query, find, notes } = settings::read(&call.query, &call.settings, open.schema())?;
+    if call.plan {
+        return plan::run(&open, &query, &find, call.json);
+    }
     let started = Instant::now();
-    let mut found = open.search(&reading.query, &find)?;
+    let mut found = open.search(&query, &find)?;
     let time_us = started.elapsed().as_secs_f64() * 1e6;
-    found.notes.splice(..0, reading.notes);
+    found.notes.splice(..0, notes);
     if call.json {
-        let answer = Answer { total: found.total, time_us, notes: &found.notes, hits: &found.hits };
+        let next = found.last.as_ref().map(ToString::to_string);
+        let answer = Answer { total: found.total, time_us, notes: &found.notes, hits: &found.hits, next };
         let text = serde_json::to_string(&answer).expect("an answer is made of numbers and texts");
         return say(&format!("{text}\n"));
     }
     for note in &found.notes {
         anstream::eprintln!("{note}");
     }
-    say(&shown(&open, &call.query, &find, &found, time_us)?)
+    say(&shown(&open, &query, &find, &found, time_us)?)
 }
 
-fn request(call: &arguments::Find, schema: &Schema) -> Result<Find> {
-    let mut find = Find::new().words(call.words).limit(call.limit).skip(call.skip);
-    if call.exact_forms {
-        find = find.exact_forms();
-    }
-    if let Some(columns) = &call.columns {
-        find = find.columns(columns);
-    }
-    if let Some(path) = &call.expand {
-        let text = std::fs::read_to_string(path).map_err(|error| {
-            let message = format!("{}: reading the expansions failed: {error}.", path.display());
-            Error::caused(ErrorKind::Place, message, error)
-        })?;
-        let expansions = Expansions::read(&text, schema)
-            .map_err(|error| Error::new(error.kind(), format!("{}, {error}", path.display())))?;
-        find = find.expanding(&Arc::new(expansions));
-    }
-    Ok(call.weights.iter().fold(find, |find, (column, weight)| find.weight(column, *weight)))
-}
-
-fn shown(open: &Open, query: &str, find: &Find, found: &Found, time_us: f64) -> Result<String> {
+fn shown(open: &Open, query: &Query, find: &Find, found: &Found, time_us: f64) -> Result<String> {
     let mut out = String::new();
     if !found.hits.is_empty() {
         let highlighter = open.highlighter(query, find)?;
-        out = table(open.schema(), &highlighter, &found.hits)?;
+        let by = match find.wanted_order() {
+            Order::Column { name, .. } => Some(name.as_str()),
+            _ => None,
+        };
+        out = table(open.schema(), &highlighter, &found.hits, by)?;
     }
     let shown = match (found.hits.first(), found.hits.last()) {
         (Some(first), Some(last)) => format!(", {} to {} shown", first.rank, last.rank),
         _ => String::new(),
     };
-    let found = paint::count(found.total, "record", "records");
-    let _ = writeln!(out, "{FAINT}{found} found in {}{shown}{FAINT:#}", paint::time(time_us));
+    let count = paint::count(found.total, "record", "records");
+    let _ = writeln!(out, "{FAINT}{count} found in {}{shown}{FAINT:#}", paint::time(time_us));
+    match &found.last {
+        Some(last) if found.hits.last().is_some_and(|hit| (hit.rank as u64) < found.total) => {
+            let _ = writeln!(out, "{FAINT}The next page: --after {last}{FAINT:#}");
+        }
+        _ => {}
+    }
     Ok(out)
 }
 
 /// Hits as a table: rank, score, key, and the text columns with their matches marked. The last of these gets the room
-/// that the others leave, so that a hit stays on one line.
-pub fn table(schema: &Schema, highlighter: &Highlighter, hits: &[Hit]) -> Result<String> {
+/// that the others leave, so that a hit stays on one line. Hits that are ordered `by` a column show it.
+pub fn table(schema: &Schema, highlighter: &Highlighter, hits: &[Hit], by: Option<&str>) -> Result<String> {
     let texts: Vec<_> =
         schema.text_columns().map(|(name, _)| name).filter(|name| has(hits, name)).take(3).collect();
     let mut headings = vec![">#", ">score", schema.key()];
+    headings.extend(by);
     headings.extend(&texts);
     let mut columns = vec![
         hits.iter().map(|hit| hit.rank.to_string()).collect::<Vec<_>>(),
         hits.iter().map(|hit| format!("{:.3}", hit.score)).collect(),
         hits.iter().map(|hit| paint::clean(&hit.key.to_string())).collect(),
     ];
+    if let Some(name) = by {
+        let shown = |hit: &Hit| {
+            let values = hit.values.get(name).into_iter().flatten();
+            values.map(|value| paint::clean(&value.to_string())).collect::<Vec<_>>().join(", ")
+        };
+        columns.push(hits.iter().map(shown).collect());
+    }
     for (place, name) in texts.iter().enumerate() {
         let room = if place + 1 == texts.len() { room_left(&headings, &columns) } else { EXCERPT };
         let cells: Result<_> = hits.iter().map(|hit| excerpt(highlighter, name, hit, room)).collect();

@@ -6,16 +6,21 @@
 mod adopt;
 mod arguments;
 mod care;
+mod compare;
 mod demo;
 mod find;
 mod info;
 mod load;
 mod paint;
+mod plan;
 mod propose;
+mod settings;
 mod source;
 mod target;
 mod terms;
+mod time;
 mod tokens;
+mod why;
 
 use arguments::{Arguments, Call};
 use clap::Parser;
@@ -30,6 +35,9 @@ fn main() -> ExitCode {
         Call::Release(call) => adopt::release(&call),
         Call::Sync(call) => adopt::sync(&call),
         Call::Find(call) => find::run(&call),
+        Call::Why(call) => why::run(&call),
+        Call::Compare(call) => compare::run(&call),
+        Call::Time(call) => time::run(&call),
         Call::Tokens(call) => tokens::run(&call),
         Call::Terms(call) => terms::run(&call),
         Call::Info(call) => info::run(&call),

@@ -1,12 +1,14 @@
 //! Where a cellar is: a folder, or a table of a SQLite database.
 
+use nut_cellar::search::{Compared, Report, Why};
 use nut_cellar::sqlite::SqliteCellar;
 use nut_cellar::text::Pattern;
 use nut_cellar::{
-    Cellar, Error, ErrorKind, Find, Folder, Found, Highlighter, Info, Query, Result, Schema, Terms,
+    Cellar, Error, ErrorKind, Find, Folder, Found, Highlighter, Info, Key, Query, Result, Schema, Terms,
 };
 use rusqlite::{Connection, OpenFlags};
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use std::time::Duration;
 
 /// How long a locked database is waited for.
@@ -85,11 +87,29 @@ impl Open {
         }
     }
 
-    pub fn highlighter(&self, text: &str, find: &Find) -> Result<Highlighter> {
+    pub fn search_reporting(&self, query: &Query, find: &Find) -> Result<(Found, Report)> {
         match self {
-            Self::Folder(cellar) => cellar.highlighter(text, find),
-            Self::Sqlite(both) => both.1.highlighter(text, find),
+            Self::Folder(cellar) => cellar.search_reporting(query, find),
+            Self::Sqlite(both) => both.1.search_reporting(&both.0, query, find),
         }
+    }
+
+    pub fn why(&self, query: &Query, find: &Find, key: &Key) -> Result<Why> {
+        match self {
+            Self::Folder(cellar) => cellar.why(query, find, key),
+            Self::Sqlite(both) => both.1.why(&both.0, query, find, key),
+        }
+    }
+
+    pub fn compare(&self, query: &Query, first: &Find, second: &Find) -> Result<Compared> {
+        match self {
+            Self::Folder(cellar) => cellar.compare(query, first, second),
+            Self::Sqlite(both) => both.1.compare(&both.0, query, first, second),
+        }
+    }
+
+    pub fn highlighter(&self, query: &Query, find: &Find) -> Result<Highlighter> {
+        Highlighter::new(Arc::new(self.schema().clone()), query, find)
     }
 
     pub fn terms(&self, pattern: &Pattern, most: usize) -> Result<Terms> {

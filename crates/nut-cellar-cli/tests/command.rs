@@ -10,8 +10,8 @@
 #[path = "../../nut-cellar-core/tests/support/oracle.rs"]
 mod oracle;
 
-use nut_cellar::{Key, Record};
-use oracle::{OracleClause, OracleColumn, OracleSearch};
+use nut_cellar::{Key, Query, Record, Words};
+use oracle::{OracleColumn, OracleHit, OracleSearch};
 use rusqlite::Connection;
 use serde_json::Value;
 use std::collections::BTreeMap;
@@ -182,25 +182,18 @@ fn scores_equal_the_oracle_and_weights_need_no_rebuild() {
     for (weights, title, notes) in
         [(None, 4.0, 1.0), (Some("title=1,notes=9"), 1.0, 9.0), (Some("title=0"), 0.0, 1.0)]
     {
-        let search = OracleSearch {
-            columns: vec![
-                OracleColumn { name: "title", language: "en", others: None, weight: title },
-                OracleColumn { name: "notes", language: "none", others: None, weight: notes },
-            ],
-            clauses: ["walnut", "box"]
-                .map(|text| OracleClause { text: text.into(), columns: vec![0, 1] })
-                .to_vec(),
-            at_least: 0,
-            k1: 1.2,
-            b: 0.75,
-        };
+        let columns = vec![
+            OracleColumn { name: "title", language: "en", others: None, weight: title },
+            OracleColumn { name: "notes", language: "none", others: None, weight: notes },
+        ];
+        let search = OracleSearch::plain(columns, Query::read("walnut box").query, Words::All);
         let mut arguments = vec!["find", "shed.cellar", "walnut box"];
         arguments.extend(weights.iter().flat_map(|weights| ["--weights", weights]));
         let hits = desk.json(&arguments)["hits"].clone();
         let hits: Vec<_> = hits.as_array().unwrap().iter().collect();
         let expected = oracle::search(&records, &search);
         assert_eq!(hits.len(), expected.len());
-        for (hit, (key, score)) in hits.iter().zip(expected) {
+        for (hit, OracleHit { key, score, .. }) in hits.iter().zip(expected) {
             assert_eq!(hit["key"].as_str().unwrap(), key.to_string());
             let shown: f32 = hit["score"].to_string().parse().unwrap();
             assert_eq!(shown.to_bits(), score.to_bits(), "{key} with {weights:?}");

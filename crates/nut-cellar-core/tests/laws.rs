@@ -23,8 +23,20 @@ use std::collections::BTreeMap;
 use std::num::NonZero;
 
 const WORDS: [&str; 14] = [
-    "oak", "oaks", "elm", "Box", "boxes", "wi-fi", "BOX", "handle", "Häuser", "qu'elm", "caféS", "handel",
-    "umbrellas", "umbrelals",
+    "oak",
+    "oaks",
+    "elm",
+    "Box",
+    "boxes",
+    "wi-fi",
+    "BOX",
+    "handle",
+    "Häuser",
+    "qu'elm",
+    "caféS",
+    "handel",
+    "umbrellas",
+    "umbrelals",
 ];
 
 const VALUES: [(&str, Kind); 6] = [
@@ -77,12 +89,20 @@ fn text() -> impl Strategy<Value = String> {
 /// A value of a kind, as text.
 fn value(kind: Kind) -> BoxedStrategy<String> {
     match kind {
-        Kind::Exact => prop::sample::select(&["fr", "FR", "en", "fi", "", "fr ance"][..]).prop_map(str::to_owned).boxed(),
-        Kind::Integer => prop_oneof![-3_i64..4, Just(i64::MAX), Just(i64::MIN)].prop_map(|n| n.to_string()).boxed(),
-        Kind::Float => prop::sample::select(&["-1.5", "0", "-0", "2.25", "1e300"][..]).prop_map(str::to_owned).boxed(),
+        Kind::Exact => {
+            prop::sample::select(&["fr", "FR", "en", "fi", "", "fr ance"][..]).prop_map(str::to_owned).boxed()
+        }
+        Kind::Integer => {
+            prop_oneof![-3_i64..4, Just(i64::MAX), Just(i64::MIN)].prop_map(|n| n.to_string()).boxed()
+        }
+        Kind::Float => {
+            prop::sample::select(&["-1.5", "0", "-0", "2.25", "1e300"][..]).prop_map(str::to_owned).boxed()
+        }
         Kind::Boolean => any::<bool>().prop_map(|b| b.to_string()).boxed(),
         Kind::Date => (2030..2033, 1..4, 1..4).prop_map(|(y, m, d)| format!("{y}-{m:02}-{d:02}")).boxed(),
-        _ => (2030..2032, 1..3, 1..3, 0..24).prop_map(|(y, m, d, h)| format!("{y}-{m:02}-{d:02}T{h:02}:00:00Z")).boxed(),
+        _ => (2030..2032, 1..3, 1..3, 0..24)
+            .prop_map(|(y, m, d, h)| format!("{y}-{m:02}-{d:02}T{h:02}:00:00Z"))
+            .boxed(),
     }
 }
 
@@ -186,7 +206,8 @@ fn value_clauses() -> impl Strategy<Value = Query> {
         let signs = if kind == Kind::Exact { &[""][..] } else { &["", ">=", "<", "<=", ">"][..] };
         let signed = (prop::sample::select(signs), one()).prop_map(|(sign, value)| format!("{sign}{value}"));
         let range = (one(), one()).prop_map(|(low, high)| format!("{low}..{high}"));
-        let text = if kind == Kind::Exact { signed.boxed() } else { prop_oneof![2 => signed, 1 => range].boxed() };
+        let text =
+            if kind == Kind::Exact { signed.boxed() } else { prop_oneof![2 => signed, 1 => range].boxed() };
         text.prop_map(move |text| Query::Phrase(text).in_columns([name]))
     })
 }
@@ -244,12 +265,32 @@ fn searches() -> impl Strategy<Value = Asked> {
         prop::option::of(0_u64..6),
     )
         .prop_map(
-            |((query, searched, words, wider), (weights, filter, order), k1, b, proximity, window, at_least)| {
+            |(
+                (query, searched, words, wider),
+                (weights, filter, order),
+                k1,
+                b,
+                proximity,
+                window,
+                at_least,
+            )| {
                 let (near, beginnings, first_letters) = wider;
                 let query = query.normal();
                 Asked {
-                    query, searched, weights, words, near, beginnings, first_letters, filter, order, k1, b,
-                    proximity, window, at_least,
+                    query,
+                    searched,
+                    weights,
+                    words,
+                    near,
+                    beginnings,
+                    first_letters,
+                    filter,
+                    order,
+                    k1,
+                    b,
+                    proximity,
+                    window,
+                    at_least,
                 }
             },
         );
@@ -291,7 +332,8 @@ impl Asked {
     fn find(&self) -> Find {
         let find = Find::new().columns(self.searched.iter().map(|&c| NAMES[c])).words(self.words.clone());
         let mut find = find.k1(self.k1).b(self.b).skip(self.window.0).limit(self.window.1);
-        find = find.proximity(self.proximity).order(self.order.clone()).first_letters_right(self.first_letters);
+        find =
+            find.proximity(self.proximity).order(self.order.clone()).first_letters_right(self.first_letters);
         if self.near {
             find = find.spellings(Spellings::Near);
         }
@@ -335,7 +377,11 @@ impl Asked {
 }
 
 /// Every way through the postings gives what the oracle does, and pages give it in pieces.
-fn check(place: &Memory, live: &BTreeMap<Key, Record>, asked: &Asked) -> std::result::Result<(), TestCaseError> {
+fn check(
+    place: &Memory,
+    live: &BTreeMap<Key, Record>,
+    asked: &Asked,
+) -> std::result::Result<(), TestCaseError> {
     let expected = oracle::search(live, &asked.oracle());
     let (skip, limit) = asked.window;
     let shown: Vec<_> = expected.iter().skip(skip).take(limit).cloned().collect();
@@ -347,18 +393,24 @@ fn check(place: &Memory, live: &BTreeMap<Key, Record>, asked: &Asked) -> std::re
                 prop_assert_eq!(found.total, total.min(wanted), "{} {:?}", asked.query, executor);
                 prop_assert_eq!(found.or_more, total >= wanted);
             }
-            None => prop_assert_eq!((found.total, found.or_more), (total, false), "{} {:?}", asked.query, executor),
+            None => prop_assert_eq!(
+                (found.total, found.or_more),
+                (total, false),
+                "{} {:?}",
+                asked.query,
+                executor
+            ),
         }
-        same(&found, &shown, skip, live).map_err(|error| {
-            TestCaseError::fail(format!("{} by {executor:?}: {error}", asked.query))
-        })?;
+        same(&found, &shown, skip, live)
+            .map_err(|error| TestCaseError::fail(format!("{} by {executor:?}: {error}", asked.query)))?;
     }
     // From the first hit on, two at a time.
     let (mut rest, mut page) = (expected.as_slice(), asked.find().skip(0).limit(2));
     for _ in 0..4 {
         let found = find(place, &asked.query, &page).unwrap();
         let (here, behind) = rest.split_at(rest.len().min(2));
-        same(&found, here, 0, live).map_err(|error| TestCaseError::fail(format!("{} in pages: {error}", asked.query)))?;
+        same(&found, here, 0, live)
+            .map_err(|error| TestCaseError::fail(format!("{} in pages: {error}", asked.query)))?;
         let Some(last) = found.last else { break };
         let kept: Place = last.to_string().parse().unwrap();
         prop_assert_eq!(&kept, &last);

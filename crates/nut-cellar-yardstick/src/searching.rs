@@ -8,8 +8,8 @@ use crate::random::Random;
 use crate::records;
 use nut_cellar::search::{Executor, Total};
 use nut_cellar::{
-    Batch, Column, Filter, Find, Kind, Memory, Merging, Opened, Query, Record, Schema, Search, Snapshot, Value,
-    View, Words, search,
+    Batch, Column, Filter, Find, Kind, Memory, Merging, Opened, Query, Record, Schema, Search, Snapshot,
+    Value, View, Words, search,
 };
 use serde::Serialize;
 use std::collections::HashSet;
@@ -100,7 +100,8 @@ fn texts_of(path: &PathBuf) -> Result<Vec<(String, String)>, Failure> {
     let mut texts = Vec::new();
     for line in BufReader::new(File::open(path)?).lines() {
         let fields: serde_json::Map<String, serde_json::Value> = serde_json::from_str(&line?)?;
-        let all: Vec<_> = fields.iter().filter(|(name, _)| *name != "id").filter_map(|(_, v)| v.as_str()).collect();
+        let all: Vec<_> =
+            fields.iter().filter(|(name, _)| *name != "id").filter_map(|(_, v)| v.as_str()).collect();
         let (first, rest) = all.split_first().ok_or("a record without text")?;
         texts.push(((*first).to_owned(), rest.join("\n")));
     }
@@ -108,7 +109,11 @@ fn texts_of(path: &PathBuf) -> Result<Vec<(String, String)>, Failure> {
 }
 
 /// One shelf in memory, with a column that says by chance which of a thousand parts a record is of.
-fn shelf_of(texts: &[(String, String)], language: &str, columns: usize) -> Result<(Memory, Snapshot), Failure> {
+fn shelf_of(
+    texts: &[(String, String)],
+    language: &str,
+    columns: usize,
+) -> Result<(Memory, Snapshot), Failure> {
     let schema = Schema::new("id").with("title", Column::text(language));
     let schema = if columns == 2 { schema.with("body", Column::text(language)) } else { schema };
     let schema = schema.with("part", Column::of(Kind::Integer));
@@ -158,7 +163,11 @@ fn one(source: &Source, wanted: &Wanted<'_>, all: &mut Vec<Searched>) -> Result<
         let (place, snapshot) = shelf_of(&source.texts, language, 1)?;
         for asked in one_column {
             let find = Find::new().without_values().words(Words::Any).total(Total::AtLeast(0));
-            let kind = if asked.kind.starts_with("one") { "one word, in one column" } else { "two words, any, in one column" };
+            let kind = if asked.kind.starts_with("one") {
+                "one word, in one column"
+            } else {
+                "two words, any, in one column"
+            };
             let same = Asked { kind, queries: asked.queries.clone(), find, exhaustive: true };
             all.push(timed(source, language, &same, &place.view(), &snapshot)?);
         }
@@ -180,13 +189,16 @@ impl Picked {
         while words.len() < 12_000 {
             let (title, body) = &source.texts[usize::try_from(random.below(records))?];
             let text = if random.below(4) == 0 { title } else { body };
-            let all: Vec<_> = text.split(|c: char| !c.is_alphanumeric()).filter(|word| word.len() > 1).collect();
+            let all: Vec<_> =
+                text.split(|c: char| !c.is_alphanumeric()).filter(|word| word.len() > 1).collect();
             if all.len() < 2 {
                 continue;
             }
             let at = usize::try_from(random.below(all.len() as u64 - 1))?;
             let (first, second) = (all[at].to_lowercase(), all[at + 1].to_lowercase());
-            if is_common(&first, view, snapshot, &mut known)? || is_common(&second, view, snapshot, &mut known)? {
+            if is_common(&first, view, snapshot, &mut known)?
+                || is_common(&second, view, snapshot, &mut known)?
+            {
                 continue;
             }
             if text.to_lowercase().contains(&format!("{first} {second}")) {
@@ -208,15 +220,18 @@ impl Picked {
         let like = |make: fn(&str) -> Option<String>, query: fn(String) -> Query| -> Vec<Query> {
             self.words.iter().filter_map(|word| make(word)).map(query).take(count).collect()
         };
-        let letters = |word: &str, least: usize| word.len() >= least && word.bytes().all(|b| b.is_ascii_alphabetic());
+        let letters =
+            |word: &str, least: usize| word.len() >= least && word.bytes().all(|b| b.is_ascii_alphabetic());
         let _ = letters;
         let prefix: fn(&str) -> Option<String> = |word| word.get(..3).map(|first| format!("{first}*"));
-        let ending: fn(&str) -> Option<String> =
-            |word| (word.len() > 4).then(|| word.get(word.len() - 4..)).flatten().map(|last| format!("*{last}"));
+        let ending: fn(&str) -> Option<String> = |word| {
+            (word.len() > 4).then(|| word.get(word.len() - 4..)).flatten().map(|last| format!("*{last}"))
+        };
         let infix: fn(&str) -> Option<String> =
             |word| (word.len() > 5).then(|| word.get(1..5)).flatten().map(|middle| format!("*{middle}*"));
-        let near: fn(&str) -> Option<String> =
-            |word| (word.len() > 5 && word.len() < 8).then(|| word.replacen(|c| c == 'e' || c == 'a', "o", 1));
+        let near: fn(&str) -> Option<String> = |word| {
+            (word.len() > 5 && word.len() < 8).then(|| word.replacen(|c| c == 'e' || c == 'a', "o", 1))
+        };
         let filter = |share: i64| Filter::below("part", share);
         let kind = |kind, queries, find, exhaustive| Asked { kind, queries, find, exhaustive };
         let uneven = |find: Find| find.weight("title", 4.0);
@@ -229,7 +244,12 @@ impl Picked {
             kind("three words, all", of(3), all(), true),
             kind("five words, all", of(5), all(), true),
             kind("phrase of two, counted", phrases, Find::new().without_values(), false),
-            kind("beginning of three, counted", like(prefix, Query::pattern), Find::new().without_values().limit(0), false),
+            kind(
+                "beginning of three, counted",
+                like(prefix, Query::pattern),
+                Find::new().without_values().limit(0),
+                false,
+            ),
             kind("beginning of three", like(prefix, Query::pattern), top(), false),
             kind("ending of four", like(ending, Query::pattern), top(), false),
             kind("middle of four", like(infix, Query::pattern), top(), false),
@@ -286,8 +306,9 @@ fn timed(
                 Ok(())
             })?);
             if time == 0 {
-                postings += search.went().iter().map(|went| went.postings).sum::<u64>();
-                scored += search.went().iter().map(|went| went.scored).sum::<u64>();
+                let shelves = search.report().shelves;
+                postings += shelves.iter().map(|went| went.postings).sum::<u64>();
+                scored += shelves.iter().map(|went| went.scored).sum::<u64>();
             }
             if asked.exhaustive {
                 let find = asked.find.clone().executor(Executor::Exhaustive);
@@ -352,7 +373,15 @@ pub fn table(all: &[Searched]) -> String {
             let _ = writeln!(
                 out,
                 "{:<34}{:>10}{:>10}{:>10}{:>12}{:>11}{:>13}{:>13}{:>10}",
-                "kind", "median µs", "mean", "p99", "postings", "scored", "÷ exhaustive", "exh. ns/post", "fixed µs"
+                "kind",
+                "median µs",
+                "mean",
+                "p99",
+                "postings",
+                "scored",
+                "÷ exhaustive",
+                "exh. ns/post",
+                "fixed µs"
             );
             before = title;
         }

@@ -1,10 +1,12 @@
 //! A cellar that owns its place.
 
+use nut_cellar_core::search::{Compared, Report, Why};
 use nut_cellar_core::{
-    Batch, Error, ErrorKind, Find, Found, Highlighter, Memory, Merging, Opened, Published, Query, Result,
-    Schema, Search, Snapshot, Tally, Terms, Unit, View, search, text::Pattern,
+    Batch, Error, ErrorKind, Find, Found, Highlighter, Key, Memory, Merging, Opened, Published, Query,
+    Result, Schema, Search, Snapshot, Tally, Terms, Unit, View, search, text::Pattern,
 };
 use std::sync::Arc;
+use std::time::Instant;
 
 /// What a writer does while somebody else is writing.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -220,6 +222,49 @@ impl<P: Place> Cellar<P> {
         search::run(&view, &mut Search::new(snapshot, query, find)?)
     }
 
+    /// Searches, and tells how the search went.
+    ///
+    /// # Errors
+    /// As for [`find`](Self::find).
+    pub fn search_reporting(&self, query: &Query, find: &Find) -> Result<(Found, Report)> {
+        let view = self.place.view()?;
+        let snapshot = Snapshot::open(&view, &self.opened)?;
+        report(&view, Search::new(snapshot, query, find)?)
+    }
+
+    /// Says why a record ranks where it does, or why it was not found.
+    ///
+    /// ```
+    /// use nut_cellar::search::{Reason, Why};
+    /// use nut_cellar::{Cellar, Column, Find, Query, Record, Schema};
+    ///
+    /// # fn main() -> nut_cellar::Result<()> {
+    /// let cellar = Cellar::in_memory(Schema::new("id").with("title", Column::text("en")))?;
+    /// cellar.publish(|batch| batch.put(&Record::new(1).with("title", "Walnut box")))?;
+    /// let query = Query::read("walnut -box").query;
+    /// let why = cellar.why(&query, &Find::new(), &1.into())?;
+    /// assert_eq!(why, Why::NotFound(vec![Reason::Excluded { part: "box".into() }]));
+    /// # Ok(())
+    /// # }
+    /// ```
+    ///
+    /// # Errors
+    /// As for [`find`](Self::find).
+    pub fn why(&self, query: &Query, find: &Find, key: &Key) -> Result<Why> {
+        let view = self.place.view()?;
+        search::why(&view, &Snapshot::open(&view, &self.opened)?, query, find, key)
+    }
+
+    /// Searches twice for one query, such as with two sets of weights, and puts the answers side by side.
+    ///
+    /// # Errors
+    /// As for [`find`](Self::find).
+    pub fn compare(&self, query: &Query, first: &Find, second: &Find) -> Result<Compared> {
+        let view = self.place.view()?;
+        let snapshot = Snapshot::open(&view, &self.opened)?;
+        search::compare(&view, &snapshot, query, first, second)
+    }
+
     /// Marks in texts what a search finds.
     ///
     /// # Errors
@@ -271,6 +316,15 @@ impl<P: Place> Cellar<P> {
         let view = self.place.view()?;
         Info::of(&view, &self.opened)
     }
+}
+
+/// Runs a search with a clock.
+pub(crate) fn report(view: &dyn View, search: Search) -> Result<(Found, Report)> {
+    let begun = Instant::now();
+    let clock = move || u64::try_from(begun.elapsed().as_nanos()).unwrap_or(u64::MAX);
+    let mut search = search.timed(clock);
+    let found = search::run(view, &mut search)?;
+    Ok((found, search.report()))
 }
 
 /// What there is to know about a cellar.

@@ -11,11 +11,11 @@
 mod support;
 
 use nut_cellar::sqlite::SqliteCellar;
-use nut_cellar::{Column, Find, Key, Record, Schema, Words};
+use nut_cellar::{Column, Find, Key, Query, Record, Schema, Words};
 use rusqlite::Connection;
 use std::collections::BTreeMap;
 use support::Dice;
-use support::oracle::{self, OracleClause, OracleColumn, OracleSearch};
+use support::oracle::{self, OracleColumn, OracleSearch};
 
 const WORDS: [&str; 9] = ["oak", "oaks", "elm", "box", "boxes", "brass", "handle", "handles", "wi-fi"];
 
@@ -107,16 +107,11 @@ fn check(dice: &mut Dice, cellar: &SqliteCellar, connection: &Connection, at: &s
         .collect();
     let query: Vec<_> = clauses.iter().map(|clause| format!("\"{clause}\"")).collect();
     let weights = [dice.pick(&[0.0_f32, 1.0, 3.5]), dice.pick(&[1.0_f32, 0.25])];
-    let search = OracleSearch {
-        columns: vec![
-            OracleColumn { name: "title", language: "en", others: None, weight: weights[0] },
-            OracleColumn { name: "notes", language: "none", others: None, weight: weights[1] },
-        ],
-        clauses: clauses.into_iter().map(|text| OracleClause { text, columns: vec![0, 1] }).collect(),
-        at_least: 1,
-        k1: 1.2,
-        b: 0.75,
-    };
+    let columns = vec![
+        OracleColumn { name: "title", language: "en", others: None, weight: weights[0] },
+        OracleColumn { name: "notes", language: "none", others: None, weight: weights[1] },
+    ];
+    let search = OracleSearch::plain(columns, Query::words(clauses.iter().map(Query::phrase)), Words::Any);
     let find =
         Find::new().words(Words::Any).limit(100).weight("title", weights[0]).weight("notes", weights[1]);
     let found = match cellar.find(connection, &query.join(" "), &find) {
@@ -127,7 +122,7 @@ fn check(dice: &mut Dice, cellar: &SqliteCellar, connection: &Connection, at: &s
     };
     let rows = rows(connection);
     let expected: Vec<_> =
-        oracle::search(&rows, &search).into_iter().map(|(key, score)| (key, score.to_bits())).collect();
+        oracle::search(&rows, &search).into_iter().map(|hit| (hit.key, hit.score.to_bits())).collect();
     let hits: Vec<_> = found.hits.iter().map(|hit| (hit.key.clone(), hit.score.to_bits())).collect();
     assert_eq!((found.total, hits), (expected.len() as u64, expected), "{at}: {}", query.join(" "));
     for hit in &found.hits {

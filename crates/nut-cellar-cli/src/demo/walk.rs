@@ -173,7 +173,7 @@ impl Walk {
     }
 
     fn hits(&self, text: &str, found: &Found) -> Result<()> {
-        say(&find::table(&self.schema, &self.highlighter(text)?, &found.hits)?)?;
+        say(&find::table(&self.schema, &self.highlighter(text)?, &found.hits, None)?)?;
         let more = found.total.saturating_sub(found.hits.len() as u64);
         if more > 0 {
             say(&format!("{FAINT}and {more} more{FAINT:#}\n"))?;

@@ -85,10 +85,9 @@ pub(super) fn column(schema: &Schema, name: &str) -> Result<(usize, Kind), Strin
     let place = schema.value_columns().position(|(place, _)| columns[place] == name);
     match (place, schema.column(name)) {
         (Some(place), Some(column)) => Ok((place, column.kind())),
-        (_, Some(column)) => Err(format!(
-            "Column `{name}` is of kind \"{}\" and its values can't be compared.",
-            column.kind()
-        )),
+        (_, Some(column)) => {
+            Err(format!("Column `{name}` is of kind \"{}\" and its values can't be compared.", column.kind()))
+        }
         (_, None) => {
             let known: Vec<_> = schema.value_columns().map(|(place, _)| columns[place]).collect();
             Err(if known.is_empty() {
@@ -175,16 +174,21 @@ fn days(value: &Value) -> Option<(jiff::civil::Date, jiff::civil::Date)> {
         return value.day().map(|day| (day, day));
     }
     let text = value.as_text()?.trim();
-    let numbers = text.split('-').map(|part| part.bytes().all(|b| b.is_ascii_digit()).then(|| part.parse::<i16>().ok())?);
+    let numbers = text
+        .split('-')
+        .map(|part| part.bytes().all(|b| b.is_ascii_digit()).then(|| part.parse::<i16>().ok())?);
     let widths: Vec<_> = text.split('-').map(str::len).collect();
     match (numbers.collect::<Option<Vec<_>>>()?.as_slice(), widths.as_slice()) {
-        ([year], [4]) => Some((jiff::civil::Date::new(*year, 1, 1).ok()?, jiff::civil::Date::new(*year, 12, 31).ok()?)),
+        ([year], [4]) => {
+            Some((jiff::civil::Date::new(*year, 1, 1).ok()?, jiff::civil::Date::new(*year, 12, 31).ok()?))
+        }
         ([year, month], [4, 2]) => {
             let first = jiff::civil::Date::new(*year, i8::try_from(*month).ok()?, 1).ok()?;
             Some((first, first.last_of_month()))
         }
         ([year, month, day], [4, 2, 2]) => {
-            let day = jiff::civil::Date::new(*year, i8::try_from(*month).ok()?, i8::try_from(*day).ok()?).ok()?;
+            let day =
+                jiff::civil::Date::new(*year, i8::try_from(*month).ok()?, i8::try_from(*day).ok()?).ok()?;
             Some((day, day))
         }
         _ => None,
@@ -239,7 +243,9 @@ mod tests {
 
     #[test]
     fn a_day_of_moments_is_all_its_microseconds() {
-        let Bound::Numbers(2, ranges) = bind_test(&schema(), "seen", &Test::Equal("2031-04-17".into())).unwrap() else {
+        let Bound::Numbers(2, ranges) =
+            bind_test(&schema(), "seen", &Test::Equal("2031-04-17".into())).unwrap()
+        else {
             panic!("moments are numbers");
         };
         let moment = |text| Value::read(Kind::Moment, text).unwrap().number().unwrap();
@@ -249,7 +255,11 @@ mod tests {
     #[test]
     fn what_cannot_be_compared_is_said() {
         for (name, value, said) in [
-            ("colour", "red", "There is no column `colour`; values can be compared of value, found_on, seen, station."),
+            (
+                "colour",
+                "red",
+                "There is no column `colour`; values can be compared of value, found_on, seen, station.",
+            ),
             ("title", "oak", "Column `title` is of kind \"text\" and its values can't be compared."),
             ("value", "4.5", "`4.5` is not a whole number such as 42."),
             ("found_on", "2031-13", "`2031-13` is not a date such as 2031-04-17 or 2031-04."),

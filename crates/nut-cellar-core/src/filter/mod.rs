@@ -14,8 +14,8 @@ mod read;
 mod test;
 
 pub(crate) use bound::{Bound, bind, bind_test};
-pub(crate) use test::reads_as_value;
 pub use test::Test;
+pub(crate) use test::reads_as_value;
 
 use crate::record::Value;
 use serde::Serialize;
@@ -115,7 +115,10 @@ impl Filter {
 
     /// Everything but this.
     #[must_use]
-    #[expect(clippy::should_implement_trait, reason = "`not` is the word of the language, beside `and` and `or`")]
+    #[expect(
+        clippy::should_implement_trait,
+        reason = "`not` is the word of the language, beside `and` and `or`"
+    )]
     pub fn not(self) -> Self {
         Self::Not(Box::new(self))
     }

@@ -215,7 +215,11 @@ impl Parser<'_> {
         }
         if self.keyword("is") {
             let not = self.keyword("not");
-            return if self.keyword("absent") { Ok((not, Test::Absent)) } else { Err(self.expected("`absent`")) };
+            return if self.keyword("absent") {
+                Ok((not, Test::Absent))
+            } else {
+                Err(self.expected("`absent`"))
+            };
         }
         let not = self.keyword("not");
         if self.keyword("between") {
@@ -255,7 +259,8 @@ impl Parser<'_> {
             return Err(self.expected("a value"));
         };
         let value = Value::Text(text);
-        bind_test(self.schema, name, &Test::Equal(value.clone())).map_err(|message| self.wrong(range, message))?;
+        bind_test(self.schema, name, &Test::Equal(value.clone()))
+            .map_err(|message| self.wrong(range, message))?;
         self.at += 1;
         Ok(value)
     }
@@ -289,8 +294,14 @@ mod tests {
             ("\"found on\" in 2031-04..2031-06", Filter::between("found on", "2031-04", "2031-06")),
             ("value in 5..", value("5")),
             ("value not in (1,'2')", Filter::is_in("value", ["1", "2"]).not()),
-            ("value between 1 and 2 and value < 9", Filter::between("value", "1", "2").and(Filter::below("value", "9"))),
-            ("station is absent or value is not absent", Filter::absent("station").or(Filter::absent("value").not())),
+            (
+                "value between 1 and 2 and value < 9",
+                Filter::between("value", "1", "2").and(Filter::below("value", "9")),
+            ),
+            (
+                "station is absent or value is not absent",
+                Filter::absent("station").or(Filter::absent("value").not()),
+            ),
         ] {
             assert_eq!(Filter::read(text, &schema()).unwrap(), filter, "{text}");
             assert_eq!(Filter::read(&filter.to_string(), &schema()).unwrap(), filter, "{filter}");
@@ -301,10 +312,18 @@ mod tests {
     fn what_makes_no_sense_is_said_with_where_it_stands() {
         for (text, range, message) in [
             ("", 0..0, "Here should be a column."),
-            ("colour = 'red'", 0..6, "There is no column `colour`; values can be compared of value, found on, station."),
+            (
+                "colour = 'red'",
+                0..6,
+                "There is no column `colour`; values can be compared of value, found on, station.",
+            ),
             ("title = oak", 0..5, "Column `title` is of kind \"text\" and its values can't be compared."),
             ("value = lots", 8..12, "`lots` is not a whole number such as 42."),
-            ("value 5", 6..7, "Here should be a comparison: =, !=, <, <=, >, >=, `in`, `between` or `is absent`."),
+            (
+                "value 5",
+                6..7,
+                "Here should be a comparison: =, !=, <, <=, >, >=, `in`, `between` or `is absent`.",
+            ),
             ("value = 5 station = x", 10..17, "This joins nothing; put `and` or `or` before it."),
             ("(value = 5", 10..10, "Here should be a closing bracket."),
             ("station = 'x", 10..11, "A quotation mark is not closed."),

@@ -151,7 +151,8 @@ impl Lexer<'_> {
         loop {
             let start = self.at;
             let run = self.run(&[',', ':']);
-            let length = if run.end.is_some() { self.text[..self.at].chars().next_back()?.len_utf8() } else { 0 };
+            let length =
+                if run.end.is_some() { self.text[..self.at].chars().next_back()?.len_utf8() } else { 0 };
             if run.text.is_empty() || run.pattern.is_some() || run.end.is_none() {
                 break;
             }
@@ -173,7 +174,13 @@ impl Lexer<'_> {
         match self.peek() {
             Some('"') => return self.phrase(),
             Some('(') => return self.open(),
-            Some('~') if self.rest().chars().nth(1).is_some_and(|next| begins_word(plain(next)) || next == '\\') => {
+            Some('~')
+                if self
+                    .rest()
+                    .chars()
+                    .nth(1)
+                    .is_some_and(|next| begins_word(plain(next)) || next == '\\') =>
+            {
                 self.at += self.rest().chars().next().map_or(0, char::len_utf8);
                 let run = self.run(&[]);
                 return self.push(Token::Near(run.text), start);

@@ -90,7 +90,8 @@ impl Named {
                 let range = self.value.as_ref().map_or(range, |(_, range)| range);
                 problems.push(Misread::new(text, range.clone(), what));
             } else if reads.is_none() {
-                let message = format!("Column `{name}` is of kind \"{}\" and takes a value only.", column.kind());
+                let message =
+                    format!("Column `{name}` is of kind \"{}\" and takes a value only.", column.kind());
                 problems.push(Misread::new(text, range.clone(), message));
             }
         }
@@ -171,7 +172,9 @@ impl Parser<'_> {
             }
             Token::Columns(columns) => {
                 let value = match self.tokens.get(self.at) {
-                    Some((Token::Word(text) | Token::Phrase(text, None), range)) => Some((text.clone(), range.clone())),
+                    Some((Token::Word(text) | Token::Phrase(text, None), range)) => {
+                        Some((text.clone(), range.clone()))
+                    }
                     _ => None,
                 };
                 let names: Vec<_> = columns.iter().map(|(name, _)| name.clone()).collect();
@@ -290,15 +293,30 @@ mod tests {
             .with("title", crate::Column::text("en"))
             .with("found_on", crate::Column::of(crate::Kind::Date));
         for (text, query, range, message) in [
-            ("a \"b", "a \"b\"", 2..3, "A quotation mark is not closed; the phrase was taken to go to the end."),
+            (
+                "a \"b",
+                "a \"b\"",
+                2..3,
+                "A quotation mark is not closed; the phrase was taken to go to the end.",
+            ),
             ("a (b c", "a b c", 2..3, "A bracket is not closed."),
             ("a ()", "a", 2..3, "There is nothing in the brackets; they were left out."),
             ("a OR", "a \\OR", 2..4, "`OR` stands where it joins nothing; it was taken as a word."),
             ("NOT", "\\NOT", 0..3, "`NOT` stands where it joins nothing; it was taken as a word."),
             ("a OR OR b", "a \\OR OR b", 2..4, "`OR` stands where it joins nothing; it was taken as a word."),
             ("colour:red", "colour:red", 0..6, "There is no column `colour`."),
-            ("found_on:yesterday", "found_on:yesterday", 9..18, "`yesterday` is not a date such as 2031-04-17 or 2031-04."),
-            ("found_on:(a OR b)", "found_on:(a OR b)", 0..8, "Column `found_on` is of kind \"date\" and takes a value only."),
+            (
+                "found_on:yesterday",
+                "found_on:yesterday",
+                9..18,
+                "`yesterday` is not a date such as 2031-04-17 or 2031-04.",
+            ),
+            (
+                "found_on:(a OR b)",
+                "found_on:(a OR b)",
+                0..8,
+                "Column `found_on` is of kind \"date\" and takes a value only.",
+            ),
         ] {
             assert_eq!(Query::read(text).query, Query::read(query).query, "{text}");
             let misread = Query::read_exactly(text, &schema).unwrap_err();
@@ -310,7 +328,13 @@ mod tests {
 
     #[test]
     fn deep_and_long_queries_are_read_in_a_straight_line() {
-        for text in ["(".repeat(4_000), "NOT ".repeat(4_000), "-(".repeat(2_000), "a OR ".repeat(2_000), "\"".repeat(999)] {
+        for text in [
+            "(".repeat(4_000),
+            "NOT ".repeat(4_000),
+            "-(".repeat(2_000),
+            "a OR ".repeat(2_000),
+            "\"".repeat(999),
+        ] {
             let reading = Query::read(&text);
             assert!(reading.notes.len() <= 4_100);
             assert_eq!(Query::read(&reading.query.to_string()).query, reading.query);

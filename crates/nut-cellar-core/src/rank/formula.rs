@@ -87,6 +87,11 @@ impl Formula {
         (weight, self.k1 * (1.0 - b), self.k1 * b / average_length)
     }
 
+    /// What each column brings in, in schema order.
+    pub fn columns(&self) -> &[ColumnFactor] {
+        &self.columns
+    }
+
     /// k1.
     pub fn k1(&self) -> f32 {
         self.k1

@@ -133,7 +133,8 @@ impl Value {
 
     /// The kind that [`tag`](Self::tag) numbers.
     pub(crate) fn kind_of_tag(tag: u8) -> Option<Kind> {
-        let kinds = [Kind::Exact, Kind::Integer, Kind::Float, Kind::Boolean, Kind::Date, Kind::Moment, Kind::Point];
+        let kinds =
+            [Kind::Exact, Kind::Integer, Kind::Float, Kind::Boolean, Kind::Date, Kind::Moment, Kind::Point];
         kinds.get(usize::from(tag)).copied()
     }
 
@@ -146,7 +147,9 @@ impl Value {
             Kind::Moment => Self::Moment(signed),
             Kind::Date => Self::Date(i32::try_from(signed).ok()?),
             Kind::Boolean => Self::Boolean(number == 1),
-            Kind::Float => Self::Float(f64::from_bits(if number & SIGN == 0 { !number } else { number ^ SIGN })),
+            Kind::Float => {
+                Self::Float(f64::from_bits(if number & SIGN == 0 { !number } else { number ^ SIGN }))
+            }
             Kind::Text | Kind::Exact | Kind::Point => return None,
         })
     }

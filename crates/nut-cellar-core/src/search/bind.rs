@@ -2,7 +2,9 @@
 //! noted.
 
 use super::find::{Find, Spellings, Words};
-use super::plan::{Alternative, AlternativeKey, Class, Leaf, Like, Lookup, Node, Plan, SYNONYM_LIKENESS, Variant, Word};
+use super::plan::{
+    Alternative, AlternativeKey, Class, Leaf, Like, Lookup, Node, Plan, SYNONYM_LIKENESS, Variant, Word,
+};
 use crate::error::Result;
 use crate::filter::{self, Bound, Test, bind_test, reads_as_value};
 use crate::query::{Expansions, Query, shared_forms};
@@ -41,7 +43,9 @@ pub(super) fn bind(schema: &Schema, query: &Query, find: &Find) -> Result<Plan> 
         plan.notes.push("The query only says what is not wanted; everything else is found.".to_owned());
     }
     if left_out > 0 {
-        plan.notes.push(format!("The query has more than {MOST_LEAVES} different words; {left_out} were left out."));
+        plan.notes.push(format!(
+            "The query has more than {MOST_LEAVES} different words; {left_out} were left out."
+        ));
     }
     if walks_left_out > 0 {
         plan.notes.push(format!(
@@ -181,10 +185,12 @@ impl Binder<'_> {
                 let parts: Vec<_> = parts.iter().map(|part| self.bind(part, scope, inner).node).collect();
                 Part::of(any(parts.into_iter().filter(|node| *node != Node::Nothing)))
             }
-            Query::Without(part) => match self.bind(part, scope, Wanted { positive: false, outermost: false }).node {
-                Node::Nothing => Part::nothing(),
-                node => Part::of(Node::Not(Box::new(node))),
-            },
+            Query::Without(part) => {
+                match self.bind(part, scope, Wanted { positive: false, outermost: false }).node {
+                    Node::Nothing => Part::nothing(),
+                    node => Part::of(Node::Not(Box::new(node))),
+                }
+            }
             Query::Needed(part) => Part::of(self.bind(part, scope, wanted).node),
             Query::In(names, part) => self.within(names, part, scope, wanted),
             Query::Word(text) => self.word(text, &Runs::default(), scope, wanted.positive),
@@ -192,7 +198,9 @@ impl Binder<'_> {
             Query::Window(text, positions) => self.text(text, Some(*positions), scope, wanted.positive),
             Query::Pattern(text) => self.pattern(text, scope, wanted.positive),
             Query::Near(text) => {
-                let leaf = |binder: &mut Self| binder.leaf(text, &Runs::default(), scope.text, Reading::Near, wanted.positive);
+                let leaf = |binder: &mut Self| {
+                    binder.leaf(text, &Runs::default(), scope.text, Reading::Near, wanted.positive)
+                };
                 self.values_or(text, scope, leaf)
             }
         }
@@ -289,7 +297,10 @@ impl Binder<'_> {
             return self.bind(part, &inner, wanted);
         }
         // Of a column that is not there the name is a word, and so is what stands behind it.
-        let unknown = names.iter().filter(|name| self.schema.column(name).is_none()).map(|name| Query::word(name.as_str()));
+        let unknown = names
+            .iter()
+            .filter(|name| self.schema.column(name).is_none())
+            .map(|name| Query::word(name.as_str()));
         let parts: Vec<_> = unknown.chain([part.clone()]).collect();
         self.words(&parts, scope, wanted)
     }
@@ -305,7 +316,11 @@ impl Binder<'_> {
             for alternative in &mut alternatives {
                 alternative.window = window.filter(|_| alternative.terms.len() > 1);
             }
-            binder.add(text, alternatives, scoring, positive).weak_if(weak, text)
+            let query = match window {
+                Some(positions) => Query::window(text, positions),
+                None => Query::phrase(text),
+            };
+            binder.add(query, alternatives, scoring, positive).weak_if(weak, text)
         })
     }
 
@@ -346,7 +361,7 @@ impl Binder<'_> {
                 Some(problem) => self.plan.notes.push(problem),
                 None => {
                     let scoring = alternatives.len();
-                    let part = self.add(text, alternatives, scoring, positive);
+                    let part = self.add(Query::pattern(text), alternatives, scoring, positive);
                     nodes.extend(Some(part.node).filter(|node| *node != Node::Nothing));
                 }
             }
@@ -360,7 +375,8 @@ impl Binder<'_> {
         if beginning.contains(['*', '?', '\\']) || self.schema.column(name)?.kind() != Kind::Exact {
             return None;
         }
-        let Bound::Texts(column, _) = bind_test(self.schema, name, &Test::Equal(beginning.into())).ok()? else {
+        let Bound::Texts(column, _) = bind_test(self.schema, name, &Test::Equal(beginning.into())).ok()?
+        else {
             return None;
         };
         let mut after: Vec<char> = beginning.chars().collect();
@@ -419,18 +435,29 @@ impl Binder<'_> {
     }
 
     /// A leaf for a text, which may also stand for what the `runs` that it is in stand for.
-    fn leaf(&mut self, text: &str, runs: &Runs, columns: ColumnSet, reading: Reading, positive: bool) -> Part {
+    fn leaf(
+        &mut self,
+        text: &str,
+        runs: &Runs,
+        columns: ColumnSet,
+        reading: Reading,
+        positive: bool,
+    ) -> Part {
         let (alternatives, scoring, weak) = self.alternatives(text, runs, columns, reading);
-        self.add(text, alternatives, scoring, positive).weak_if(weak, text)
+        let query = if reading == Reading::Near { Query::near(text) } else { Query::word(text) };
+        self.add(query, alternatives, scoring, positive).weak_if(weak, text)
     }
 
     /// Adds a leaf, of whose alternatives the first `scoring` score, unless it is there already.
-    fn add(&mut self, text: &str, alternatives: Vec<Alternative>, scoring: usize, positive: bool) -> Part {
+    fn add(&mut self, query: Query, alternatives: Vec<Alternative>, scoring: usize, positive: bool) -> Part {
         if alternatives.is_empty() {
-            if text.contains(char::is_alphanumeric) {
-                return Part::nothing();
+            let text = match &query {
+                Query::Word(text) | Query::Phrase(text) | Query::Window(text, _) | Query::Near(text) => text,
+                _ => return Part::nothing(),
+            };
+            if !text.contains(char::is_alphanumeric) {
+                self.plan.notes.push(format!("`{text}` has no letter or digit; it was left out."));
             }
-            self.plan.notes.push(format!("`{text}` has no letter or digit; it was left out."));
             return Part::nothing();
         }
         let times = u32::from(positive);
@@ -448,7 +475,7 @@ impl Binder<'_> {
         let longest = typed.map(|alternative| alternative.terms.len()).max().unwrap_or(0);
         let words = (0..longest).map(|place| self.word_at(&alternatives[..scoring], place)).collect();
         self.known_leaves.insert(key, self.plan.leaves.len());
-        self.plan.leaves.push(Leaf { typed: text.to_owned(), alternatives, words, times });
+        self.plan.leaves.push(Leaf { query, alternatives, words, times });
         Part::of(Node::Leaf(self.plan.leaves.len() - 1))
     }
 
@@ -680,7 +707,8 @@ impl Typed {
 
 /// Adds a run of terms in a column.
 fn add_run(alternatives: &mut Vec<Alternative>, terms: &[(usize, u32)], column: usize, likeness: f32) {
-    let make = || Alternative { columns: ColumnSet::default(), terms: terms.to_vec(), window: None, likeness };
+    let make =
+        || Alternative { columns: ColumnSet::default(), terms: terms.to_vec(), window: None, likeness };
     let same = place_of(alternatives, |known| known.terms == terms, make);
     alternatives[same].columns = alternatives[same].columns.with(column);
 }

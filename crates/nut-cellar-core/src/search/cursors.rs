@@ -65,7 +65,12 @@ pub(super) struct Cursors<'a> {
 
 impl<'a> Cursors<'a> {
     /// Opens what the shelf has.
-    pub fn open(hand: &mut Hand, standing: &'a Standing, plan: &'a Plan, ranking: &'a Ranking<'a>) -> Step<Self> {
+    pub fn open(
+        hand: &mut Hand,
+        standing: &'a Standing,
+        plan: &'a Plan,
+        ranking: &'a Ranking<'a>,
+    ) -> Step<Self> {
         let shelf = &standing.shelf;
         let all: ColumnSet = (0..shelf.columns()).collect();
         let mut words = Vec::with_capacity(plan.words.len());
@@ -77,7 +82,10 @@ impl<'a> Cursors<'a> {
         let mut leaves = Vec::with_capacity(plan.leaves.len());
         for leaf in &plan.leaves {
             let is_cut = |alternative: &&Alternative| ranking.is_cut(alternative);
-            let cursor = match plan.is_group(leaf).filter(|_| !leaf.alternatives.iter().any(|one| is_cut(&one))) {
+            let cursor = match plan
+                .is_group(leaf)
+                .filter(|_| !leaf.alternatives.iter().any(|one| is_cut(&one)))
+            {
                 Some(word) => Ok(LeafCursor::Word(word)),
                 None => rows(hand, standing, plan, ranking, &leaf.alternatives, all).map(LeafCursor::Rows),
             };
@@ -97,7 +105,19 @@ impl<'a> Cursors<'a> {
         let lengths = (0..shelf.columns()).map(|column| LengthColumn::new(shelf, column)).collect();
         let times = vec![0; plan.words.len()];
         let filled = vec![(None, Bits::default()); leaves.len()];
-        Ok(Self { standing, plan, ranking, words, leaves, filled, tests, lengths, most_times, times, scored: 0 })
+        Ok(Self {
+            standing,
+            plan,
+            ranking,
+            words,
+            leaves,
+            filled,
+            tests,
+            lengths,
+            most_times,
+            times,
+            scored: 0,
+        })
     }
 
     /// Gets the lengths ready that `matches` records, spread evenly, need.
@@ -434,13 +454,7 @@ impl<'a> Cursors<'a> {
     }
 
     /// Adds the records of a window that match a node; windows ascend.
-    pub fn fill(
-        &mut self,
-        hand: &mut Hand,
-        node: &Node,
-        window: &Range<u32>,
-        bits: &mut Bits,
-    ) -> Step<()> {
+    pub fn fill(&mut self, hand: &mut Hand, node: &Node, window: &Range<u32>, bits: &mut Bits) -> Step<()> {
         let size = (window.end - window.start) as usize;
         match node {
             Node::Nothing => {}
@@ -544,7 +558,9 @@ fn rows(
         for &(lookup, offset) in &alternative.terms {
             let slots = ranking.families[lookup].terms.iter().enumerate();
             let parts = slots.map(|(slot, alike)| (lookup, slot, alike.likeness, alternative.columns));
-            let Some(mut term) = if_at_hand(term(hand, standing, ranking, parts, all, offset))? else { continue };
+            let Some(mut term) = if_at_hand(term(hand, standing, ranking, parts, all, offset))? else {
+                continue;
+            };
             if alternative.terms.len() > 1 && !standing.shelf.is_at_hand() {
                 for (entry, positions) in term.entries.iter().zip(&mut term.positions) {
                     *positions = if_at_hand(standing.shelf.positions(hand, entry))?;
@@ -592,12 +608,7 @@ fn add_records(
 
 impl Member {
     /// Gives `take` the records of a window that the member counts in.
-    pub fn fill(
-        &mut self,
-        window: &Range<u32>,
-        limited: bool,
-        mut take: impl FnMut(u32),
-    ) -> Result<()> {
+    pub fn fill(&mut self, window: &Range<u32>, limited: bool, mut take: impl FnMut(u32)) -> Result<()> {
         self.seek(window.start)?;
         while self.here < window.end {
             let (postings, from) = (&self.postings, self.here);
@@ -618,4 +629,3 @@ impl Member {
         Ok(())
     }
 }
-

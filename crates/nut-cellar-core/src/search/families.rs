@@ -8,8 +8,8 @@ use crate::catalog::{Snapshot, Standing};
 use crate::schema::ColumnSet;
 use crate::shelf::{Hand, Step, TermEntry, if_at_hand};
 use crate::text::{Automaton, accepts};
-use std::collections::{BTreeMap, BTreeSet};
 use std::cmp::Reverse;
+use std::collections::{BTreeMap, BTreeSet};
 
 /// How alike a form of a word is to the form that was typed.
 pub const FORM_LIKENESS: f32 = 0.7;
@@ -170,7 +170,9 @@ impl Gathered {
         if self.known.len() == MOST_ALIKE && !self.known.contains_key(term) {
             let last = self.order.last().map(|(Reverse(bits), last)| (f32::from_bits(*bits), last.as_str()));
             self.cut = true;
-            if last.is_none_or(|(least, last)| (Reverse(likeness.to_bits()), term) > (Reverse(least.to_bits()), last)) {
+            if last.is_none_or(|(least, last)| {
+                (Reverse(likeness.to_bits()), term) > (Reverse(least.to_bits()), last)
+            }) {
                 return;
             }
             if let Some((_, last)) = self.order.pop_last() {

@@ -324,6 +324,12 @@ impl Find {
         self
     }
 
+    /// The same without its filter.
+    pub(super) fn without_filter(mut self) -> Self {
+        self.filter = None;
+        self
+    }
+
     pub(crate) fn relaxed(&self) -> u64 {
         self.relaxed
     }
@@ -340,11 +346,13 @@ impl Find {
         self.beginnings
     }
 
-    pub(crate) fn filter(&self) -> Option<&Filter> {
+    /// The filter, if there is one.
+    pub fn filter(&self) -> Option<&Filter> {
         self.filter.as_ref()
     }
 
-    pub(crate) fn wanted_order(&self) -> &Order {
+    /// In which order hits are given.
+    pub fn wanted_order(&self) -> &Order {
         &self.order
     }
 
@@ -367,9 +375,10 @@ impl Find {
     /// Fails if the caller wants the search to end.
     pub(crate) fn go_on(&self) -> Result<()> {
         match &self.stop {
-            Some(stop) if (stop.0)() => {
-                Err(Error::new(ErrorKind::Stopped, "The search was stopped before it was done, as was asked."))
-            }
+            Some(stop) if (stop.0)() => Err(Error::new(
+                ErrorKind::Stopped,
+                "The search was stopped before it was done, as was asked.",
+            )),
             _ => Ok(()),
         }
     }
@@ -502,7 +511,9 @@ impl FromStr for Place {
         let bytes: Option<Vec<u8>> = text
             .as_bytes()
             .chunks(2)
-            .map(|digits| u8::from_str_radix(str::from_utf8(digits).ok()?, 16).ok().filter(|_| digits.len() == 2))
+            .map(|digits| {
+                u8::from_str_radix(str::from_utf8(digits).ok()?, 16).ok().filter(|_| digits.len() == 2)
+            })
             .collect();
         let bytes = bytes.ok_or_else(wrong)?;
         let mut reader = Reader::new(&bytes);

@@ -15,6 +15,7 @@
 mod attempts;
 mod bind;
 mod bits;
+mod compare;
 mod cursors;
 mod families;
 mod find;
@@ -28,12 +29,15 @@ mod tightness;
 mod top;
 mod value_test;
 mod walk;
+mod why;
 mod windows;
 
+pub use compare::{Compared, Moved, compare};
 pub(crate) use families::likeness;
 pub use families::{BEGINNING_LIKENESS, FORM_LIKENESS, MOST_ALIKE, NEAR_LIKENESS};
 pub use find::{Executor, Find, Found, Hit, Order, Place, Spellings, StopWhen, Total, Words};
 pub use one_shelf::Went;
 pub use plan::SYNONYM_LIKENESS;
-pub use steps::{Progress, Search, run};
+pub use steps::{Progress, Report, ReportWord, Search, Stage, run};
 pub use tightness::{Tightness, tightness};
+pub use why::{ColumnPart, ProximityPart, Reason, Reckoning, TermPart, Why, WordPart, why};

@@ -24,14 +24,20 @@ pub(super) struct ShelfFound {
 /// How a search went through a shelf.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
 pub struct Went {
-    /// `walk`, `windows` or `exhaustive`.
+    /// `walk` (record by record), `windows` (term by term, leaving out what can't come to the front), `count` or `exhaustive`.
     pub way: &'static str,
-    /// How many records the walk would have had to look at, about.
+    /// The records of the shelf, the removed ones included.
+    pub records: u64,
+    /// How many records a walk would have had to look at, about.
     pub estimated: u64,
     /// The postings of all words that score.
     pub postings: u64,
     /// Postings that were scored, roughly or exactly.
     pub scored: u64,
+    /// The blocks of these postings.
+    pub blocks: u64,
+    /// Blocks that were unpacked; one that is unpacked for two purposes counts twice.
+    pub unpacked: u64,
 }
 
 /// What of a shelf is wanted.
@@ -56,7 +62,12 @@ const COUNTED: u32 = 1 << 12;
 const WALK: u64 = 6;
 
 /// Finds the best matches of a shelf.
-pub(super) fn search(hand: &mut Hand, standing: &Standing, ranking: &Ranking<'_>, asked: &Asked<'_>) -> Step<ShelfFound> {
+pub(super) fn search(
+    hand: &mut Hand,
+    standing: &Standing,
+    ranking: &Ranking<'_>,
+    asked: &Asked<'_>,
+) -> Step<ShelfFound> {
     let Asked { plan, find, .. } = *asked;
     let mut cursors = Cursors::open(hand, standing, plan, ranking)?;
     let root = cursors.in_order(&plan.root);
@@ -74,8 +85,17 @@ pub(super) fn search(hand: &mut Hand, standing: &Standing, ranking: &Ranking<'_>
             Executor::Walk => false,
             Executor::Windows | Executor::Exhaustive => true,
         };
+    let members = cursors.words.iter().flat_map(|word| &word.group.members);
+    let mut went = Went {
+        way: "walk",
+        records: standing.shelf.records().into(),
+        estimated,
+        postings: all,
+        blocks: members.map(|member| member.postings.blocks() as u64).sum(),
+        ..Went::default()
+    };
     if asked.k == 0 && find.wanted_executor() == Executor::Cheapest {
-        let went = Went { way: "count", estimated, postings: all, scored: 0 };
+        let went = Went { way: "count", ..went };
         let total = if wanted == 0 { 0 } else { count(hand, standing, ranking, asked, wanted)? };
         return Ok(ShelfFound { total, best: Vec::new(), went });
     }
@@ -83,21 +103,25 @@ pub(super) fn search(hand: &mut Hand, standing: &Standing, ranking: &Ranking<'_>
         cursors.expect(hand, estimated.min(all))?;
     }
     let mut top = Top::new(asked.k, asked.after, asked.floor);
-    let mut went = Went { way: "walk", estimated, postings: all, scored: 0 };
     let total;
     if windowed {
         let prune = find.wanted_executor() != Executor::Exhaustive;
         went.way = if prune { "windows" } else { "exhaustive" };
-        went.scored = if_at_hand(windows(hand, &mut cursors, &root, find, &mut top, prune))?.unwrap_or(0);
-        went.scored += cursors.scored;
+        let streamed =
+            if_at_hand(windows(hand, &mut cursors, &root, find, &mut top, prune))?.unwrap_or_default();
+        (went.scored, went.unpacked) = (streamed.scored + cursors.scored, streamed.unpacked);
         total = if wanted == 0 { 0 } else { count(hand, standing, ranking, asked, wanted)? };
     } else {
-        let by = asked.by.map(|(column, down)| ByValue { column: ValueColumn::new(&standing.shelf, column), down });
+        let by = asked
+            .by
+            .map(|(column, down)| ByValue { column: ValueColumn::new(&standing.shelf, column), down });
         let collect = Collect { top: &mut top, count: wanted, by };
         total = walk(hand, &mut cursors, &root, find, collect)?;
         went.scored = cursors.scored;
     }
     hand.complete()?;
+    let members = cursors.words.iter().flat_map(|word| &word.group.members);
+    went.unpacked += members.map(|member| member.postings.blocks_unpacked()).sum::<u64>();
     Ok(ShelfFound { total, best: top.into_sorted(), went })
 }
 
@@ -125,7 +149,8 @@ fn count(
         total += match &standing.mask {
             None => bits.count(),
             Some(_) => {
-                let live = |place: &usize| !standing.removed(window.start + u32::try_from(*place).unwrap_or(0));
+                let live =
+                    |place: &usize| !standing.removed(window.start + u32::try_from(*place).unwrap_or(0));
                 bits.iter().filter(live).count() as u64
             }
         };

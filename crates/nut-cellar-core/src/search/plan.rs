@@ -101,8 +101,8 @@ pub(crate) struct Variant {
 /// A word, a phrase or a pattern as it was typed.
 #[derive(Debug)]
 pub(crate) struct Leaf {
-    /// The text.
-    pub typed: String,
+    /// The part of the query that it is.
+    pub query: Query,
     pub alternatives: Vec<Alternative>,
     /// The words that it scores by, repeated as typed.
     pub words: Vec<usize>,

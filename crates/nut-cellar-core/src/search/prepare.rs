@@ -57,7 +57,9 @@ impl Prepared {
         if !(proximity.is_finite() && proximity >= 0.0) {
             return Err(Error::new(
                 ErrorKind::BadRequest,
-                format!("The weight of proximity is {proximity}; it has to be a finite number that is not negative."),
+                format!(
+                    "The weight of proximity is {proximity}; it has to be a finite number that is not negative."
+                ),
             ));
         }
         let plan = Plan::new(snapshot.schema(), query, find)?;

@@ -142,10 +142,18 @@ impl Row {
     }
 
     /// Whether the terms stand within so many positions in one of the columns, in any order.
-    fn in_window(&mut self, shelf: &Arc<Shelf>, hand: &mut Hand, columns: ColumnSet, window: u32) -> Step<bool> {
+    fn in_window(
+        &mut self,
+        shelf: &Arc<Shelf>,
+        hand: &mut Hand,
+        columns: ColumnSet,
+        window: u32,
+    ) -> Step<bool> {
         let mut all = Vec::new();
         for (place, term) in self.terms.iter_mut().enumerate() {
-            all.extend(term.places(shelf, hand, columns)?.into_iter().map(|(column, at)| (column, at, place)));
+            all.extend(
+                term.places(shelf, hand, columns)?.into_iter().map(|(column, at)| (column, at, place)),
+            );
         }
         all.sort_unstable();
         let terms = self.terms.len();

@@ -6,6 +6,7 @@ use super::find::{Find, Found, Hit, Order, Place, Total};
 use super::one_shelf::{Asked, ShelfFound, Went, search};
 use super::prepare::Prepared;
 use super::top::Scored;
+use super::why::word_of;
 use crate::catalog::{Snapshot, Standing};
 use crate::error::{Error, ErrorKind, Result};
 use crate::filter::Test;
@@ -15,7 +16,9 @@ use crate::schema::Kind;
 use crate::shelf::{Hand, Step, Stop, if_at_hand};
 use crate::store::{View, Wanted};
 use bytes::Bytes;
+use serde::Serialize;
 use std::cmp::Ordering;
+use std::fmt;
 
 /// One search on one snapshot.
 ///
@@ -45,6 +48,56 @@ pub struct Search {
     looser: Vec<Attempt>,
     kept: Option<Found>,
     notes: Vec<String>,
+    clock: Option<Clock>,
+    stages: Vec<Stage>,
+}
+
+/// Tells nanoseconds from any moment on.
+struct Clock(Box<dyn Fn() -> u64 + Send + Sync>);
+
+impl fmt::Debug for Clock {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("Clock")
+    }
+}
+
+/// How a search went, or will.
+#[derive(Clone, Debug, PartialEq, Serialize)]
+pub struct Report {
+    /// What the query means.
+    pub query: String,
+    /// The words that score.
+    pub words: Vec<ReportWord>,
+    /// How many terms of dictionaries were looked at to find those that look like others.
+    pub dictionary: u64,
+    /// How it went through each shelf.
+    pub shelves: Vec<Went>,
+    /// How often the place was asked for ranges of bytes that were not at hand, and for how many bytes.
+    pub trips: u64,
+    /// See `trips`.
+    pub bytes: u64,
+    /// The time of each stage, if a clock was given.
+    pub stages: Vec<Stage>,
+}
+
+/// A word that scores.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct ReportWord {
+    /// The word, as it is looked up.
+    pub word: String,
+    /// How many terms it stands for.
+    pub terms: usize,
+    /// How many live records have it: of its terms the one that most have.
+    pub records: u64,
+}
+
+/// What a stage of a search took.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Stage {
+    /// Its name.
+    pub name: &'static str,
+    /// Its time.
+    pub nanoseconds: u64,
 }
 
 /// How far a search has come.
@@ -98,6 +151,8 @@ impl Search {
             looser,
             kept: None,
             notes: Vec::new(),
+            clock: None,
+            stages: Vec::new(),
         })
     }
 
@@ -122,9 +177,44 @@ impl Search {
         self.hand.supply(answers)
     }
 
-    /// How it went through each shelf so far.
-    pub fn went(&self) -> Vec<Went> {
-        self.scanned.iter().flatten().map(|found| found.went).collect()
+    /// Takes the time of each stage, for [`report`](Self::report): `clock` tells nanoseconds from any moment on.
+    #[must_use]
+    pub fn timed(mut self, clock: impl Fn() -> u64 + Send + Sync + 'static) -> Self {
+        self.clock = Some(Clock(Box::new(clock)));
+        self
+    }
+
+    /// How the search went so far.
+    pub fn report(&self) -> Report {
+        let plan = &self.prepared.plan;
+        let known = self.prepared.known.as_ref();
+        let words = (0..plan.words.len()).map(|word| ReportWord {
+            word: word_of(plan, word),
+            terms: known.map_or(0, |known| known.parts[word].len()),
+            records: known.map_or(0, |known| known.counts[word].iter().max().copied().unwrap_or(0)),
+        });
+        Report {
+            query: self.query.to_string(),
+            words: words.collect(),
+            dictionary: known.map_or(0, |known| known.visited),
+            shelves: self.scanned.iter().flatten().map(|found| found.went).collect(),
+            trips: self.hand.trips(),
+            bytes: self.hand.bytes(),
+            stages: self.stages.clone(),
+        }
+    }
+
+    /// Ends a stage that began at a time, and begins the next.
+    fn stage(&mut self, name: &'static str, since: Option<u64>) -> Option<u64> {
+        let now = self.clock.as_ref().map(|Clock(clock)| clock());
+        if let Some((since, now)) = since.zip(now) {
+            let took = now.saturating_sub(since);
+            match self.stages.iter_mut().find(|stage| stage.name == name) {
+                Some(stage) => stage.nanoseconds += took,
+                None => self.stages.push(Stage { name, nanoseconds: took }),
+            }
+        }
+        now
     }
 
     fn advance(&mut self) -> Step<Found> {
@@ -155,12 +245,22 @@ impl Search {
     }
 
     fn attempt(&mut self) -> Step<Found> {
-        self.prepared.prepare(&self.snapshot, &mut self.hand)?;
-        self.scan()?;
+        let begun = self.stage("", None);
+        let prepared = self.prepared.prepare(&self.snapshot, &mut self.hand);
+        let begun = self.stage("dictionaries", begun);
+        prepared?;
+        let scanned = self.scan();
+        let begun = self.stage("postings", begun);
+        scanned?;
         if self.ranked.is_none() {
-            self.ranked = Some(self.rank()?);
+            let ranked = self.rank();
+            self.stage("order", begun);
+            self.ranked = Some(ranked?);
         }
-        self.take_values()
+        let begun = self.stage("", None);
+        let found = self.take_values();
+        self.stage("values", begun);
+        found
     }
 
     fn scan(&mut self) -> Step<()> {
@@ -174,7 +274,10 @@ impl Search {
             if self.scanned[shelf].is_none() {
                 let standing = &self.snapshot.standing()[shelf];
                 let Some(ranking) = self.prepared.ranking(shelf) else { continue };
-                let Some(after) = if_at_hand(after(&self.prepared.find, self.by, &mut self.hand, standing))? else { continue };
+                let Some(after) = if_at_hand(after(&self.prepared.find, self.by, &mut self.hand, standing))?
+                else {
+                    continue;
+                };
                 let floor = k.checked_sub(1).and_then(|last| best.get(last)).copied().filter(|_| by_score);
                 let by = self.by.map(|by| (by.place, by.down));
                 let asked = Asked { plan: &self.prepared.plan, find, k, after, by, floor, counted };
@@ -341,7 +444,11 @@ fn in_order(a: &Placed, b: &Placed, by_text: bool, down: bool) -> Ordering {
     let values = if by_text {
         let texts = if down { b.text.cmp(&a.text) } else { a.text.cmp(&b.text) };
         // Without a value a hit comes last, whatever the direction.
-        b.scored.valued.cmp(&a.scored.valued).then(if a.scored.valued && b.scored.valued { texts } else { Ordering::Equal })
+        b.scored.valued.cmp(&a.scored.valued).then(if a.scored.valued && b.scored.valued {
+            texts
+        } else {
+            Ordering::Equal
+        })
     } else {
         (b.scored.valued, b.scored.front).cmp(&(a.scored.valued, a.scored.front))
     };

@@ -25,7 +25,8 @@ impl ValueTest {
             Bound::Texts(column, texts) => {
                 let mut ranges = Vec::with_capacity(texts.len());
                 for (low, high) in texts {
-                    let between = if_at_hand(shelf.exact_between(hand, *column, (low, high)))?.unwrap_or(0..0);
+                    let between =
+                        if_at_hand(shelf.exact_between(hand, *column, (low, high)))?.unwrap_or(0..0);
                     if !between.is_empty() {
                         ranges.push((between.start, between.end - 1));
                     }
@@ -72,7 +73,8 @@ impl ValueTest {
         let mut at = window.start;
         while at < window.end {
             let end = window.end.min((at / per_block + 1) * per_block);
-            let Some(((low, high), counted)) = if_at_hand(self.column.block_span(hand, at / per_block))? else {
+            let Some(((low, high), counted)) = if_at_hand(self.column.block_span(hand, at / per_block))?
+            else {
                 at = end;
                 continue;
             };

@@ -71,7 +71,9 @@ impl Stream {
             // 0 ÷ 0 is nothing here.
             Some(if x > 0.0 { Direct { column, x, a, c } } else { Direct { column, x: 0.0, a: 1.0, c: 0.0 } })
         });
-        let whole = |whole: &Option<(&Bytes, u8)>| whole.map_or((0, Bytes::new()), |(all, width)| (width.into(), all.clone()));
+        let whole = |whole: &Option<(&Bytes, u8)>| {
+            whole.map_or((0, Bytes::new()), |(all, width)| (width.into(), all.clone()))
+        };
         Self {
             word,
             block: 0,
@@ -138,7 +140,9 @@ fn length_in(bytes: &[u8], bit: usize, width: usize) -> u32 {
             let bits = u64::from_le_bytes(*whole) >> (bit % 8) & ((1 << width) - 1);
             u32::try_from(bits).unwrap_or(u32::MAX)
         }
-        None => length_at(bytes.get(bit / 8..).unwrap_or_default(), bit % 8, u8::try_from(width).unwrap_or(32)),
+        None => {
+            length_at(bytes.get(bit / 8..).unwrap_or_default(), bit % 8, u8::try_from(width).unwrap_or(32))
+        }
     }
 }
 
@@ -187,8 +191,17 @@ struct Bounds {
     order: Vec<usize>,
 }
 
+/// What went through the streams.
+#[derive(Clone, Copy, Debug, Default)]
+pub(super) struct Streamed {
+    /// Postings that were scored.
+    pub scored: u64,
+    /// Blocks that were unpacked.
+    pub unpacked: u64,
+}
+
 /// Finds the best of the records that match; every one of them has one of the words. With `prune` off every posting is
-/// scored. Gives how many postings were.
+/// scored.
 pub(super) fn windows(
     hand: &mut Hand,
     cursors: &mut Cursors<'_>,
@@ -196,7 +209,7 @@ pub(super) fn windows(
     find: &Find,
     top: &mut Top,
     prune: bool,
-) -> Step<u64> {
+) -> Step<Streamed> {
     let mut streams = Vec::new();
     for (word, term) in cursors.words.iter().enumerate().filter(|(word, _)| cursors.most_times()[*word] > 0) {
         streams.extend(term.group.members.iter().map(|member| Stream::new(cursors, word, member)));
@@ -209,7 +222,8 @@ pub(super) fn windows(
     }
     let scored = search.scored;
     hand.complete()?;
-    Ok(scored)
+    let unpacked = streams.iter().map(|stream| stream.member.postings.blocks_unpacked()).sum();
+    Ok(Streamed { scored, unpacked })
 }
 
 struct Windows<'w, 'c> {
@@ -394,7 +408,13 @@ impl Windows<'_, '_> {
     }
 
     /// Adds up what the postings of a term in a window may score.
-    fn add_up(&mut self, hand: &mut Hand, stream: &mut Stream, window: &Range<u32>, sums: &mut Sums) -> Step<()> {
+    fn add_up(
+        &mut self,
+        hand: &mut Hand,
+        stream: &mut Stream,
+        window: &Range<u32>,
+        sums: &mut Sums,
+    ) -> Step<()> {
         let mut block = stream.member.postings.block_with(stream.block, window.start);
         while block < stream.member.postings.blocks() {
             let places = stream.places(block, window)?;

@@ -48,6 +48,7 @@ pub(crate) fn if_at_hand<T>(step: Step<T>) -> Step<Option<T>> {
 pub(crate) struct Hand {
     held: HashMap<PieceId, BTreeMap<u64, Bytes>, RandomState>,
     bytes: u64,
+    trips: u64,
     /// So many bytes are wanted at least, from where one is missing.
     ahead: u64,
     missing: Vec<(Arc<Shelf>, Range<u64>)>,
@@ -106,6 +107,7 @@ impl Hand {
         if answers.len() != self.missing.len() {
             return Err(Error::damaged("a place answered another number of ranges than it was asked for"));
         }
+        self.trips += 1;
         for ((shelf, range), bytes) in self.missing.drain(..).zip(answers) {
             if bytes.len() as u64 != range.end - range.start {
                 return Err(Error::damaged(format_args!("shelf {} is cut short", shelf.piece())));
@@ -120,6 +122,11 @@ impl Hand {
     /// Nothing at hand, for going through a shelf from front to back: `ahead` bytes are wanted at least.
     pub fn going_ahead(ahead: u64) -> Self {
         Self { ahead: ahead / CHUNK * CHUNK, ..Self::default() }
+    }
+
+    /// How often something was supplied.
+    pub fn trips(&self) -> u64 {
+        self.trips
     }
 
     /// How many bytes were supplied.

@@ -80,7 +80,15 @@ impl LengthColumn {
         let start = shelf.section(Section::Lengths).start + size(&widths[..column], shelf.records());
         let end = start + size(&widths[column..=column], shelf.records());
         let width = widths[column];
-        Self { shelf: Arc::clone(shelf), start, end, width, near: Bytes::new(), near_range: 0..0, whole: false }
+        Self {
+            shelf: Arc::clone(shelf),
+            start,
+            end,
+            width,
+            near: Bytes::new(),
+            near_range: 0..0,
+            whole: false,
+        }
     }
 
     /// Gets the whole column ready, if that costs nothing, or `matches` records, spread evenly, would touch most of its

@@ -259,6 +259,8 @@ pub(crate) struct Postings {
     tf: Vec<u32>,
     first_occurrence: u64,
     next_occurrence: u64,
+    /// How many blocks were unpacked so far.
+    unpacked: u64,
 }
 
 impl Postings {
@@ -298,6 +300,11 @@ impl Postings {
         self.table.len().max(1)
     }
 
+    /// How many blocks were unpacked so far.
+    pub fn blocks_unpacked(&self) -> u64 {
+        self.unpacked
+    }
+
     /// The block at which it stands.
     pub fn block(&self) -> usize {
         self.block.unwrap_or(0)
@@ -326,7 +333,8 @@ impl Postings {
                     reach *= 2;
                 }
                 let low = reach / 2;
-                from + low + rest[low..rest.len().min(reach + 1)].partition_point(|block| block.last < ordinal)
+                from + low
+                    + rest[low..rest.len().min(reach + 1)].partition_point(|block| block.last < ordinal)
             }
         }
     }
@@ -401,6 +409,7 @@ impl Postings {
             return Err(Broken("the size of a block"));
         }
         self.block = None;
+        self.unpacked += 1;
         let per_block = self.shelf.block();
         let count = (self.records as usize).saturating_sub(block * per_block).min(per_block);
         if count == 0 {
@@ -501,10 +510,8 @@ fn read_table(bytes: &[u8], blocks: usize, records: u32) -> Result<(Vec<Block>, 
         let bounds = first - reader.left() - bounds..first - reader.left();
         let ordinal = last.filter(|last| *last < records).ok_or(Broken("the end of a block"))?;
         table.push(Block { last: ordinal, start, occurrences, bounds });
-        start = start
-            .checked_add(size)
-            .filter(|end| *end <= bytes.len())
-            .ok_or(Broken("the size of a block"))?;
+        start =
+            start.checked_add(size).filter(|end| *end <= bytes.len()).ok_or(Broken("the size of a block"))?;
         occurrences = occurrences.checked_add(here).ok_or(Broken("the occurrences of a block"))?;
     }
     Ok((table, first))
@@ -552,6 +559,7 @@ impl Shelf {
             tf: Vec::new(),
             first_occurrence: 0,
             next_occurrence: 0,
+            unpacked: 0,
         })
     }
 }

@@ -36,19 +36,14 @@ impl Shapes {
     /// The column and the frequency of a posting that is in one column and has no rest; none for another.
     #[inline]
     pub fn alone(self, shape: u32) -> Option<(usize, u32)> {
-        let (excess, kind) = if shape < self.kinds { (0, shape) } else { (shape / self.kinds, shape % self.kinds) };
+        let (excess, kind) =
+            if shape < self.kinds { (0, shape) } else { (shape / self.kinds, shape % self.kinds) };
         let column = if self.columns > FEW {
             (kind < self.columns).then_some(kind)
         } else {
             (kind + 1).is_power_of_two().then(|| (kind + 1).trailing_zeros())
         };
         Some((column? as usize, excess.checked_add(1)?))
-    }
-
-    /// The columns of a posting that stands once in each and has no rest; none for another.
-    #[inline]
-    pub fn each_once(self, shape: u32) -> Option<ColumnSet> {
-        (self.columns <= FEW && shape < self.kinds).then(|| ColumnSet(u64::from(shape) + 1))
     }
 
     /// The shape of a posting with these columns and frequencies, ascending; appends to the rest.
@@ -128,9 +123,6 @@ mod tests {
                 prop_assert_eq!(&read, posting);
                 let alone = shapes.alone(shape).map(|(column, tf)| (u8::try_from(column).unwrap(), tf));
                 prop_assert_eq!(alone, if posting.len() == 1 { Some(posting[0]) } else { None });
-                if let Some(columns) = shapes.each_once(shape) {
-                    prop_assert!(columns == set && posting.iter().all(|(_, tf)| *tf == 1));
-                }
                 prop_assert!(posting.iter().any(|(_, tf)| *tf > 1) || shape < shapes.kinds());
             }
             prop_assert!(reader.is_empty());

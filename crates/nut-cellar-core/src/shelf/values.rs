@@ -206,7 +206,8 @@ impl ValueColumn {
         let bytes = hand.get(&self.shelf, self.shelf.within(Section::Values, bytes)?)?;
         let whole = bytes.iter().rev().fold(0_u128, |whole, byte| whole << 8 | u128::from(*byte));
         let low_bits = if width == u64::BITS { u64::MAX } else { (1 << width) - 1 };
-        let value = u64::from_le_bytes(*(whole >> (bit % 8)).to_le_bytes().first_chunk().expect("16 bytes have 8"));
+        let value =
+            u64::from_le_bytes(*(whole >> (bit % 8)).to_le_bytes().first_chunk().expect("16 bytes have 8"));
         let value = (value & low_bits).wrapping_add(low);
         Ok(overlaps(ranges, value, value))
     }

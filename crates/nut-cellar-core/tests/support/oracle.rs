@@ -40,6 +40,28 @@ pub struct OracleSearch {
     pub proximity: f32,
 }
 
+impl OracleSearch {
+    /// A search of all columns with everything else as usual.
+    #[allow(dead_code, reason = "each test uses a part of this file")]
+    pub fn plain(columns: Vec<OracleColumn>, query: Query, words: Words) -> Self {
+        Self {
+            searched: (0..columns.len()).collect(),
+            columns,
+            values: Vec::new(),
+            query,
+            words,
+            near: false,
+            beginnings: false,
+            first_letters: 0,
+            filter: None,
+            order: Order::Score,
+            k1: 1.2,
+            b: 0.75,
+            proximity: 0.0,
+        }
+    }
+}
+
 /// A match, in its place.
 #[derive(Clone, Debug)]
 pub struct OracleHit {
@@ -159,7 +181,8 @@ pub fn search(records: &BTreeMap<Key, Record>, search: &OracleSearch) -> Vec<Ora
         }
         let times = |w: usize| -> u32 {
             let each = leaves.iter().zip(&matched).filter(|(_, matched)| **matched);
-            each.map(|(leaf, _)| leaf.times * leaf.words.iter().filter(|known| **known == w).count() as u32).sum()
+            each.map(|(leaf, _)| leaf.times * leaf.words.iter().filter(|known| **known == w).count() as u32)
+                .sum()
         };
         let mut score = 0.0_f32;
         for (w, word) in words.iter().enumerate() {
@@ -168,7 +191,8 @@ pub fn search(records: &BTreeMap<Key, Record>, search: &OracleSearch) -> Vec<Ora
             }
         }
         if search.proximity > 0.0 {
-            let there: Vec<_> = words.iter().enumerate().filter(|(w, _)| times(*w) > 0).map(|(_, word)| word).collect();
+            let there: Vec<_> =
+                words.iter().enumerate().filter(|(w, _)| times(*w) > 0).map(|(_, word)| word).collect();
             if let Some(distance) = nearest(&there, &families, columns) {
                 let near = libm::log((0.3 + libm::exp(-f64::from(distance))) / 0.3) as f32;
                 score += search.proximity * near;
@@ -195,6 +219,7 @@ fn in_order(search: &OracleSearch, a: &OracleHit, b: &OracleHit) -> Ordering {
 }
 
 /// Whether a hit comes after a place.
+#[allow(dead_code, reason = "each test uses a part of this file")]
 pub fn comes_after(search: &OracleSearch, hit: &OracleHit, place: &Place) -> bool {
     let place = OracleHit { key: place.key.clone(), score: place.score, value: place.value.clone() };
     in_order(search, &place, hit) == Ordering::Less
@@ -254,7 +279,9 @@ fn holds(values: &[Value], kind: Kind, test: &Test) -> bool {
         Test::AtMost(wanted) => values.iter().any(|value| is(value, wanted).is_le()),
         Test::Above(wanted) => values.iter().any(|value| is(value, wanted).is_gt()),
         Test::AtLeast(wanted) => values.iter().any(|value| is(value, wanted).is_ge()),
-        Test::Between(low, high) => values.iter().any(|value| is(value, low).is_ge() && is(value, high).is_le()),
+        Test::Between(low, high) => {
+            values.iter().any(|value| is(value, low).is_ge() && is(value, high).is_le())
+        }
         _ => panic!("no other tests are made here"),
     }
 }
@@ -269,7 +296,14 @@ fn against(value: &Value, wanted: &Value, kind: Kind) -> Ordering {
 }
 
 impl Reader<'_> {
-    fn read(&mut self, query: &Query, columns: &[usize], values: &[String], positive: bool, outermost: bool) -> Node {
+    fn read(
+        &mut self,
+        query: &Query,
+        columns: &[usize],
+        values: &[String],
+        positive: bool,
+        outermost: bool,
+    ) -> Node {
         match query {
             Query::Words(parts) => self.side_by_side(parts, columns, values, positive, outermost),
             Query::All(parts) => {
@@ -301,7 +335,9 @@ impl Reader<'_> {
                 });
                 let mut parts: Vec<_> = tests.collect();
                 if !columns.is_empty() {
-                    parts.push(self.leaf(columns, None, positive, |column| runs(text, column, |_| Vec::new())));
+                    parts.push(
+                        self.leaf(columns, None, positive, |column| runs(text, column, |_| Vec::new())),
+                    );
                 }
                 several(parts, Node::Any)
             }

@@ -9,8 +9,9 @@ use super::state::{State, not_there};
 use super::table::Table;
 use super::transaction::Transaction;
 use super::triggers::triggers;
-use crate::cellar::Info;
+use crate::cellar::{Info, report};
 use crate::rows::{Contents, Spool};
+use nut_cellar_core::search::{Compared, Report, Why};
 use nut_cellar_core::{
     Batch, Error, ErrorKind, Find, Found, Highlighter, Key, Manifest, Merging, Opened, Query, Result, Schema,
     Search, Snapshot, Terms, View, search, text::Pattern,
@@ -174,6 +175,41 @@ impl SqliteCellar {
     /// As for [`find`](Self::find).
     pub fn search(&self, connection: &Connection, query: &Query, find: &Find) -> Result<Found> {
         self.read(connection, |view, snapshot| search::run(view, &mut Search::new(snapshot, query, find)?))
+    }
+
+    /// Searches, and tells how the search went.
+    ///
+    /// # Errors
+    /// As for [`find`](Self::find).
+    pub fn search_reporting(
+        &self,
+        connection: &Connection,
+        query: &Query,
+        find: &Find,
+    ) -> Result<(Found, Report)> {
+        self.read(connection, |view, snapshot| report(view, Search::new(snapshot, query, find)?))
+    }
+
+    /// Says why a record ranks where it does, or why it was not found.
+    ///
+    /// # Errors
+    /// As for [`find`](Self::find).
+    pub fn why(&self, connection: &Connection, query: &Query, find: &Find, key: &Key) -> Result<Why> {
+        self.read(connection, |view, snapshot| search::why(view, &snapshot, query, find, key))
+    }
+
+    /// Searches twice for one query, such as with two sets of weights, and puts the answers side by side.
+    ///
+    /// # Errors
+    /// As for [`find`](Self::find).
+    pub fn compare(
+        &self,
+        connection: &Connection,
+        query: &Query,
+        first: &Find,
+        second: &Find,
+    ) -> Result<Compared> {
+        self.read(connection, |view, snapshot| search::compare(view, &snapshot, query, first, second))
     }
 
     /// The first `most` terms, in order, that fit a pattern; see [`Snapshot::terms`]. They agree with the rows as the

@@ -1,0 +1,57 @@
+//! `compare`: two rankings of one query side by side.
+
+use crate::paint::{self, FAINT};
+use crate::settings::{self, Asked};
+use crate::target::Target;
+use crate::{arguments, say};
+use comfy_table::Cell;
+use nut_cellar::Result;
+use nut_cellar::search::Moved;
+
+pub fn run(call: &arguments::Compare) -> Result<()> {
+    let open = Target::read(&call.target)?.open()?;
+    let Asked { query, find, notes } = settings::read(&call.query, &call.settings, open.schema())?;
+    let second =
+        call.against.iter().fold(find.clone(), |find, (column, weight)| find.weight(column, *weight));
+    let compared = open.compare(&query, &find, &second)?;
+    if call.json {
+        let answer = serde_json::to_string(&compared).expect("an answer is made of numbers and texts");
+        return say(&format!("{answer}\n"));
+    }
+    for note in notes.iter().chain(&compared.first.notes) {
+        anstream::eprintln!("{note}");
+    }
+    let title = open.schema().text_columns().next().map_or("", |(name, _)| name);
+    let mut table =
+        paint::table(&[">first", ">score", ">second", ">score", "moved", open.schema().key(), title]);
+    let hits = || compared.second.hits.iter().chain(&compared.first.hits);
+    for moved in &compared.moved {
+        let text = hits().find(|hit| hit.key == moved.key).and_then(|hit| hit.values.get(title)?.first());
+        let text = text.map_or(String::new(), |text| paint::clean(&text.to_string()));
+        let short: String = text.chars().take(48).collect();
+        let rank = |place: Option<(usize, f32)>| place.map_or("–".to_owned(), |(rank, _)| rank.to_string());
+        let score =
+            |place: Option<(usize, f32)>| place.map_or(String::new(), |(_, score)| format!("{score:.3}"));
+        table.add_row([
+            Cell::new(rank(moved.first)),
+            Cell::new(score(moved.first)),
+            Cell::new(rank(moved.second)),
+            Cell::new(score(moved.second)),
+            Cell::new(how(moved)),
+            Cell::new(paint::clean(&moved.key.to_string())),
+            Cell::new(short),
+        ]);
+    }
+    let overlap = compared.overlap * 100.0;
+    say(&format!("{table}\n\n{FAINT}The rankings are {overlap:.0} % alike.{FAINT:#}\n"))
+}
+
+fn how(moved: &Moved) -> String {
+    match (moved.up(), moved.first) {
+        (Some(0), _) => "=".to_owned(),
+        (Some(up), _) if up > 0 => format!("▲ {up}"),
+        (Some(down), _) => format!("▼ {}", -down),
+        (None, None) => "new".to_owned(),
+        (None, Some(_)) => "gone".to_owned(),
+    }
+}

@@ -1,0 +1,149 @@
+//! `why`: how the score of a record comes about, or why it was not found.
+
+use crate::paint::{self, FAINT, HEAD};
+use crate::settings::{self, Asked};
+use crate::target::Target;
+use crate::{arguments, say};
+use nut_cellar::search::{Reason, Reckoning, Why};
+use nut_cellar::{Key, Result};
+use std::fmt::Write;
+
+pub fn run(call: &arguments::Why) -> Result<()> {
+    let open = Target::read(&call.target)?.open()?;
+    let Asked { query, find, notes } = settings::read(&call.query, &call.settings, open.schema())?;
+    let (key, why) = ask(&call.key, |key| open.why(&query, &find, key))?;
+    if call.json {
+        let answer = serde_json::json!({ "key": key, "query": query.to_string(), "why": why });
+        return say(&format!("{answer}\n"));
+    }
+    for note in notes {
+        anstream::eprintln!("{note}");
+    }
+    let shown = paint::clean(&key.to_string());
+    say(&match &why {
+        Why::Found(reckoning) => found(&shown, reckoning),
+        Why::NotFound(reasons) => not_found(&shown, reasons),
+        _ => format!("There is no record {shown}.\n"),
+    })
+}
+
+/// Keys are typed as text: what looks like a number is tried as one first.
+fn ask(text: &str, why: impl Fn(&Key) -> Result<Why>) -> Result<(Key, Why)> {
+    if let Ok(number) = text.parse::<i64>() {
+        let key = Key::from(number);
+        let answer = why(&key)?;
+        if answer != Why::NoRecord {
+            return Ok((key, answer));
+        }
+    }
+    let key = Key::from(text);
+    let answer = why(&key)?;
+    Ok((key, answer))
+}
+
+fn found(key: &str, reckoning: &Reckoning) -> String {
+    let mut out = String::new();
+    let rank = reckoning.rank.map_or(String::new(), |rank| format!(", number {rank} of all"));
+    let _ = writeln!(out, "{HEAD}{key}{HEAD:#} scores {:.4}{rank}.", reckoning.score);
+    if let Some((ahead, score)) = &reckoning.ahead {
+        let _ = writeln!(out, "Before it comes {} with {score:.4}.", paint::clean(&ahead.to_string()));
+    }
+    for word in &reckoning.words {
+        let times = if word.times == 1 { String::new() } else { format!(" × {} as typed", word.times) };
+        let _ = writeln!(
+            out,
+            "\n{:>10.4}  {HEAD}{}{HEAD:#}{times}: {} of {} have it, so it says {:.4}; frequency {:.4}",
+            word.part * word.times as f32,
+            paint::clean(&word.word),
+            paint::grouped(word.records),
+            paint::count(reckoning.records, "record", "records"),
+            word.idf,
+            word.frequency,
+        );
+        for term in &word.terms {
+            let alike = if (term.likeness - 1.0).abs() < f32::EPSILON {
+                String::new()
+            } else {
+                format!(" × {} as it is only alike", term.likeness)
+            };
+            let _ = writeln!(out, "            {}{alike}", paint::marked(&paint::clean(&term.term)));
+            for column in &term.columns {
+                let _ = writeln!(
+                    out,
+                    "              {:.4}  {}: {} in {} words (mean {:.1}), weight {}",
+                    column.share,
+                    column.column,
+                    times_said(column.tf),
+                    column.length,
+                    column.average_length,
+                    column.weight,
+                );
+            }
+        }
+    }
+    if let Some(near) = reckoning.proximity {
+        let _ = writeln!(
+            out,
+            "\n{:>10.4}  {HEAD}nearness{HEAD:#}: two of the words are {} apart, weight {}",
+            near.part,
+            paint::count(near.distance.into(), "place", "places"),
+            near.weight
+        );
+    }
+    let _ = writeln!(out, "{:>10}", "──────");
+    let _ = writeln!(out, "{:>10.4}", reckoning.score);
+    let _ = writeln!(
+        out,
+        "{FAINT}A word brings what it says × (k1 + 1) / (1 + k1 / frequency), with k1 = {} and b = {}.{FAINT:#}",
+        reckoning.k1, reckoning.b
+    );
+    paint::painted(&out)
+}
+
+fn times_said(times: u32) -> String {
+    match times {
+        1 => "once".to_owned(),
+        2 => "twice".to_owned(),
+        times => format!("{times} times"),
+    }
+}
+
+fn not_found(key: &str, reasons: &[Reason]) -> String {
+    let mut out = format!("{HEAD}{key}{HEAD:#} is not found:\n");
+    reasons.iter().for_each(|reason| say_reason(&mut out, reason, 1));
+    out
+}
+
+fn say_reason(out: &mut String, reason: &Reason, depth: usize) {
+    let indent = "  ".repeat(depth);
+    let _ = match reason {
+        Reason::Missing { part, elsewhere } if elsewhere.is_empty() => {
+            writeln!(out, "{indent}{} is nowhere in it.", paint::clean(part))
+        }
+        Reason::Missing { part, elsewhere } => {
+            writeln!(
+                out,
+                "{indent}{} is in {}, which was not searched for it.",
+                paint::clean(part),
+                elsewhere.join(", ")
+            )
+        }
+        Reason::Excluded { part } => {
+            writeln!(out, "{indent}{} is in it, and is not wanted.", paint::clean(part))
+        }
+        Reason::Value { column, has } if has.is_empty() => {
+            writeln!(out, "{indent}It has no {column}, which is compared.")
+        }
+        Reason::Value { column, has } => {
+            let has: Vec<_> = has.iter().map(|value| paint::clean(&value.to_string())).collect();
+            writeln!(out, "{indent}Its {column} is {}, which is ruled out.", has.join(", "))
+        }
+        Reason::TooFew { has, needs, .. } => {
+            writeln!(out, "{indent}It has {has} of several parts, and {needs} are needed:")
+        }
+        _ => writeln!(out, "{indent}There is nothing to look for in the query."),
+    };
+    if let Reason::TooFew { missing, .. } = reason {
+        missing.iter().for_each(|reason| say_reason(out, reason, depth + 1));
+    }
+}
