@@ -110,7 +110,9 @@ fn times_said(times: u32) -> String {
 
 fn not_found(key: &str, reasons: &[Reason]) -> String {
     let mut out = format!("{HEAD}{key}{HEAD:#} is not found:\n");
-    reasons.iter().for_each(|reason| say_reason(&mut out, reason, 1));
+    for reason in reasons {
+        say_reason(&mut out, reason, 1);
+    }
     out
 }
 
@@ -144,6 +146,8 @@ fn say_reason(out: &mut String, reason: &Reason, depth: usize) {
         _ => writeln!(out, "{indent}There is nothing to look for in the query."),
     };
     if let Reason::TooFew { missing, .. } = reason {
-        missing.iter().for_each(|reason| say_reason(out, reason, depth + 1));
+        for reason in missing {
+            say_reason(out, reason, depth + 1);
+        }
     }
 }

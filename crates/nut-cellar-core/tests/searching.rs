@@ -1,11 +1,12 @@
 //! What queries mean, one case after the other, and what places and batches promise to whoever uses the core directly.
 #![allow(clippy::unwrap_used, reason = "a test fails by panicking")]
 
+use nut_cellar_core::search::{Order, Spellings};
 use nut_cellar_core::store::PieceWriter;
 use nut_cellar_core::text::{Forms, TextSettings};
 use nut_cellar_core::{
-    Batch, Column, ErrorKind, Expansions, Find, Found, Highlighter, Kind, Language, Marks, Memory, Opened,
-    PieceId, Query, Record, Result, Schema, Search, Snapshot, Unit, Value, View, Words, search,
+    Batch, Column, ErrorKind, Expansions, Filter, Find, Found, Highlighter, Kind, Language, Marks, Memory,
+    Opened, PieceId, Query, Record, Result, Schema, Search, Snapshot, Unit, Value, View, Words, search,
 };
 
 use std::sync::Arc;
@@ -96,6 +97,25 @@ fn what_queries_find() {
         ("二本の傘", all.clone(), ""),
         ("駅の傘", all.clone(), "6"),
         ("locker", all.clone(), "1 2 3 4 5 6"),
+        ("walnut -brass", all.clone(), ""),
+        ("locker -brass", all.clone(), "4 5 6"),
+        ("walnut OR umbrella", all.clone(), "1 2 3"),
+        ("(umbrella OR boxes) handle", all.clone(), "2 3"),
+        ("+handle walnut umbrella", any(), "2 3"),
+        ("walnut AND claimed OR umbrella", any(), "3"),
+        ("\"handle brass\" within 3", all.clone(), "2 3"),
+        ("\"handle brass\" within 2", all.clone(), "2"),
+        ("umbr* OR w?lnut*", all.clone(), "1 2 3"),
+        ("*ASSE", all.clone(), "5"),
+        ("title:*n*", all.clone(), "1 2 4"),
+        ("~umbrela", all.clone(), "3"),
+        ("~hnadle", all.clone(), "2 3"),
+        ("status:waiting", all.clone(), "1 3 4 5"),
+        ("status:\"sent on\"", all.clone(), "6"),
+        ("status:s* OR walnut", all.clone(), "1 2 6"),
+        ("brass -status:claimed", all.clone(), "1 3"),
+        ("title,status:(claimed OR umbrella)", all.clone(), "2 3"),
+        ("walnut brass umbrella", Find::new().words(Words::Share(0.5)), "1 2 3"),
         ("", all.clone(), ""),
         ("- … !", all.clone(), ""),
     ] {
@@ -111,15 +131,112 @@ fn what_is_taken_otherwise_is_noted() {
     for (query, note, expected) in [
         ("colour:walnut", "there is no column `colour`; it was taken as a word", ""),
         ("box:walnut", "there is no column `box`; it was taken as a word", "1 2"),
-        ("status:walnut", "`status` is of kind \"exact\" and has no words", ""),
+        ("walnut OR", "`OR` stands where it joins nothing; it was taken as a word", ""),
+        ("-walnut", "only says what is not wanted", "3 4 5 6"),
+        ("status:w?", "can be looked for by their beginning", ""),
+        ("*", "`*` has no letter or digit; it was left out", ""),
+        ("*a* *e* *i* walnut", "1 more were left out", "1 2"),
+        ("(walnut", "A bracket is not closed", "1 2"),
         ("colour,title:walnut", "there is no column `colour`; it was left out", "1 2"),
         ("walnut — box", "`—` has no letter or digit; it was left out", "1 2"),
         ("", "no word to look for", ""),
         ("\"\"", "no word to look for", ""),
     ] {
-        let found = search(&place, query, &Find::new()).unwrap();
+        let reading = Query::read(query);
+        let mut found = search(&place, query, &Find::new()).unwrap();
+        found.notes.extend(reading.notes);
         assert!(found.notes.iter().any(|said| said.contains(note)), "{query}: {:?}", found.notes);
         assert_eq!(ids(&found).join(" "), expected, "{query}");
+    }
+}
+
+/// What is done when too little is found, in which order, and that it is said.
+#[test]
+fn a_search_that_finds_too_little_is_loosened() {
+    let place = morning();
+    let relaxed = || Find::new().relaxed_below(2);
+    let near = || Find::new().spellings(Spellings::WhenFewerThan(1));
+    for (query, find, expected, note) in [
+        ("walnut brass", relaxed(), "1 2", None),
+        ("walnut brass claimed", relaxed(), "1 2", Some("2 of them")),
+        ("walnut nothing claimed none", relaxed(), "1 2", Some("1 of them")),
+        ("umbrela", near(), "3", Some("spelled nearly so")),
+        ("umbrella", near(), "3", None),
+        ("umbrelas nothing", near().relaxed_below(1), "3", Some("1 of them")),
+        ("zzz", relaxed(), "", None),
+    ] {
+        let found = search(&place, query, &find).unwrap();
+        assert_eq!(ids(&found).join(" "), expected, "{query}");
+        let said = found.notes.iter().any(|said| note.is_some_and(|note| said.contains(note)));
+        assert_eq!(
+            (said, found.notes.is_empty()),
+            (note.is_some(), note.is_none()),
+            "{query}: {:?}",
+            found.notes
+        );
+    }
+}
+
+/// As typed, another form, a beginning, a typing mistake: each weighs less than the one before.
+#[test]
+fn the_likenesses_of_a_word_are_a_ladder() {
+    let place = Memory::new();
+    publish(&place, |batch| {
+        for (id, title) in [(1, "handles"), (2, "handle"), (3, "handlebars"), (4, "hanlde"), (5, "box")] {
+            batch.put(&Record::new(id).with("title", title))?;
+        }
+        Ok(())
+    });
+    let find = Find::new().with_beginnings().spellings(Spellings::Near);
+    let found = search(&place, "handle", &find).unwrap();
+    let order: Vec<_> = found.hits.iter().map(|hit| hit.key.to_string()).collect();
+    assert_eq!(order, ["2", "1", "4", "3"]);
+    assert_eq!(search(&place, "handle", &Find::new()).unwrap().total, 2);
+}
+
+#[test]
+fn a_search_ends_when_its_caller_says_so() {
+    let place = morning();
+    let error = search(&place, "walnut", &Find::new().stop_when(|| true)).unwrap_err();
+    assert_eq!(error.kind(), ErrorKind::Stopped);
+    assert_eq!(search(&place, "walnut", &Find::new().stop_when(|| false)).unwrap().total, 2);
+}
+
+#[test]
+fn two_rankings_are_put_side_by_side() {
+    let place = morning();
+    let view = place.view();
+    let snapshot = Snapshot::open(&view, &Opened::new()).unwrap();
+    let query = Query::read("brass OR handle").query;
+    let (flat, notes) =
+        (Find::new().weight("title", 0.0).limit(2), Find::new().weight("notes", 0.0).limit(2));
+    let same = search::compare(&view, &snapshot, &query, &flat, &flat).unwrap();
+    assert!((same.overlap - 1.0).abs() < f64::EPSILON);
+    assert!(same.moved.iter().all(|moved| moved.up() == Some(0)));
+    let other = search::compare(&view, &snapshot, &query, &flat, &notes).unwrap();
+    assert_eq!(other.second.hits.iter().map(|hit| hit.score.to_bits()).max(), Some(0));
+    assert!(other.moved.iter().all(|moved| moved.first.is_some() && moved.second.is_some()));
+    assert!(other.overlap < 1.0);
+}
+
+#[test]
+fn what_cannot_be_asked_is_refused() {
+    let place = morning();
+    for (find, said) in [
+        (Find::new().only(Filter::equal("colour", "red")), "There is no column `colour`"),
+        (Find::new().only(Filter::equal("title", "red")), "its values can't be compared"),
+        (
+            Find::new().order(Order::Column { name: "notes".into(), down: false }),
+            "its values can't be compared",
+        ),
+        (Find::new().proximity(-1.0), "proximity is -1"),
+        (Find::new().k1(f32::NAN), "k1 is NaN"),
+    ] {
+        let error = search(&place, "walnut", &find).unwrap_err();
+        assert!(error.is_bad_request() && error.to_string().contains(said), "{error}");
+    }
+    for text in ["", "12", "zz", "0000803f09", "0000803f00"] {
+        assert!(text.parse::<search::Place>().unwrap_err().is_bad_request(), "{text}");
     }
 }
 

@@ -229,9 +229,8 @@ impl Picked {
         };
         let infix: fn(&str) -> Option<String> =
             |word| (word.len() > 5).then(|| word.get(1..5)).flatten().map(|middle| format!("*{middle}*"));
-        let near: fn(&str) -> Option<String> = |word| {
-            (word.len() > 5 && word.len() < 8).then(|| word.replacen(|c| c == 'e' || c == 'a', "o", 1))
-        };
+        let near: fn(&str) -> Option<String> =
+            |word| (word.len() > 5 && word.len() < 8).then(|| word.replacen(['e', 'a'], "o", 1));
         let filter = |share: i64| Filter::below("part", share);
         let kind = |kind, queries, find, exhaustive| Asked { kind, queries, find, exhaustive };
         let uneven = |find: Find| find.weight("title", 4.0);

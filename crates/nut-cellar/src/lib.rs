@@ -46,3 +46,12 @@ struct Readme;
 #[cfg(doctest)]
 #[doc = include_str!("../../../docs/text.md")]
 struct ChapterOnText;
+
+/// And those of the chapters on queries and on ranking.
+#[cfg(doctest)]
+#[doc = include_str!("../../../docs/query-language.md")]
+struct ChapterOnQueries;
+
+#[cfg(doctest)]
+#[doc = include_str!("../../../docs/ranking.md")]
+struct ChapterOnRanking;

@@ -15,7 +15,7 @@ pub(crate) enum Bound {
     /// A value lies in one of these ranges.
     Numbers(usize, Numbers),
     /// A text lies in one of these ranges.
-    Texts(usize, Vec<(Edge<String>, Edge<String>)>),
+    Texts(usize, Vec<Texts>),
     /// There is no value.
     Absent(usize),
     All(Vec<Bound>),
@@ -99,7 +99,10 @@ pub(super) fn column(schema: &Schema, name: &str) -> Result<(usize, Kind), Strin
     }
 }
 
-fn texts(test: &Test) -> Result<Vec<(Edge<String>, Edge<String>)>, String> {
+/// Texts between two others.
+pub(crate) type Texts = (Edge<String>, Edge<String>);
+
+fn texts(test: &Test) -> Result<Vec<Texts>, String> {
     let text = |value: &Value| match value.clone().into_kind(Kind::Exact) {
         Ok(Value::Text(text)) => Ok(text),
         _ => Err(format!("`{value}` is no text.")),

@@ -199,7 +199,8 @@ impl Parser<'_> {
 
     /// What stands behind a column, and whether it is the opposite that holds.
     fn comparison(&mut self, name: &str) -> Result<(bool, Test), Misread> {
-        let signs: [(&str, fn(Value) -> Test, bool); 7] = [
+        type Make = fn(Value) -> Test;
+        let signs: [(&str, Make, bool); 7] = [
             ("=", Test::Equal, false),
             ("!=", Test::Equal, true),
             ("<>", Test::Equal, true),

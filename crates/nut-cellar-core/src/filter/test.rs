@@ -55,6 +55,9 @@ pub(super) fn range(text: &str) -> Option<Test> {
     })
 }
 
+/// Makes a test of a value.
+type Make = fn(Value) -> Test;
+
 /// What stands behind a column and a colon in a query: a value, a range, or a sign and a value.
 ///
 /// # Errors
@@ -63,7 +66,7 @@ pub(crate) fn reads_as_value(kind: Kind, text: &str) -> Result<Test, String> {
     if kind == Kind::Exact {
         return Ok(Test::Equal(text.into()));
     }
-    let signs: [(&str, fn(Value) -> Test); 5] = [
+    let signs: [(&str, Make); 5] = [
         (">=", Test::AtLeast),
         ("<=", Test::AtMost),
         (">", Test::Above),

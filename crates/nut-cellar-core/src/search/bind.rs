@@ -8,7 +8,7 @@ use super::plan::{
 use crate::error::Result;
 use crate::filter::{self, Bound, Test, bind_test, reads_as_value};
 use crate::query::{Expansions, Query, shared_forms};
-use crate::schema::{ColumnSet, Kind, Schema};
+use crate::schema::{Column, ColumnSet, Kind, Schema};
 use crate::text::{Automaton, Pattern, Recipe, Recipes, Spelling};
 use std::collections::HashMap;
 use std::ops::Bound as Edge;
@@ -234,7 +234,9 @@ impl Binder<'_> {
             }
         }
         let mut different = Vec::new();
-        others.into_iter().for_each(|(_, node)| add_once(&mut different, node));
+        for (_, node) in others {
+            add_once(&mut different, node);
+        }
         let certain = needed.iter().filter(|node| !matches!(node, Node::Not(_))).count();
         if wanted.outermost {
             self.plan.choice = self.plan.choice.max(certain + different.len());
@@ -266,7 +268,7 @@ impl Binder<'_> {
         };
         let (mut inner, mut others) = (Scope::default(), Vec::new());
         for name in names {
-            let kind = self.schema.column(name).map(|column| column.kind());
+            let kind = self.schema.column(name).map(Column::kind);
             let compared = kind.filter(|kind| !matches!(kind, Kind::Text | Kind::Point));
             let reads = compared.is_some_and(|kind| {
                 kind == Kind::Exact || value.is_none_or(|value| reads_as_value(kind, value).is_ok())
@@ -279,7 +281,7 @@ impl Binder<'_> {
         }
         let found = !inner.text.is_empty() || !inner.values.is_empty();
         for name in &others {
-            let what = match (self.schema.column(name).map(|column| column.kind()), value) {
+            let what = match (self.schema.column(name).map(Column::kind), value) {
                 (None, _) => format!("there is no column `{name}`"),
                 (Some(kind @ (Kind::Text | Kind::Point)), _) => {
                     format!("column `{name}` is of kind \"{kind}\" and has no words")
@@ -328,7 +330,7 @@ impl Binder<'_> {
     fn values_or(&mut self, text: &str, scope: &Scope, otherwise: impl FnOnce(&mut Self) -> Part) -> Part {
         let mut nodes = Vec::new();
         for name in &scope.values {
-            let kind = self.schema.column(name).map_or(Kind::Exact, |column| column.kind());
+            let kind = self.schema.column(name).map_or(Kind::Exact, Column::kind);
             let bound = reads_as_value(kind, text).and_then(|test| bind_test(self.schema, name, &test));
             match bound {
                 Ok(bound) => nodes.push(node_of(&mut self.plan, bound)),
@@ -357,13 +359,12 @@ impl Binder<'_> {
         }
         if !scope.text.is_empty() {
             let (alternatives, problem) = self.pattern_alternatives(text, scope.text);
-            match problem {
-                Some(problem) => self.plan.notes.push(problem),
-                None => {
-                    let scoring = alternatives.len();
-                    let part = self.add(Query::pattern(text), alternatives, scoring, positive);
-                    nodes.extend(Some(part.node).filter(|node| *node != Node::Nothing));
-                }
+            if let Some(problem) = problem {
+                self.plan.notes.push(problem);
+            } else {
+                let scoring = alternatives.len();
+                let part = self.add(Query::pattern(text), alternatives, scoring, positive);
+                nodes.extend(Some(part.node).filter(|node| *node != Node::Nothing));
             }
         }
         Part::of(any(nodes))
@@ -451,9 +452,10 @@ impl Binder<'_> {
     /// Adds a leaf, of whose alternatives the first `scoring` score, unless it is there already.
     fn add(&mut self, query: Query, alternatives: Vec<Alternative>, scoring: usize, positive: bool) -> Part {
         if alternatives.is_empty() {
-            let text = match &query {
-                Query::Word(text) | Query::Phrase(text) | Query::Window(text, _) | Query::Near(text) => text,
-                _ => return Part::nothing(),
+            let (Query::Word(text) | Query::Phrase(text) | Query::Window(text, _) | Query::Near(text)) =
+                &query
+            else {
+                return Part::nothing();
             };
             if !text.contains(char::is_alphanumeric) {
                 self.plan.notes.push(format!("`{text}` has no letter or digit; it was left out."));

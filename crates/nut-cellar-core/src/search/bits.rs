@@ -110,8 +110,12 @@ mod tests {
             let (mut bits, mut other) = (Bits::new(size), Bits::new(size));
             let mut set: BTreeSet<_> = numbers.into_iter().filter(|number| *number < size).collect();
             let others: BTreeSet<_> = others.into_iter().filter(|number| *number < size).collect();
-            set.iter().for_each(|number| bits.set(*number));
-            others.iter().for_each(|number| other.set(*number));
+            for number in &set {
+                bits.set(*number);
+            }
+            for number in &others {
+                other.set(*number);
+            }
             let range = range.0.min(size)..range.1.min(size);
             if range.start < range.end {
                 bits.set_range(range.clone());

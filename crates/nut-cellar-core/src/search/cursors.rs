@@ -230,14 +230,13 @@ impl<'a> Cursors<'a> {
     /// parts of the query may need what lies between.
     fn from(&mut self, hand: &mut Hand, node: &Node, ordinal: u32) -> Step<u32> {
         Ok(match node {
-            Node::Nothing => END,
             Node::Leaf(leaf) => match &mut self.leaves[*leaf] {
                 LeafCursor::Word(word) => self.words[*word].group.seek(ordinal)?,
                 LeafCursor::Rows(rows) => rows.seek(ordinal)?,
             },
             Node::Test(test) => self.tests[*test].next(hand, ordinal)?,
             Node::Not(_) if ordinal < self.standing.shelf.records() => ordinal,
-            Node::Not(_) => END,
+            Node::Nothing | Node::Not(_) => END,
             Node::All(parts) => {
                 let mut most = ordinal;
                 for part in parts {
@@ -329,12 +328,12 @@ impl<'a> Cursors<'a> {
         self.count_times(hand, ordinal)?;
         let Ranking { formula, idf, .. } = *self.ranking;
         let mut score = 0.0;
-        for place in 0..self.words.len() {
+        for (place, idf) in idf.iter().enumerate() {
             let times = self.times[place];
             if times > 0 {
                 let mut measure = Measure { formula, lengths: &mut self.lengths, hand };
                 let group = if_at_hand(self.words[place].group.frequency(ordinal, &mut measure))?;
-                score += formula.part(idf[place], group.unwrap_or(0.0)) * times as f32;
+                score += formula.part(*idf, group.unwrap_or(0.0)) * times as f32;
             }
         }
         if self.ranking.proximity > 0.0 {
@@ -362,7 +361,8 @@ impl<'a> Cursors<'a> {
         places.sort_unstable();
         let mut least: Option<u32> = None;
         // The last place of the word at hand, and the last one of another word.
-        let (mut same, mut other): (Option<(usize, u32, usize)>, Option<(usize, u32)>) = (None, None);
+        let mut same: Option<(usize, u32, usize)> = None;
+        let mut other: Option<(usize, u32)> = None;
         for (column, at, word) in places {
             if let Some((known, before, last)) = same
                 && last != word

@@ -52,6 +52,12 @@ pub(super) fn gather(snapshot: &Snapshot, plan: &Plan, hand: &mut Hand) -> Step<
     let shelves = snapshot.standing();
     let mut gathered = Vec::with_capacity(plan.lookups.len());
     let mut visited = 0;
+    // Where forms have to be asked for, the terms as typed may be asked for in the same breath.
+    for standing in shelves.iter().filter(|standing| !standing.shelf.is_at_hand()) {
+        for term in plan.lookups.iter().filter_map(|lookup| lookup.term.as_ref()) {
+            if_at_hand(standing.shelf.find_term(hand, term))?;
+        }
+    }
     for lookup in &plan.lookups {
         let mut family = Gathered::new(shelves.len());
         visited += if_at_hand(gather_one(shelves, lookup, &mut family, hand))?.unwrap_or(0);

@@ -146,13 +146,11 @@ fn count(
         let window = start..start.saturating_add(COUNTED).min(records);
         bits.reset((window.end - window.start) as usize);
         if_at_hand(cursors.fill(hand, &root, &window, &mut bits))?;
-        total += match &standing.mask {
-            None => bits.count(),
-            Some(_) => {
-                let live =
-                    |place: &usize| !standing.removed(window.start + u32::try_from(*place).unwrap_or(0));
-                bits.iter().filter(live).count() as u64
-            }
+        total += if standing.mask.is_none() {
+            bits.count()
+        } else {
+            let live = |place: &usize| !standing.removed(window.start + u32::try_from(*place).unwrap_or(0));
+            bits.iter().filter(live).count() as u64
         };
         start = window.end;
     }

@@ -30,7 +30,7 @@ pub(super) struct Row {
 /// The ways to match a leaf that the shelf has all terms of.
 #[derive(Debug)]
 pub(super) struct Rows {
-    rows: Vec<Row>,
+    ways: Vec<Row>,
     /// Records that match anyway.
     records: Option<Bits>,
     /// The record that was looked at last, and whether it matches.
@@ -38,8 +38,8 @@ pub(super) struct Rows {
 }
 
 impl Rows {
-    pub fn new(rows: Vec<Row>, records: Option<Bits>) -> Self {
-        Self { rows, records, known: None }
+    pub fn new(ways: Vec<Row>, records: Option<Bits>) -> Self {
+        Self { ways, records, known: None }
     }
 
     /// Whether there are records that match whatever their terms.
@@ -50,14 +50,14 @@ impl Rows {
     /// About how many records have all terms of a row.
     pub fn cost(&self) -> u64 {
         let records = self.records.as_ref().map_or(0, Bits::count);
-        self.rows.iter().map(Row::cost).sum::<u64>() + records
+        self.ways.iter().map(Row::cost).sum::<u64>() + records
     }
 
     /// The first record from one on that has all terms of a row.
     pub fn seek(&mut self, ordinal: u32) -> Result<u32> {
         let records = self.records.as_ref().and_then(|records| records.next(ordinal as usize));
         let mut least = records.map_or(END, |next| u32::try_from(next).unwrap_or(END));
-        for row in &mut self.rows {
+        for row in &mut self.ways {
             least = least.min(row.seek(ordinal)?);
         }
         Ok(least)
@@ -71,7 +71,7 @@ impl Rows {
             return Ok(has);
         }
         let mut has = self.records.as_ref().is_some_and(|records| records.has(ordinal as usize));
-        for row in &mut self.rows {
+        for row in &mut self.ways {
             has = has || row.has(shelf, hand, ordinal)?;
         }
         self.known = Some((ordinal, has));

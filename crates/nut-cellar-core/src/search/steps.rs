@@ -375,13 +375,10 @@ impl Search {
     fn place_of(&self, placed: &Placed) -> Result<Place> {
         let value = match self.by.filter(|_| placed.scored.valued) {
             None => None,
-            Some(by) => match &placed.text {
-                Some(text) => Some(Value::Text(text.clone())),
-                None => {
-                    let number = if by.down { placed.scored.front } else { !placed.scored.front };
-                    Value::of_number(by.kind, number)
-                }
-            },
+            Some(by) => placed.text.clone().map(Value::Text).or_else(|| {
+                let number = if by.down { placed.scored.front } else { !placed.scored.front };
+                Value::of_number(by.kind, number)
+            }),
         };
         Ok(Place { value, score: placed.scored.score, key: Key::decode(&placed.key)? })
     }

@@ -191,6 +191,9 @@ fn locate(snapshot: &Snapshot, hand: &mut Hand, key: &[u8]) -> Step<Option<(usiz
     Ok(found)
 }
 
+/// A rank, and the key and score of the record before.
+type Ranked = (u64, Option<(Vec<u8>, f32)>);
+
 /// A record and a search.
 struct Place<'a> {
     snapshot: &'a Snapshot,
@@ -375,7 +378,7 @@ impl Place<'_> {
     }
 
     /// The place of the record among all matches, and the key and score of the one before it.
-    fn rank(&self, hand: &mut Hand, score: f32, key: &[u8]) -> Step<(u64, Option<(Vec<u8>, f32)>)> {
+    fn rank(&self, hand: &mut Hand, score: f32, key: &[u8]) -> Step<Ranked> {
         let (mut better, mut ahead): (u64, Option<(f32, Vec<u8>)>) = (0, None);
         for (shelf, standing) in self.snapshot.standing().iter().enumerate() {
             let Some(ranking) = self.prepared.ranking(shelf) else { continue };

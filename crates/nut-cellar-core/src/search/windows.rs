@@ -1,7 +1,7 @@
 //! Going through a shelf term by term, in windows of records, for queries of which any word will do.
 //!
 //! In a window each word has a bound of what it can add. The words with the least bounds, as long as theirs together do not
-//! reach the score that has to be beaten, can bring no record to the front alone (MaxScore: H. Turtle, J. Flood, "Query
+//! reach the score that has to be beaten, can bring no record to the front alone (`MaxScore`: H. Turtle, J. Flood, "Query
 //! evaluation: strategies and optimizations", 1995; with bounds by block: S. Ding, T. Suel, 2011; in windows: as
 //! K. Chakrabarti, S. Chaudhuri, V. Ganti, "Interval-based pruning for top-k processing over compressed lists", 2011). The
 //! postings of the others are added up, roughly: a sum that no score exceeds but for rounding. Only records whose sum can

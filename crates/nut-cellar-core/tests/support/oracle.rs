@@ -399,7 +399,6 @@ impl Reader<'_> {
         }
         let choice = certain.len() + free.len();
         let needed = match self.search.words {
-            Words::All => choice,
             Words::Any => 1,
             Words::AtLeast(count) if outermost => count.clamp(1, choice.max(1)),
             Words::Share(share) if outermost => {
