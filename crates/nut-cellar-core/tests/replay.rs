@@ -3,6 +3,8 @@
 
 #[path = "support/forge.rs"]
 mod forge;
+#[path = "support/typed.rs"]
+mod typed;
 
 use std::fs;
 use std::path::Path;
@@ -30,4 +32,9 @@ fn manifests() {
 #[test]
 fn dictionaries() {
     replay("dictionary", forge::dictionary);
+}
+
+#[test]
+fn queries() {
+    replay("query", typed::query);
 }

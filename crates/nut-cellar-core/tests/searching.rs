@@ -65,7 +65,7 @@ fn what_queries_find() {
     let place = morning();
     let all = Find::new();
     let any = || Find::new().words(Words::Any);
-    for (query, find, expected) in [
+    let cases = vec![
         ("walnut box", all.clone(), "1 2"),
         ("box walnut box", all.clone(), "1 2"),
         ("walnut umbrella", all.clone(), ""),
@@ -118,7 +118,8 @@ fn what_queries_find() {
         ("walnut brass umbrella", Find::new().words(Words::Share(0.5)), "1 2 3"),
         ("", all.clone(), ""),
         ("- … !", all.clone(), ""),
-    ] {
+    ];
+    for (query, find, expected) in cases {
         let found = search(&place, query, &find).unwrap();
         assert_eq!(ids(&found).join(" "), expected, "{query}");
         assert_eq!(found.total, found.hits.len() as u64, "{query}");

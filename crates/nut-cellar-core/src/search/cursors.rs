@@ -588,11 +588,11 @@ fn add_records(
     let Some(&(lookup, _)) = alternative.terms.first() else { return Ok(()) };
     let lookup = &plan.lookups[lookup];
     let limited = alternative.columns.both(all) != all;
+    let mut spare = None;
     let mut add = |hand: &mut Hand, entry: &TermEntry| {
-        if let Some(postings) = if_at_hand(standing.shelf.postings(hand, entry))? {
-            let mut member = Member::new(postings, 1.0, alternative.columns);
-            member.fill(&(0..standing.shelf.records()), limited, |ordinal| bits.set(ordinal as usize))?;
-        }
+        let counts = (alternative.columns, limited);
+        let set = |ordinal: u32| bits.set(ordinal as usize);
+        if_at_hand(standing.shelf.each_record(hand, entry, counts, &mut spare, set))?;
         Ok(true)
     };
     for term in named(std::slice::from_ref(standing), lookup, hand)?.into_keys() {

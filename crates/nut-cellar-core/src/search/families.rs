@@ -173,14 +173,17 @@ impl Gathered {
 
     /// Takes a term with where a shelf has it, if that is known.
     fn take(&mut self, term: &str, likeness: f32, shelf: usize, entry: Option<TermEntry>) {
-        if self.known.len() == MOST_ALIKE && !self.known.contains_key(term) {
-            let last = self.order.last().map(|(Reverse(bits), last)| (f32::from_bits(*bits), last.as_str()));
-            self.cut = true;
-            if last.is_none_or(|(least, last)| {
-                (Reverse(likeness.to_bits()), term) > (Reverse(least.to_bits()), last)
-            }) {
+        if self.known.len() == MOST_ALIKE {
+            let after = |(bits, last): &(Reverse<u32>, String)| {
+                (Reverse(likeness.to_bits()), term) > (*bits, last.as_str())
+            };
+            if self.order.last().is_some_and(after) && !self.known.contains_key(term) {
+                self.cut = true;
                 return;
             }
+        }
+        if self.known.len() == MOST_ALIKE && !self.known.contains_key(term) {
+            self.cut = true;
             if let Some((_, last)) = self.order.pop_last() {
                 self.known.remove(&last);
             }

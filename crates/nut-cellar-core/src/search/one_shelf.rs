@@ -74,7 +74,7 @@ pub(super) fn search(
     let estimated = cursors.cost(hand, &root)?;
     let all: u64 = cursors.words.iter().map(|word| word.group.cost()).sum();
     let by_score = *find.wanted_order() == Order::Score;
-    let can_window = by_score && cursors.words_tell_all(&root) && asked.k > 0;
+    let can_window = by_score && !cursors.words.is_empty() && asked.k > 0;
     let wanted = match find.wanted_total() {
         Total::Exact => u64::MAX,
         Total::AtLeast(wanted) => wanted.saturating_sub(asked.counted),
@@ -110,6 +110,14 @@ pub(super) fn search(
         let streamed =
             if_at_hand(windows(hand, &mut cursors, &root, find, &mut top, prune))?.unwrap_or_default();
         (went.scored, went.unpacked) = (streamed.scored + cursors.scored, streamed.unpacked);
+        // Records without any of the words score nothing: they count where others are too few.
+        if top.threshold() <= 0.0 && !cursors.words_tell_all(&root) {
+            went.way = "windows, then walk";
+            top = Top::new(asked.k, asked.after, asked.floor);
+            let mut cursors = Cursors::open(hand, standing, plan, ranking)?;
+            cursors.expect(hand, estimated.min(all))?;
+            walk(hand, &mut cursors, &root, find, Collect { top: &mut top, count: 0, by: None })?;
+        }
         total = if wanted == 0 { 0 } else { count(hand, standing, ranking, asked, wanted)? };
     } else {
         let by = asked

@@ -82,6 +82,11 @@ impl Shelf {
                     break;
                 }
             }
+            let begins = index.beginning_of(block).map_err(|what| self.broken(Section::TermIndex, what))?;
+            if begins.is_some_and(|begins| is_ruled_out(automaton, &begins)) {
+                block += 1;
+                continue;
+            }
             let Some(bytes) = if_at_hand(self.block_of(hand, Section::Terms, &index, block))? else {
                 block += 1;
                 continue;
@@ -142,6 +147,13 @@ fn after(beginning: &[u8]) -> Option<Vec<u8>> {
     let mut after = beginning[..=place].to_vec();
     after[place] += 1;
     Some(after)
+}
+
+/// Whether no word that begins so is looked for.
+fn is_ruled_out<A: Automaton>(automaton: &A, beginning: &[u8]) -> bool {
+    // The last character may be cut.
+    let whole = beginning.utf8_chunks().next().map_or("", |chunk| chunk.valid());
+    whole.chars().try_fold(automaton.start(), |state, next| automaton.step(&state, next)).is_none()
 }
 
 struct Look<'a, A: Automaton> {

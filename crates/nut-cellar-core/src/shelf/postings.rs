@@ -518,6 +518,57 @@ fn read_table(bytes: &[u8], blocks: usize, records: u32) -> Result<(Vec<Block>, 
 }
 
 impl Shelf {
+    /// Gives `take` the records that have a term, the removed ones included, in these columns; `limited` tells whether some
+    /// columns are not among them. `spare` is what is used to walk; whoever asks for many terms gives it again and again.
+    pub(crate) fn each_record(
+        self: &Arc<Self>,
+        hand: &mut Hand,
+        entry: &TermEntry,
+        (columns, limited): (ColumnSet, bool),
+        spare: &mut Option<Postings>,
+        mut take: impl FnMut(u32),
+    ) -> Step<()> {
+        if let Lists::Once { ordinal, column, .. } = entry.lists {
+            if ordinal >= self.records() {
+                return Err(self.broken(Section::Terms, Broken("an occurrence")).into());
+            }
+            if !limited || columns.has(column.into()) {
+                take(ordinal);
+            }
+            return Ok(());
+        }
+        let mut postings = self.postings(hand, entry)?;
+        if let Some(spare) = spare {
+            std::mem::swap(&mut postings.ordinals, &mut spare.ordinals);
+            std::mem::swap(&mut postings.shapes, &mut spare.shapes);
+            std::mem::swap(&mut postings.tf, &mut spare.tf);
+            postings.ordinals.clear();
+        }
+        for block in 0..postings.blocks() {
+            postings.enter(block)?;
+            if limited {
+                for place in 0..postings.ordinals.len() {
+                    postings.stand(place);
+                    let counts = if let Some((column, _)) = postings.alone() {
+                        columns.has(column)
+                    } else {
+                        postings.read()?;
+                        !postings.columns.both(columns).is_empty()
+                    };
+                    if counts {
+                        take(postings.ordinals[place]);
+                    }
+                }
+            } else {
+                for ordinal in &postings.ordinals {
+                    take(*ordinal);
+                }
+            }
+        }
+        *spare = Some(postings);
+        Ok(())
+    }
+
     /// The postings of a term, standing before the first.
     pub(crate) fn postings(self: &Arc<Self>, hand: &mut Hand, entry: &TermEntry) -> Step<Postings> {
         let kinds = Shapes::new(self.columns());

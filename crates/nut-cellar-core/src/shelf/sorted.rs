@@ -310,6 +310,17 @@ impl SortedIndex {
         Ok(Some(low - 1))
     }
 
+    /// What all entries of a block begin with, as far as the index tells; none for the first and the last block.
+    pub fn beginning_of(&self, block: usize) -> Result<Option<Vec<u8>>, Broken> {
+        if block == 0 || block + 1 >= self.blocks {
+            return Ok(None);
+        }
+        // The entries lie between the two heads.
+        let (head, next) = (self.head(block)?, self.head(block + 1)?);
+        let shared = head.iter().zip(next).take_while(|(a, b)| a == b).count();
+        Ok(Some([self.common(), &head[..shared]].concat()))
+    }
+
     /// What tells a block from the one before it, without what all have in common.
     fn head(&self, block: usize) -> Result<&[u8], Broken> {
         let table = Self::COUNT_BYTES + self.blocks * self.sizes[0];
