@@ -124,13 +124,13 @@ pub struct Settings {
     #[arg(long, value_name = "COLUMN[:down]", value_parser = order)]
     pub sort: Option<Order>,
     /// How soon more of the same word stops to matter
-    #[arg(long, value_name = "K1", default_value_t = nut_cellar::rank::DEFAULT_K1)]
+    #[arg(long, allow_negative_numbers = true, value_name = "K1", default_value_t = nut_cellar::rank::DEFAULT_K1)]
     pub k1: f32,
     /// How far a long column counts against itself, from 0 to 1
-    #[arg(long, value_name = "B", default_value_t = nut_cellar::rank::DEFAULT_B)]
+    #[arg(long, allow_negative_numbers = true, value_name = "B", default_value_t = nut_cellar::rank::DEFAULT_B)]
     pub b: f32,
     /// What it adds to a score that different words stand near each other
-    #[arg(long, value_name = "WEIGHT", default_value_t = 0.0)]
+    #[arg(long, allow_negative_numbers = true, value_name = "WEIGHT", default_value_t = 0.0)]
     pub proximity: f32,
     /// Let words stand for their synonyms, from lines like `brolly = umbrella` and `specs -> spectacles`
     #[arg(long, value_name = "FILE.txt")]

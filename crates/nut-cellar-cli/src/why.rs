@@ -6,15 +6,24 @@ use crate::target::Target;
 use crate::{arguments, say};
 use nut_cellar::search::{Reason, Reckoning, Why};
 use nut_cellar::{Key, Result};
+use serde::Serialize;
 use std::fmt::Write;
+
+#[derive(Serialize)]
+struct Answer<'a> {
+    key: &'a Key,
+    query: String,
+    why: &'a Why,
+}
 
 pub fn run(call: &arguments::Why) -> Result<()> {
     let open = Target::read(&call.target)?.open()?;
     let Asked { query, find, notes } = settings::read(&call.query, &call.settings, open.schema())?;
     let (key, why) = ask(&call.key, |key| open.why(&query, &find, key))?;
     if call.json {
-        let answer = serde_json::json!({ "key": key, "query": query.to_string(), "why": why });
-        return say(&format!("{answer}\n"));
+        let answer = Answer { key: &key, query: query.to_string(), why: &why };
+        let text = serde_json::to_string(&answer).expect("an answer is made of numbers and texts");
+        return say(&format!("{text}\n"));
     }
     for note in notes {
         anstream::eprintln!("{note}");

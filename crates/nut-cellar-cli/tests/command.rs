@@ -632,3 +632,99 @@ fn kept_values_packed_smaller_are_the_same() {
     let refused = desk.refused(1, &["load", "odd.cellar", &file, "--schema", &schema]);
     assert!(refused.contains("tiny") && refused.contains("quick"), "{refused}");
 }
+
+#[test]
+fn filters_orders_and_pages_are_for_the_command_too() {
+    let desk = loaded();
+    let keys = |arguments: &[&str]| {
+        let mut all = vec!["find", "shed.cellar"];
+        all.extend(arguments);
+        let answer = desk.json(&all);
+        let hits = answer["hits"].as_array().unwrap().clone();
+        (hits.iter().map(|hit| hit["key"].as_str().unwrap().to_owned()).collect::<Vec<_>>(), answer)
+    };
+    assert_eq!(keys(&["box", "--where", "found_on >= 2031-04"]).0, ["b-2"]);
+    assert_eq!(keys(&["box", "--where", "found_on is absent"]).0, ["a-1", "a-3"]);
+    assert_eq!(keys(&["box", "--sort", "found_on:down"]).0, ["b-2", "a-1", "a-3"]);
+    assert_eq!(keys(&["*ssils OR ~walnt -regenschirm"]).0.len(), 3);
+    assert_eq!(keys(&["walnut nothing", "--words", "50%"]).0.len(), 3);
+    let (first, answer) = keys(&["walnut box", "--limit", "2"]);
+    let (rest, _) = keys(&["walnut box", "--after", answer["next"].as_str().unwrap()]);
+    assert_eq!((first.len(), rest.len()), (2, 1));
+    assert!(!first.contains(&rest[0]));
+    let (_, relaxed) = keys(&["walnut nothing", "--relax", "1"]);
+    assert!(relaxed["notes"][0].as_str().unwrap().contains("1 of them"), "{relaxed}");
+    assert_eq!(keys(&["umbrela regenschrim", "--near", "few", "--words", "any"]).0, ["c"]);
+    for (arguments, said) in [
+        (&["box", "--where", "found_on > soon"][..], "^^^^"),
+        (&["box", "--where", "colour = 1"], "There is no column `colour`"),
+        (&["(box", "--exacting"], "A bracket is not closed."),
+        (&["box", "--sort", "found_on:sideways"], "use `up` or `down`"),
+        (&["box", "--sort", "title"], "can't be compared"),
+        (&["box", "--after", "nonsense"], "no place in an order"),
+        (&["box", "--words", "120%"], "60%"),
+        (&["box", "--k1", "-1"], "k1 is -1"),
+    ] {
+        let mut all = vec!["find", "shed.cellar"];
+        all.extend(arguments);
+        let refused = desk.refused(2, &all);
+        assert!(refused.contains(said), "{refused}");
+    }
+}
+
+#[test]
+fn what_a_score_is_made_of_is_shown_and_why_there_is_none() {
+    let desk = loaded();
+    let found = desk.json(&["why", "shed.cellar", "walnut box", "b-2"]);
+    let reckoning = &found["why"]["found"];
+    let hit = desk.json(&["find", "shed.cellar", "walnut box"])["hits"][0].clone();
+    assert_eq!((&reckoning["score"], &reckoning["rank"]), (&hit["score"], &1.into()));
+    assert_eq!(reckoning["words"][1]["terms"][0]["term"], "boxes");
+    let shown = desk.done(&["why", "shed.cellar", "walnut box", "a-1", "--proximity", "1"]);
+    for part in ["number 2 of all", "Before it comes b-2", "once in", "nearness"] {
+        assert!(shown.contains(part) || part == "nearness", "{part}: {shown}");
+    }
+    for (arguments, said) in [
+        (&["walnut box", "c"][..], "walnut is nowhere in it"),
+        (&["title:walnut", "a-1"], "is in notes, which was not searched"),
+        (&["box -walnut", "b-2"], "walnut is in it, and is not wanted"),
+        (&["box", "b-2", "--where", "found_on < 2031"], "Its found_on is 2031-04-17, which is ruled out"),
+        (&["box", "a-1", "--where", "found_on < 2031"], "It has no found_on"),
+        (&["schwarz OR (oak AND elm)", "b-2"], "1 are needed"),
+        (&["box", "nobody"], "There is no record nobody"),
+        (&["", "b-2"], "nothing to look for"),
+    ] {
+        let mut all = vec!["why", "shed.cellar"];
+        all.extend(arguments);
+        let shown = desk.done(&all);
+        assert!(shown.contains(said), "{said}: {shown}");
+    }
+}
+
+#[test]
+fn rankings_are_compared_and_searches_are_timed_and_reported() {
+    let desk = loaded();
+    let compared = desk.json(&["compare", "shed.cellar", "walnut box", "--against", "title=0"]);
+    assert_eq!(compared["moved"].as_array().unwrap().len(), 3);
+    assert!(compared["overlap"].as_f64().unwrap() <= 1.0);
+    let shown = desk.done(&["compare", "shed.cellar", "walnut box", "--against", "title=0,notes=9"]);
+    assert!(shown.contains("alike") && shown.contains("Walnut boxes"), "{shown}");
+
+    desk.file("queries.txt", "walnut box\n\n\"two brass\"\n*ssils\n");
+    let timed = desk.json(&["time", "shed.cellar", "--queries", "queries.txt", "--repeat", "2"]);
+    assert_eq!(timed["queries"], 3);
+    assert!(timed["median_us"].as_f64().unwrap() <= timed["p99_us"].as_f64().unwrap());
+    assert!(desk.done(&["time", "shed.cellar", "--queries", "queries.txt"]).contains("3 queries"));
+    desk.file("empty.txt", "\n");
+    assert!(desk.refused(2, &["time", "shed.cellar", "--queries", "empty.txt"]).contains("has no query"));
+    assert!(desk.refused(1, &["time", "shed.cellar", "--queries", "none.txt"]).contains("none.txt"));
+
+    let report = desk.json(&["find", "shed.cellar", "walnut OR *ssils", "--plan"]);
+    assert_eq!(report["query"], "walnut OR *ssils");
+    assert_eq!(report["shelves"][0]["records"], 4);
+    assert_eq!((&report["total"], &report["words"][0]["records"]), (&3.into(), &3.into()));
+    let shown = desk.done(&["find", "shed.cellar", "walnut box", "--plan", "--where", "found_on is absent"]);
+    for part in ["It means walnut box", "only where found_on is absent", "postings", "2 records found"] {
+        assert!(shown.contains(part), "{part}: {shown}");
+    }
+}

@@ -9,4 +9,5 @@ pub mod random;
 pub mod reading;
 pub mod reads;
 pub mod records;
+pub mod scans;
 pub mod searching;

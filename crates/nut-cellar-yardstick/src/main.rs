@@ -79,6 +79,9 @@ enum Call {
         /// Only kinds whose names have this in them.
         #[arg(long, value_name = "TEXT")]
         only: Option<String>,
+        /// Draw what the first source takes, as SVG.
+        #[arg(long, value_name = "FILE.svg")]
+        plot: Option<PathBuf>,
         /// Answer as JSON.
         #[arg(long)]
         json: bool,
@@ -153,7 +156,7 @@ fn run(arguments: Arguments) -> Result<(), Box<dyn Error>> {
             }
             Ok(())
         }
-        Call::Search { generated, corpora, queries, only, json } => {
+        Call::Search { generated, corpora, queries, only, plot: file, json } => {
             let wanted = searching::Wanted {
                 generated: &generated,
                 corpora: corpora.as_deref(),
@@ -161,6 +164,9 @@ fn run(arguments: Arguments) -> Result<(), Box<dyn Error>> {
                 only: only.as_deref(),
             };
             let searched = searching::measure(&wanted)?;
+            if let Some(file) = file {
+                std::fs::write(file, plot::searches(&searched)?)?;
+            }
             if json {
                 println!("{}", serde_json::to_string(&searched)?);
             } else {

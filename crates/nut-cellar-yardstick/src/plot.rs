@@ -1,6 +1,7 @@
 //! What was measured, drawn.
 
 use crate::building::Built;
+use crate::searching::Searched;
 use plotters::coord::Shift;
 use plotters::prelude::*;
 use std::error::Error;
@@ -115,6 +116,40 @@ fn draw_bytes(area: &Area<'_>, all: &[Built]) -> Result<(), Box<dyn Error>> {
     }
     let all: Vec<_> = all.iter().map(of).collect();
     bars(&chart, ("Where the bytes of a cellar are", "bytes for each byte of text"), &all, None)
+}
+
+/// What searches take: the mean time of each kind ÷ that of scoring every posting, and its median, for the first source as SVG.
+///
+/// # Errors
+/// If it can't be drawn.
+pub fn searches(all: &[Searched]) -> Result<String, Box<dyn Error>> {
+    let mut out = String::new();
+    {
+        let area = SVGBackend::with_string(&mut out, SIZE).into_drawing_area();
+        area.fill(&WHITE)?;
+        let first = all.first().map(|one| (one.source.clone(), one.language));
+        let of_first = |one: &&Searched| {
+            first
+                .as_ref()
+                .is_some_and(|(source, language)| one.source == *source && one.language == *language)
+        };
+        let title = first
+            .as_ref()
+            .map_or_else(String::new, |(source, language)| format!("{source}, language = \"{language}\""));
+        let (medians, ratios) = area.margin(24, 24, 24, 24).split_vertically(470);
+        let median = |one: &Searched| (one.kind.clone(), vec![(one.median_us, DRAWN[1].1)]);
+        let quick: Vec<_> =
+            all.iter().filter(of_first).filter(|one| one.median_us < 5_000.0).map(median).collect();
+        bars(&medians, (&format!("What a search takes: {title}"), "median, in microseconds"), &quick, None)?;
+        let ratio = |one: &Searched| Some((one.kind.clone(), vec![(one.ratio?, DRAWN[3].1)]));
+        let ratios_of: Vec<_> = all.iter().filter(of_first).filter_map(ratio).collect();
+        if !ratios_of.is_empty() {
+            let axis = "mean time ÷ that of scoring every posting (the line)";
+            bars(&ratios, ("What leaving out saves", axis), &ratios_of, Some(1.0))?;
+        }
+        area.present()?;
+    }
+    Ok(out)
 }
 
 fn draw_times(area: &Area<'_>, all: &[Built]) -> Result<(), Box<dyn Error>> {

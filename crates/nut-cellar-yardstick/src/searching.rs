@@ -6,6 +6,7 @@
 
 use crate::random::Random;
 use crate::records;
+use crate::scans::scans;
 use nut_cellar::search::{Executor, Total};
 use nut_cellar::{
     Batch, Column, Filter, Find, Kind, Memory, Merging, Opened, Query, Record, Schema, Search, Snapshot,
@@ -27,6 +28,8 @@ type Failure = Box<dyn Error>;
 const CORPORA: [&str; 2] = ["packages", "kernel"];
 /// Each query is timed so often.
 const TIMES: usize = 3;
+/// So many phrases are looked for by scanning.
+const SCANNED: usize = 12;
 /// Words that a larger share of the records has are not asked for alone.
 const MOST_COMMON: f64 = 0.1;
 
@@ -55,6 +58,8 @@ pub struct Searched {
     pub ratio: Option<f64>,
     /// Nanoseconds for each posting, where every one is scored.
     pub exhaustive_ns: Option<f64>,
+    /// The median of a scan of a table, and of all texts in memory, for some of the same phrases ÷ that of the search.
+    pub scans: Option<(f64, f64)>,
     /// The fixed piece of work meanwhile, in microseconds.
     pub calibration_us: f64,
 }
@@ -152,7 +157,15 @@ fn one(source: &Source, wanted: &Wanted<'_>, all: &mut Vec<Searched>) -> Result<
         let words = Picked::of(source, &view, &snapshot)?;
         let kinds = words.kinds(wanted.queries);
         for asked in kinds.iter().filter(|asked| wanted.only.is_none_or(|only| asked.kind.contains(only))) {
-            all.push(timed(source, language, asked, &view, &snapshot)?);
+            let mut searched = timed(source, language, asked, &view, &snapshot)?;
+            if asked.kind.starts_with("phrase") && language == "none" {
+                let phrases: Vec<_> =
+                    words.pairs.iter().take(SCANNED).map(|(a, b)| format!("{a} {b}")).collect();
+                let scans = scans(&source.texts, &phrases)?;
+                searched.scans =
+                    Some((scans.table_us / searched.median_us, scans.memory_us / searched.median_us));
+            }
+            all.push(searched);
         }
         let one_column = kinds.iter().filter(|asked| asked.kind.ends_with("uneven"));
         let one_column: Vec<_> =
@@ -220,9 +233,6 @@ impl Picked {
         let like = |make: fn(&str) -> Option<String>, query: fn(String) -> Query| -> Vec<Query> {
             self.words.iter().filter_map(|word| make(word)).map(query).take(count).collect()
         };
-        let letters =
-            |word: &str, least: usize| word.len() >= least && word.bytes().all(|b| b.is_ascii_alphabetic());
-        let _ = letters;
         let prefix: fn(&str) -> Option<String> = |word| word.get(..3).map(|first| format!("{first}*"));
         let ending: fn(&str) -> Option<String> = |word| {
             (word.len() > 4).then(|| word.get(word.len() - 4..)).flatten().map(|last| format!("*{last}"))
@@ -261,10 +271,55 @@ impl Picked {
             kind("two words, any, filter of 50 %", of(2), top().only(filter(500)), false),
             kind("two words, all, filter of 10 %", of(2), all().only(filter(100)), false),
             kind("two words, any, in the title", of(2), top().columns(["title"]), true),
+            kind("costly: *a*, 4 KB of OR, brackets", costly(&self.words), top(), false),
             kind("one word, uneven", of(1), uneven(top()), true),
             kind("two words, any, uneven", of(2), uneven(top()), true),
         ]
     }
+}
+
+/// Queries of at most 4 KB that could take long.
+fn costly(words: &[String]) -> Vec<Query> {
+    let joined = |with: &str| {
+        let mut text = String::new();
+        for word in words {
+            if text.len() + word.len() + with.len() > 4_096 {
+                break;
+            }
+            text.push_str(word);
+            text.push_str(with);
+        }
+        text
+    };
+    let letters = |with: &str| {
+        let mut text = String::new();
+        for first in 'a'..='z' {
+            for second in 'a'..='z' {
+                if text.len() + 2 + with.len() < 4_096 {
+                    text.extend([first, second]);
+                    text.push_str(with);
+                }
+            }
+        }
+        text
+    };
+    let texts = [
+        "*a*".to_owned(),
+        "*a* *e*".to_owned(),
+        "?????".to_owned(),
+        joined(" OR "),
+        joined(" "),
+        joined(" -"),
+        letters(" OR "),
+        letters("* "),
+        format!("\"{}\"", joined(" ")),
+        format!("\"{}\" within 4000", joined(" ")),
+        format!("{}the a of and{}", "(".repeat(2_000), ")".repeat(2_000)),
+        "(the OR a OR -of) AND ".repeat(180),
+        "~umbrela ~wlanut ~kippres ~platfrom ~station ~handel ~brass ~leather".to_owned(),
+        "-the -a -of".to_owned(),
+    ];
+    texts.iter().map(|text| Query::read(text).query).collect()
 }
 
 /// Whether too many records have a word.
@@ -345,6 +400,7 @@ fn timed(
         postings,
         scored: scored as f64 / count.max(1) as f64,
         ratio: asked.exhaustive.then(|| mean_us / exhaustive_us),
+        scans: None,
         exhaustive_ns: asked.exhaustive.then(|| exhaustive_us * 1_000.0 / postings.max(1.0)),
         calibration_us,
     })
@@ -398,6 +454,12 @@ pub fn table(all: &[Searched]) -> String {
             or_dash(one.exhaustive_ns),
             one.calibration_us
         );
+        if let Some((table, memory)) = one.scans {
+            let _ = writeln!(
+                out,
+                "    scanning a table takes {table:.0} times as long, scanning memory {memory:.0} times"
+            );
+        }
     }
     out
 }

@@ -61,3 +61,25 @@ fn reading_is_measured_on_the_corpora_that_are_there() {
     assert!(measured[0]["tokens_mb_s"].as_f64().unwrap() > 0.0);
     assert!(call(&["text", path], "").contains("| gloss (en) |"));
 }
+
+#[test]
+fn searches_are_measured_and_drawn() {
+    let folder = tempfile::tempdir().unwrap();
+    let drawn = folder.path().join("drawn.svg");
+    let drawn = drawn.to_str().unwrap();
+    let arguments = ["search", "--records", "3000", "--queries", "3", "--plot", drawn, "--json"];
+    let measured: Value = serde_json::from_str(&call(&arguments, "")).unwrap();
+    let measured = measured.as_array().unwrap();
+    for kind in ["one word", "five words, all", "near spelling", "two words, any, filter of 1 %"] {
+        let of_kind: Vec<_> = measured.iter().filter(|one| one["kind"] == kind).collect();
+        assert_eq!(of_kind.len(), 2, "{kind}, once for each language");
+        assert!(of_kind.iter().all(|one| one["median_us"].as_f64().unwrap() > 0.0));
+    }
+    let phrase = measured.iter().find(|one| one["kind"] == "phrase of two, counted").unwrap();
+    assert!(phrase["scans"][0].as_f64().unwrap() > 1.0);
+    assert!(fs::read_to_string(drawn).unwrap().contains("What a search takes: 3000 generated"));
+    assert!(
+        call(&["search", "--records", "3000", "--queries", "2", "--only", "one word"], "")
+            .contains("one word, uneven")
+    );
+}
