@@ -12,7 +12,9 @@ use crate::error::Result;
 use crate::rank::{Formula, proximity};
 use crate::schema::ColumnSet;
 use crate::shelf::{END, Hand, LengthColumn, Step, TermEntry, if_at_hand};
+use std::collections::HashMap;
 use std::ops::Range;
+use std::sync::Arc;
 
 /// What makes numbers of words.
 pub(super) struct Ranking<'a> {
@@ -43,6 +45,9 @@ enum LeafCursor {
     Rows(Rows),
 }
 
+/// For some leaves the records of a shelf that match them, found by walking through its dictionary.
+pub(super) type Walked = HashMap<usize, Arc<Bits>>;
+
 /// What is open of a shelf.
 pub(super) struct Cursors<'a> {
     pub standing: &'a Standing,
@@ -64,12 +69,14 @@ pub(super) struct Cursors<'a> {
 }
 
 impl<'a> Cursors<'a> {
-    /// Opens what the shelf has.
+    /// Opens what the shelf has. What was found by walking through its dictionary is kept in `walked`, for whoever opens it
+    /// again.
     pub fn open(
         hand: &mut Hand,
         standing: &'a Standing,
         plan: &'a Plan,
         ranking: &'a Ranking<'a>,
+        walked: &mut Walked,
     ) -> Step<Self> {
         let shelf = &standing.shelf;
         let all: ColumnSet = (0..shelf.columns()).collect();
@@ -80,15 +87,14 @@ impl<'a> Cursors<'a> {
         }
         hand.complete()?;
         let mut leaves = Vec::with_capacity(plan.leaves.len());
-        for leaf in &plan.leaves {
+        for (place, leaf) in plan.leaves.iter().enumerate() {
             let is_cut = |alternative: &&Alternative| ranking.is_cut(alternative);
-            let cursor = match plan
-                .is_group(leaf)
-                .filter(|_| !leaf.alternatives.iter().any(|one| is_cut(&one)))
-            {
-                Some(word) => Ok(LeafCursor::Word(word)),
-                None => rows(hand, standing, plan, ranking, &leaf.alternatives, all).map(LeafCursor::Rows),
-            };
+            let cursor =
+                match plan.is_group(leaf).filter(|_| !leaf.alternatives.iter().any(|one| is_cut(&one))) {
+                    Some(word) => Ok(LeafCursor::Word(word)),
+                    None => rows(hand, standing, plan, ranking, (place, &leaf.alternatives), all, walked)
+                        .map(LeafCursor::Rows),
+                };
             leaves.extend(if_at_hand(cursor)?);
         }
         let mut tests = Vec::with_capacity(plan.tests.len());
@@ -536,18 +542,21 @@ fn rows(
     standing: &Standing,
     plan: &Plan,
     ranking: &Ranking<'_>,
-    alternatives: &[Alternative],
+    (leaf, alternatives): (usize, &[Alternative]),
     all: ColumnSet,
+    walked: &mut Walked,
 ) -> Step<Rows> {
     let mut rows = Vec::new();
-    let mut records: Option<Bits> = None;
-    for alternative in alternatives {
-        if ranking.is_cut(alternative) {
-            let size = standing.shelf.records() as usize;
-            let bits = records.get_or_insert_with(|| Bits::new(size));
-            if_at_hand(add_records(hand, standing, plan, alternative, all, bits))?;
-            continue;
+    let mut records = walked.get(&leaf).cloned();
+    if records.is_none() && alternatives.iter().any(|alternative| ranking.is_cut(alternative)) {
+        let mut bits = Bits::new(standing.shelf.records() as usize);
+        for alternative in alternatives.iter().filter(|alternative| ranking.is_cut(alternative)) {
+            if_at_hand(add_records(hand, standing, plan, alternative, all, &mut bits))?;
         }
+        hand.complete()?;
+        records = Some(Arc::clone(walked.entry(leaf).or_insert(Arc::new(bits))));
+    }
+    for alternative in alternatives.iter().filter(|alternative| !ranking.is_cut(alternative)) {
         let has = |lookup: usize| {
             ranking.families[lookup].terms.iter().any(|alike| alike.entries[ranking.shelf].is_some())
         };
@@ -588,7 +597,7 @@ fn add_records(
     let Some(&(lookup, _)) = alternative.terms.first() else { return Ok(()) };
     let lookup = &plan.lookups[lookup];
     let limited = alternative.columns.both(all) != all;
-    let mut spare = None;
+    let mut spare = (Vec::new(), Vec::new());
     let mut add = |hand: &mut Hand, entry: &TermEntry| {
         let counts = (alternative.columns, limited);
         let set = |ordinal: u32| bits.set(ordinal as usize);

@@ -1,7 +1,7 @@
 //! One shelf: which way through its postings is cheapest, and how many records match.
 
 use super::bits::Bits;
-use super::cursors::{Cursors, Ranking};
+use super::cursors::{Cursors, Ranking, Walked};
 use super::find::{Executor, Find, Order, Total};
 use super::plan::{Node, Plan};
 use super::top::{Scored, Top};
@@ -69,7 +69,8 @@ pub(super) fn search(
     asked: &Asked<'_>,
 ) -> Step<ShelfFound> {
     let Asked { plan, find, .. } = *asked;
-    let mut cursors = Cursors::open(hand, standing, plan, ranking)?;
+    let mut walked = Walked::new();
+    let mut cursors = Cursors::open(hand, standing, plan, ranking, &mut walked)?;
     let root = cursors.in_order(&plan.root);
     let estimated = cursors.cost(hand, &root)?;
     let all: u64 = cursors.words.iter().map(|word| word.group.cost()).sum();
@@ -96,7 +97,8 @@ pub(super) fn search(
     };
     if asked.k == 0 && find.wanted_executor() == Executor::Cheapest {
         let went = Went { way: "count", ..went };
-        let total = if wanted == 0 { 0 } else { count(hand, standing, ranking, asked, wanted)? };
+        let total =
+            if wanted == 0 { 0 } else { count(hand, standing, ranking, (asked, wanted), &mut walked)? };
         return Ok(ShelfFound { total, best: Vec::new(), went });
     }
     if by_score && asked.k > 0 {
@@ -114,11 +116,11 @@ pub(super) fn search(
         if top.threshold() <= 0.0 && !cursors.words_tell_all(&root) {
             went.way = "windows, then walk";
             top = Top::new(asked.k, asked.after, asked.floor);
-            let mut cursors = Cursors::open(hand, standing, plan, ranking)?;
+            let mut cursors = Cursors::open(hand, standing, plan, ranking, &mut walked)?;
             cursors.expect(hand, estimated.min(all))?;
             walk(hand, &mut cursors, &root, find, Collect { top: &mut top, count: 0, by: None })?;
         }
-        total = if wanted == 0 { 0 } else { count(hand, standing, ranking, asked, wanted)? };
+        total = if wanted == 0 { 0 } else { count(hand, standing, ranking, (asked, wanted), &mut walked)? };
     } else {
         let by = asked
             .by
@@ -138,10 +140,10 @@ fn count(
     hand: &mut Hand,
     standing: &Standing,
     ranking: &Ranking<'_>,
-    asked: &Asked<'_>,
-    wanted: u64,
+    (asked, wanted): (&Asked<'_>, u64),
+    walked: &mut Walked,
 ) -> Step<u64> {
-    let mut cursors = Cursors::open(hand, standing, asked.plan, ranking)?;
+    let mut cursors = Cursors::open(hand, standing, asked.plan, ranking, walked)?;
     let root = cursors.in_order(&asked.plan.root);
     if let (Node::Leaf(leaf), None) = (&root, &standing.mask)
         && let Some(records) = cursors.records_of(*leaf)

@@ -32,13 +32,13 @@ pub(super) struct Row {
 pub(super) struct Rows {
     ways: Vec<Row>,
     /// Records that match anyway.
-    records: Option<Bits>,
+    records: Option<Arc<Bits>>,
     /// The record that was looked at last, and whether it matches.
     known: Option<(u32, bool)>,
 }
 
 impl Rows {
-    pub fn new(ways: Vec<Row>, records: Option<Bits>) -> Self {
+    pub fn new(ways: Vec<Row>, records: Option<Arc<Bits>>) -> Self {
         Self { ways, records, known: None }
     }
 
@@ -49,7 +49,7 @@ impl Rows {
 
     /// About how many records have all terms of a row.
     pub fn cost(&self) -> u64 {
-        let records = self.records.as_ref().map_or(0, Bits::count);
+        let records = self.records.as_ref().map_or(0, |records| records.count());
         self.ways.iter().map(Row::cost).sum::<u64>() + records
     }
 

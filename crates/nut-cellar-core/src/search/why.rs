@@ -3,7 +3,7 @@
 //! What always holds: the parts of a score, added up in `f32` in the order in which they are given, are the score to the
 //! last bit.
 
-use super::cursors::Cursors;
+use super::cursors::{Cursors, Walked};
 use super::find::{Find, Order};
 use super::group::Measure;
 use super::plan::{Node, Plan};
@@ -215,7 +215,7 @@ impl Place<'_> {
     fn reasons(&self, hand: &mut Hand) -> Step<Option<Vec<Reason>>> {
         let plan = &self.prepared.plan;
         let Some(ranking) = self.prepared.ranking(self.shelf) else { return Ok(None) };
-        let mut cursors = Cursors::open(hand, self.standing(), plan, &ranking)?;
+        let mut cursors = Cursors::open(hand, self.standing(), plan, &ranking, &mut Walked::new())?;
         let mut reasons = Vec::new();
         let matches = self.look(hand, &mut cursors, &plan.root, true, &mut reasons)?;
         hand.complete()?;
@@ -318,7 +318,7 @@ impl Place<'_> {
         let (Some(ranking), Some(known)) = (self.prepared.ranking(self.shelf), &self.prepared.known) else {
             return Ok(reckoning);
         };
-        let mut cursors = Cursors::open(hand, self.standing(), plan, &ranking)?;
+        let mut cursors = Cursors::open(hand, self.standing(), plan, &ranking, &mut Walked::new())?;
         let times = cursors.count_times(hand, self.ordinal)?.to_vec();
         for (place, times) in times.iter().enumerate().filter(|(_, times)| **times > 0) {
             let mut word = WordPart {
@@ -382,7 +382,8 @@ impl Place<'_> {
         let (mut better, mut ahead): (u64, Option<(f32, Vec<u8>)>) = (0, None);
         for (shelf, standing) in self.snapshot.standing().iter().enumerate() {
             let Some(ranking) = self.prepared.ranking(shelf) else { continue };
-            let mut cursors = Cursors::open(hand, standing, &self.prepared.plan, &ranking)?;
+            let mut cursors =
+                Cursors::open(hand, standing, &self.prepared.plan, &ranking, &mut Walked::new())?;
             let root = cursors.in_order(&self.prepared.plan.root);
             let lower_keys = standing.shelf.keys_up_to(hand, key)?;
             // The one of this shelf that is just before the record.

@@ -35,15 +35,16 @@ struct Stream {
     bound_in_window: f32,
     /// idf · (k1 + 1) · how often the word was typed.
     factor: f32,
-    /// For the least shapes what a posting of this shape scores by, if it is in one column.
-    direct: Vec<Option<Direct>>,
+    /// What a posting scores by, for each of the least shapes.
+    shapes: Vec<Direct>,
     /// For each column the bits of a length, and all lengths, if they are at hand.
     lengths: Vec<(usize, Bytes)>,
     /// For each posting of the block that is unpacked what it adds, roughly; and of which block and places.
     rough: Vec<f32>,
 }
 
-/// What a posting that is in one column scores by: `factor · x / (x + a + c · length)` with x = weight · tf.
+/// What a posting that is in one column scores by: `factor · x / (x + a + c · length)` with x = weight · tf. A posting that can't
+/// be reckoned so has an x below 0.
 #[derive(Clone, Copy)]
 struct Direct {
     column: usize,
@@ -52,25 +53,39 @@ struct Direct {
     c: f32,
 }
 
-/// So many shapes are known by heart.
+impl Direct {
+    const NOTHING: Self = Self { column: 0, x: 0.0, a: 1.0, c: 0.0 };
+    const UNKNOWN: Self = Self { column: 0, x: -1.0, a: 2.0, c: 0.0 };
+}
+
+/// With more terms than these none is kept for asking record by record.
+const FEW_STREAMS: usize = 24;
+
+/// So many shapes are known by heart; the last stands for all others.
 const SHAPES: u32 = 64;
+/// The most postings in a block.
+const BLOCK: usize = 128;
 
 impl Stream {
     fn new(cursors: &Cursors<'_>, word: usize, member: &Member) -> Self {
         let formula = cursors.ranking.formula;
         let lengths: Vec<_> = cursors.lengths.iter().map(|lengths| lengths.whole()).collect();
         let (_, kinds) = member.postings.unpacked_shapes();
-        let direct = (0..SHAPES).map(|shape| {
-            let (column, tf) = kinds.alone(shape)?;
+        let direct = |shape: u32| {
+            let Some((column, tf)) = kinds.alone(shape).filter(|_| shape + 1 < SHAPES) else {
+                return Direct::UNKNOWN;
+            };
             if !member.columns.has(column) {
-                return Some(Direct { column, x: 0.0, a: 1.0, c: 0.0 });
+                return Direct::NOTHING;
             }
-            lengths[column]?;
+            if lengths[column].is_none() {
+                return Direct::UNKNOWN;
+            }
             let (weight, a, c) = formula.direct(column);
             let x = weight * member.likeness * tf as f32;
             // 0 ÷ 0 is nothing here.
-            Some(if x > 0.0 { Direct { column, x, a, c } } else { Direct { column, x: 0.0, a: 1.0, c: 0.0 } })
-        });
+            if x > 0.0 { Direct { column, x, a, c } } else { Direct::NOTHING }
+        };
         let whole = |whole: &Option<(&Bytes, u8)>| {
             whole.map_or((0, Bytes::new()), |(all, width)| (width.into(), all.clone()))
         };
@@ -80,7 +95,7 @@ impl Stream {
             bounds: vec![-1.0; member.postings.blocks()],
             bound_in_window: f32::INFINITY,
             factor: cursors.ranking.idf[word] * (formula.k1() + 1.0) * cursors.most_times()[word] as f32,
-            direct: direct.collect(),
+            shapes: (0..SHAPES).map(direct).collect(),
             lengths: lengths.iter().map(whole).collect(),
             rough: Vec::new(),
             member: member.clone(),
@@ -98,25 +113,31 @@ impl Stream {
 
     /// Reckons what postings of the block that is unpacked add, roughly.
     fn reckon(&mut self, hand: &mut Hand, cursors: &mut Cursors<'_>, places: Range<usize>) -> Step<()> {
-        let Self { direct, lengths, rough, member, factor, .. } = self;
-        rough.clear();
-        rough.resize(places.end, -1.0);
+        let Self { shapes: known, lengths, rough, member, factor, .. } = self;
         let (shapes, _) = member.postings.unpacked_shapes();
-        let all = member.postings.unpacked().iter().zip(shapes).zip(rough.iter_mut());
-        let mut others = false;
-        for ((ordinal, shape), rough) in all.skip(places.start) {
-            if let Some(Some(Direct { column, x, a, c })) = direct.get(*shape as usize) {
-                let (width, bytes) = &lengths[*column];
-                let bit = *ordinal as usize * width;
-                let length = length_in(bytes, bit, *width);
-                *rough = *factor * x / (x + a + c * length as f32);
-            } else {
-                others = true;
-            }
+        let (ordinals, shapes) = (&member.postings.unpacked()[places.clone()], &shapes[places.clone()]);
+        let (mut above, mut below) = ([0.0_f32; BLOCK], [1.0_f32; BLOCK]);
+        let known: &[Direct; SHAPES as usize] = known.first_chunk().expect("it was made so long");
+        for (((ordinal, shape), above), below) in ordinals.iter().zip(shapes).zip(&mut above).zip(&mut below)
+        {
+            let Direct { column, x, a, c } = known[(*shape).min(SHAPES - 1) as usize];
+            let (width, bytes) = &lengths[column];
+            let length = length_in(bytes, *ordinal as usize * width, *width);
+            *above = x;
+            *below = x + a + c * length as f32;
         }
-        for place in places.filter(|_| others) {
-            if self.rough[place] < 0.0 {
-                self.rough[place] = self.exactly(hand, cursors, place)?;
+        rough.clear();
+        rough.resize(places.end, 0.0);
+        let mut least = 0.0_f32;
+        for ((rough, above), below) in rough[places.start..].iter_mut().zip(&above).zip(&below) {
+            *rough = *factor * above / below;
+            least = least.min(*rough);
+        }
+        if least < 0.0 {
+            for place in places {
+                if self.rough[place] < 0.0 {
+                    self.rough[place] = self.exactly(hand, cursors, place)?;
+                }
             }
         }
         Ok(())
@@ -292,7 +313,9 @@ impl Windows<'_, '_> {
                 if self.cursors.with_slack(total) <= self.top.threshold() {
                     continue;
                 }
-                (essential, rest) = self.essential(&mut bounds);
+                if streams.len() <= FEW_STREAMS {
+                    (essential, rest) = self.essential(&mut bounds);
+                }
             }
             if let ([place], true) = (&bounds.order[essential..], prune) {
                 self.alone(hand, streams, (*place, &bounds.order[..essential]), &window, rest)?;

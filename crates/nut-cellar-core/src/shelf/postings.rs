@@ -519,13 +519,13 @@ fn read_table(bytes: &[u8], blocks: usize, records: u32) -> Result<(Vec<Block>, 
 
 impl Shelf {
     /// Gives `take` the records that have a term, the removed ones included, in these columns; `limited` tells whether some
-    /// columns are not among them. `spare` is what is used to walk; whoever asks for many terms gives it again and again.
+    /// columns are not among them. `spare` is room for a block, for whoever asks for many terms.
     pub(crate) fn each_record(
         self: &Arc<Self>,
         hand: &mut Hand,
         entry: &TermEntry,
         (columns, limited): (ColumnSet, bool),
-        spare: &mut Option<Postings>,
+        spare: &mut (Vec<u32>, Vec<u32>),
         mut take: impl FnMut(u32),
     ) -> Step<()> {
         if let Lists::Once { ordinal, column, .. } = entry.lists {
@@ -537,13 +537,25 @@ impl Shelf {
             }
             return Ok(());
         }
-        let mut postings = self.postings(hand, entry)?;
-        if let Some(spare) = spare {
-            std::mem::swap(&mut postings.ordinals, &mut spare.ordinals);
-            std::mem::swap(&mut postings.shapes, &mut spare.shapes);
-            std::mem::swap(&mut postings.tf, &mut spare.tf);
-            postings.ordinals.clear();
+        if let (Lists::Written { postings: range, .. }, false) = (&entry.lists, limited)
+            && entry.records as usize <= self.block()
+        {
+            let bytes = hand.get(self, self.within(Section::Postings, range.clone())?)?;
+            let broken = |what| self.broken(Section::Postings, what);
+            let (gaps, shapes) = spare;
+            let kinds = Shapes::new(self.columns());
+            get_block(&mut Reader::new(&bytes), kinds, entry.records as usize, gaps, shapes)
+                .map_err(broken)?;
+            let mut next = 0_u32;
+            for gap in gaps {
+                let ordinal = next.checked_add(*gap).filter(|ordinal| *ordinal < self.records());
+                let ordinal = ordinal.ok_or_else(|| broken(Broken("the record of a posting")))?;
+                take(ordinal);
+                next = ordinal + 1;
+            }
+            return Ok(());
         }
+        let mut postings = self.postings(hand, entry)?;
         for block in 0..postings.blocks() {
             postings.enter(block)?;
             if limited {
@@ -565,7 +577,6 @@ impl Shelf {
                 }
             }
         }
-        *spare = Some(postings);
         Ok(())
     }
 
