@@ -61,7 +61,7 @@ fn found(key: &str, reckoning: &Reckoning) -> String {
         let times = if word.times == 1 { String::new() } else { format!(" × {} as typed", word.times) };
         let _ = writeln!(
             out,
-            "\n{:>10.4}  {HEAD}{}{HEAD:#}{times}: {} of {} have it, so it says {:.4}; frequency {:.4}",
+            "\n{:>10.4}  {HEAD}{}{HEAD:#}{times}: {} of {} have it, rarity {:.4}; frequency {:.4}",
             word.part * word.times as f32,
             paint::clean(&word.word),
             paint::grouped(word.records),
@@ -103,7 +103,7 @@ fn found(key: &str, reckoning: &Reckoning) -> String {
     let _ = writeln!(out, "{:>10.4}", reckoning.score);
     let _ = writeln!(
         out,
-        "{FAINT}A word brings what it says × (k1 + 1) / (1 + k1 / frequency), with k1 = {} and b = {}.{FAINT:#}",
+        "{FAINT}A word brings rarity × (k1 + 1) / (1 + k1 / frequency), with k1 = {} and b = {}.{FAINT:#}",
         reckoning.k1, reckoning.b
     );
     paint::painted(&out)

@@ -2,7 +2,7 @@
 
 use super::misread::Misread;
 use super::print::{is_negative, literal};
-use super::signs::{WITHIN, plain};
+use super::signs::{WITHIN, begins_part, begins_word, plain};
 use std::ops::Range;
 
 /// Brackets may be nested so deep; deeper ones are left out.
@@ -67,13 +67,13 @@ impl Lexer<'_> {
         match first {
             '(' => self.open(),
             ')' if self.open + self.left_out > 0 => self.close(),
-            '-' if self.begins_part(1) => self.sign(Token::Without),
-            '+' if self.begins_part(1) => self.sign(Token::Needed),
+            '-' if self.begins_part() => self.sign(Token::Without),
+            '+' if self.begins_part() => self.sign(Token::Needed),
             _ => {
                 if let Some(columns) = self.columns() {
                     self.push(Token::Columns(columns), start);
                     // A number may be negative; anything else with a minus sign is not wanted there.
-                    if self.peek() == Some('-') && !is_negative(self.rest()) && self.begins_part(1) {
+                    if self.peek() == Some('-') && !is_negative(self.rest()) && self.begins_part() {
                         let columns = self.tokens.pop();
                         let minus = self.at;
                         self.at += self.rest().chars().next().map_or(0, char::len_utf8);
@@ -134,15 +134,11 @@ impl Lexer<'_> {
         }
     }
 
-    /// Whether a word, a quotation or a bracket follows after so many characters.
-    fn begins_part(&self, skipped: usize) -> bool {
-        let mut rest = self.rest().chars().skip(skipped).map(plain);
-        match rest.next() {
-            Some('"' | '(' | '\\' | '*' | '?') => true,
-            Some('~') => rest.next().is_some_and(|next| next == '\\' || begins_word(next)),
-            Some(first) => begins_word(first),
-            None => false,
-        }
+    /// Whether a word, a quotation or a bracket follows after the sign at which it stands.
+    fn begins_part(&self) -> bool {
+        let mut rest = self.rest().chars();
+        rest.next();
+        begins_part(rest.as_str())
     }
 
     /// The columns in front of a colon that something follows; none, and nothing taken, if this is no such thing.
@@ -292,9 +288,4 @@ impl Lexer<'_> {
         self.at = self.text.len() - behind.len();
         Some(positions)
     }
-}
-
-/// Whether a word may begin so, behind a sign.
-fn begins_word(character: char) -> bool {
-    character.is_alphanumeric() || character == '_'
 }

@@ -259,6 +259,8 @@ mod tests {
             ("a AND b OR c", Query::any([Query::all([a.clone(), b.clone()]), c.clone()])),
             ("(a b) OR c", Query::any([words(&["a", "b"]), c.clone()])),
             ("（a OR b） c", Query::words([Query::any([a.clone(), b.clone()]), c.clone()])),
+            ("a NOT £b", a.clone().without(word("£b"))),
+            ("a -£b", words(&["a", "-£b"])),
             ("a OR NOT b", Query::any([a.clone(), without(b.clone())])),
             ("+a b", Query::words([a.clone().needed(), b.clone()])),
             ("C++ 1+1", words(&["C++", "1+1"])),
@@ -343,7 +345,7 @@ mod tests {
 
     /// Any tree, also those that reading never gives.
     fn trees() -> impl Strategy<Value = Query> {
-        let text = "[a-cORNT:,\"\\\\ é()~*?+-]{0,4}|within|OR|[0-9]{1,2}";
+        let text = "[a-cORNT:,\"\\\\ é()~*?+£-]{0,4}|within|OR|[0-9]{1,2}";
         let leaf = prop_oneof![
             4 => text.prop_map(Query::Word),
             2 => text.prop_map(Query::Phrase),

@@ -1,6 +1,6 @@
 //! Printing a query, as text that reads back to the same tree.
 
-use super::signs::{OPERATORS, WITHIN, is_sign, plain};
+use super::signs::{OPERATORS, WITHIN, begins_part, is_sign, plain};
 use super::tree::Query;
 use std::fmt::{self, Display, Formatter};
 
@@ -55,10 +55,12 @@ fn part_of_list(part: &Query, f: &mut Formatter<'_>) -> fmt::Result {
     }
 }
 
-/// What a sign stands in front of: anything that has a sign itself, or is a list, stands in brackets.
+/// What a sign stands in front of: anything that has a sign itself, is a list, or does not begin like a word, stands in
+/// brackets.
 fn inside(part: &Query, f: &mut Formatter<'_>) -> fmt::Result {
     match part {
         Query::Without(_) | Query::Needed(_) => bracketed(part, f),
+        part if !begins_part(&part.to_string()) => bracketed(part, f),
         part => part_of_list(part, f),
     }
 }
@@ -66,9 +68,9 @@ fn inside(part: &Query, f: &mut Formatter<'_>) -> fmt::Result {
 /// What stands behind columns. A word that begins with a minus sign would be taken for an exclusion, unless it is a number.
 fn value(part: &Query, f: &mut Formatter<'_>) -> fmt::Result {
     match part {
-        Query::In(..) => bracketed(part, f),
+        Query::In(..) | Query::Without(_) | Query::Needed(_) => bracketed(part, f),
         Query::Word(text) if is_negative(text) => f.write_str(&escaped(text)),
-        part => inside(part, f),
+        part => part_of_list(part, f),
     }
 }
 

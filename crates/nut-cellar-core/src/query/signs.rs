@@ -27,3 +27,19 @@ pub(super) const OPERATORS: [&str; 3] = ["OR", "AND", "NOT"];
 
 /// What stands between a phrase and the size of its window.
 pub(super) const WITHIN: &str = "within";
+
+/// Whether a word may begin so, behind a sign.
+pub(super) fn begins_word(character: char) -> bool {
+    character.is_alphanumeric() || character == '_'
+}
+
+/// Whether a text begins with a word, a quotation, a bracket or a pattern, so that a sign may stand in front of it.
+pub(super) fn begins_part(text: &str) -> bool {
+    let mut rest = text.chars().map(plain);
+    match rest.next() {
+        Some('"' | '(' | '\\' | '*' | '?') => true,
+        Some('~') => rest.next().is_some_and(|next| next == '\\' || begins_word(next)),
+        Some(first) => begins_word(first),
+        None => false,
+    }
+}
