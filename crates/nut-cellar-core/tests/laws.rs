@@ -385,8 +385,16 @@ fn check(
     let expected = oracle::search(live, &asked.oracle());
     let (skip, limit) = asked.window;
     let shown: Vec<_> = expected.iter().skip(skip).take(limit).cloned().collect();
-    for executor in [Executor::Cheapest, Executor::Walk, Executor::Windows, Executor::Exhaustive] {
-        let found = find(place, &asked.query, &asked.find().executor(executor)).unwrap();
+    for (executor, threads) in [
+        (Executor::Cheapest, 1),
+        (Executor::Walk, 1),
+        (Executor::Windows, 1),
+        (Executor::Exhaustive, 1),
+        (Executor::Cheapest, 3),
+        (Executor::Windows, 2),
+    ] {
+        let wanted = asked.find().executor(executor).threads(NonZero::new(threads).unwrap()).long_from(0);
+        let found = find(place, &asked.query, &wanted).unwrap();
         let total = expected.len() as u64;
         if let Some(wanted) = asked.at_least {
             prop_assert_eq!(found.total, total.min(wanted), "{} {:?}", asked.query, executor);

@@ -10,6 +10,7 @@ use crate::wire::Reader;
 use indexmap::IndexMap;
 use serde::{Serialize, Serializer};
 use std::fmt;
+use std::num::NonZero;
 use std::str::FromStr;
 use std::sync::Arc;
 
@@ -118,8 +119,13 @@ pub struct Find {
     exact_forms: bool,
     expansions: Option<Arc<Expansions>>,
     stop: Option<StopWhen>,
+    threads: NonZero<usize>,
+    long: u64,
     executor: Executor,
 }
+
+/// A search that goes through fewer postings than these in a shelf is not divided among threads.
+const LONG: u64 = 500_000;
 
 /// Which way through the postings a search takes. All give the same hits; for tests and yardsticks.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -159,6 +165,8 @@ impl Default for Find {
             exact_forms: false,
             expansions: None,
             stop: None,
+            threads: NonZero::<usize>::MIN,
+            long: LONG,
             executor: Executor::Cheapest,
         }
     }
@@ -267,6 +275,22 @@ impl Find {
         self
     }
 
+    /// Lets a search that is long be done by so many threads, where all of a shelf is at hand: in memory, or in a folder that is
+    /// mapped. It gives the same.
+    #[must_use]
+    pub fn threads(mut self, threads: NonZero<usize>) -> Self {
+        self.threads = threads;
+        self
+    }
+
+    /// Takes a search for long from so many postings on; for tests.
+    #[doc(hidden)]
+    #[must_use]
+    pub fn long_from(mut self, postings: u64) -> Self {
+        self.long = postings;
+        self
+    }
+
     /// Takes one way through the postings whatever it costs.
     #[doc(hidden)]
     #[must_use]
@@ -366,6 +390,11 @@ impl Find {
 
     pub(crate) fn wanted_proximity(&self) -> f32 {
         self.proximity
+    }
+
+    /// How many threads may go through so many postings of a shelf.
+    pub(super) fn threads_for(&self, postings: u64) -> usize {
+        if postings >= self.long { self.threads.get() } else { 1 }
     }
 
     pub(crate) fn wanted_executor(&self) -> Executor {

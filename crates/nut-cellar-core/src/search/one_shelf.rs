@@ -8,8 +8,9 @@ use super::top::{Scored, Top};
 use super::walk::{ByValue, Collect, walk};
 use super::windows::windows;
 use crate::catalog::Standing;
-use crate::shelf::{Hand, Step, ValueColumn, if_at_hand};
+use crate::shelf::{Hand, Step, ValueColumn, if_at_hand, in_threads};
 use serde::Serialize;
+use std::ops::Range;
 
 /// What a shelf brings to a search.
 #[derive(Debug)]
@@ -61,6 +62,29 @@ const COUNTED: u32 = 1 << 12;
 /// A record that is walked to costs about as much as so many postings in a window.
 const WALK: u64 = 6;
 
+/// How a shelf is gone through.
+#[derive(Clone, Copy)]
+struct Way {
+    /// By windows; by a walk otherwise.
+    windowed: bool,
+    /// About how many records will be scored.
+    expected: u64,
+    /// So many matches are wanted to be counted.
+    wanted: u64,
+    /// How many match, if that is known already.
+    known: Option<u64>,
+}
+
+/// What a run of records brings.
+struct Part {
+    total: u64,
+    best: Vec<Scored>,
+    scored: u64,
+    unpacked: u64,
+    /// Whether the windows did not tell all.
+    walked: bool,
+}
+
 /// Finds the best matches of a shelf.
 pub(super) fn search(
     hand: &mut Hand,
@@ -75,87 +99,145 @@ pub(super) fn search(
     let estimated = cursors.cost(hand, &root)?;
     let all: u64 = cursors.words.iter().map(|word| word.group.cost()).sum();
     let by_score = *find.wanted_order() == Order::Score;
-    let can_window = by_score && !cursors.words.is_empty() && asked.k > 0;
     let wanted = match find.wanted_total() {
         Total::Exact => u64::MAX,
         Total::AtLeast(wanted) => wanted.saturating_sub(asked.counted),
     };
+    let known = match (&root, &standing.mask) {
+        (Node::Leaf(leaf), None) => cursors.records_of(*leaf),
+        _ => None,
+    };
+    let can_window = by_score && !cursors.words.is_empty() && asked.k > 0;
     let windowed = can_window
         && match find.wanted_executor() {
             Executor::Cheapest => estimated.saturating_mul(WALK) > all,
             Executor::Walk => false,
             Executor::Windows | Executor::Exhaustive => true,
         };
+    let way = Way { windowed, expected: estimated.min(all), wanted, known };
     let members = cursors.words.iter().flat_map(|word| &word.group.members);
     let mut went = Went {
-        way: "walk",
+        way: match (windowed, find.wanted_executor()) {
+            (true, Executor::Exhaustive) => "exhaustive",
+            (true, _) => "windows",
+            (false, _) if asked.k == 0 => "count",
+            (false, _) => "walk",
+        },
         records: standing.shelf.records().into(),
         estimated,
         postings: all,
         blocks: members.map(|member| member.postings.blocks() as u64).sum(),
         ..Went::default()
     };
-    if asked.k == 0 && find.wanted_executor() == Executor::Cheapest {
-        let went = Went { way: "count", ..went };
-        let total =
-            if wanted == 0 { 0 } else { count(hand, standing, ranking, (asked, wanted), &mut walked)? };
-        return Ok(ShelfFound { total, best: Vec::new(), went });
-    }
-    if by_score && asked.k > 0 {
-        cursors.expect(hand, estimated.min(all))?;
-    }
-    let mut top = Top::new(asked.k, asked.after, asked.floor);
-    let total;
-    if windowed {
-        let prune = find.wanted_executor() != Executor::Exhaustive;
-        went.way = if prune { "windows" } else { "exhaustive" };
-        let streamed =
-            if_at_hand(windows(hand, &mut cursors, &root, find, &mut top, prune))?.unwrap_or_default();
-        (went.scored, went.unpacked) = (streamed.scored + cursors.scored, streamed.unpacked);
-        // Records without any of the words score nothing: they count where others are too few.
-        if top.threshold() <= 0.0 && !cursors.words_tell_all(&root) {
-            went.way = "windows, then walk";
-            top = Top::new(asked.k, asked.after, asked.floor);
-            let mut cursors = Cursors::open(hand, standing, plan, ranking, &mut walked)?;
-            cursors.expect(hand, estimated.min(all))?;
-            walk(hand, &mut cursors, &root, find, Collect { top: &mut top, count: 0, by: None })?;
-        }
-        total = if wanted == 0 { 0 } else { count(hand, standing, ranking, (asked, wanted), &mut walked)? };
+    let records = standing.shelf.records();
+    let threads = if standing.shelf.is_at_hand() { find.threads_for(all.max(estimated)) } else { 1 };
+    let parts = if threads == 1 {
+        vec![part(hand, cursors, &root, asked, way, 0..records, &mut walked)]
     } else {
-        let by = asked
-            .by
-            .map(|(column, down)| ByValue { column: ValueColumn::new(&standing.shelf, column), down });
-        let collect = Collect { top: &mut top, count: wanted, by };
-        total = walk(hand, &mut cursors, &root, find, collect)?;
-        went.scored = cursors.scored;
+        let bound = |number: usize| u64::from(records) * number as u64 / threads as u64;
+        let bound = |number: usize| u32::try_from(bound(number)).unwrap_or(records);
+        in_threads((0..threads).map(|number| bound(number)..bound(number + 1)), |run| {
+            let (mut hand, mut walked) = (Hand::default(), walked.clone());
+            let cursors = Cursors::open(&mut hand, standing, plan, ranking, &mut walked)?;
+            part(&mut hand, cursors, &root, asked, way, run, &mut walked)
+        })
+    };
+    let (mut total, mut best) = (0, Vec::new());
+    for part in parts {
+        let part = part?;
+        total += part.total;
+        best.extend(part.best);
+        went.scored += part.scored;
+        went.unpacked += part.unpacked;
+        if part.walked {
+            went.way = "windows, then walk";
+        }
     }
-    hand.complete()?;
-    let members = cursors.words.iter().flat_map(|word| &word.group.members);
-    went.unpacked += members.map(|member| member.postings.blocks_unpacked()).sum::<u64>();
-    Ok(ShelfFound { total, best: top.into_sorted(), went })
+    best.sort_by(|a: &Scored, b| b.cmp(a));
+    best.truncate(asked.k);
+    Ok(ShelfFound { total, best, went })
 }
 
-/// Counts the live records that match, up to `wanted` or a few more.
+/// Finds the best matches of a run of records.
+fn part<'a>(
+    hand: &mut Hand,
+    mut cursors: Cursors<'a>,
+    root: &Node,
+    asked: &Asked<'a>,
+    way: Way,
+    run: Range<u32>,
+    walked: &mut Walked,
+) -> Step<Part> {
+    let Asked { plan, find, .. } = *asked;
+    let (standing, ranking) = (cursors.standing, cursors.ranking);
+    let mut open = |hand: &mut Hand| Cursors::open(hand, standing, plan, ranking, walked);
+    // Told by the last run alone; others may be empty.
+    let is_last = run.end == standing.shelf.records();
+    let known = way.known.map(|known| if is_last { known } else { 0 });
+    let mut part = Part { total: 0, best: Vec::new(), scored: 0, unpacked: 0, walked: false };
+    if !way.windowed && asked.k == 0 && find.wanted_executor() == Executor::Cheapest {
+        part.total = match (way.wanted, known) {
+            (0, _) => 0,
+            (_, Some(known)) => known,
+            (wanted, None) => count(hand, &mut cursors, root, find, wanted, &run)?,
+        };
+        return Ok(part);
+    }
+    if *find.wanted_order() == Order::Score && asked.k > 0 {
+        cursors.expect(hand, way.expected)?;
+    }
+    let mut top = Top::new(asked.k, asked.after, asked.floor);
+    if way.windowed {
+        let prune = find.wanted_executor() != Executor::Exhaustive;
+        let streamed = windows(hand, &mut cursors, root, find, &mut top, prune, run.clone());
+        let streamed = if_at_hand(streamed)?.unwrap_or_default();
+        (part.scored, part.unpacked) = (streamed.scored, streamed.unpacked);
+        // Records without any of the words score nothing: they count where others are too few.
+        if top.threshold() <= 0.0 && !cursors.words_tell_all(root) {
+            part.walked = true;
+            top = Top::new(asked.k, asked.after, asked.floor);
+            let mut cursors = open(hand)?;
+            cursors.expect(hand, way.expected)?;
+            let collect = Collect { top: &mut top, count: 0, by: None };
+            walk(hand, &mut cursors, root, find, collect, run.clone())?;
+        }
+        part.total = match (way.wanted, known) {
+            (0, _) => 0,
+            (_, Some(known)) => known,
+            (wanted, None) => {
+                let mut cursors = open(hand)?;
+                count(hand, &mut cursors, root, find, wanted, &run)?
+            }
+        };
+    } else {
+        let column = |(column, down)| ByValue { column: ValueColumn::new(&standing.shelf, column), down };
+        let collect = Collect { top: &mut top, count: way.wanted, by: asked.by.map(column) };
+        part.total = walk(hand, &mut cursors, root, find, collect, run)?;
+    }
+    hand.complete()?;
+    part.scored += cursors.scored;
+    let members = cursors.words.iter().flat_map(|word| &word.group.members);
+    part.unpacked += members.map(|member| member.postings.blocks_unpacked()).sum::<u64>();
+    part.best = top.into_sorted();
+    Ok(part)
+}
+
+/// Counts the live records of a run that match, up to `wanted` or a few more.
 fn count(
     hand: &mut Hand,
-    standing: &Standing,
-    ranking: &Ranking<'_>,
-    (asked, wanted): (&Asked<'_>, u64),
-    walked: &mut Walked,
+    cursors: &mut Cursors<'_>,
+    root: &Node,
+    find: &Find,
+    wanted: u64,
+    run: &Range<u32>,
 ) -> Step<u64> {
-    let mut cursors = Cursors::open(hand, standing, asked.plan, ranking, walked)?;
-    let root = cursors.in_order(&asked.plan.root);
-    if let (Node::Leaf(leaf), None) = (&root, &standing.mask)
-        && let Some(records) = cursors.records_of(*leaf)
-    {
-        return Ok(records);
-    }
-    let (records, mut bits, mut total, mut start) = (standing.shelf.records(), Bits::default(), 0, 0);
-    while start < records && total < wanted {
-        asked.find.go_on()?;
-        let window = start..start.saturating_add(COUNTED).min(records);
+    let (mut bits, mut total, mut start) = (Bits::default(), 0, run.start);
+    while start < run.end && total < wanted {
+        find.go_on()?;
+        let window = start..start.saturating_add(COUNTED).min(run.end);
         bits.reset((window.end - window.start) as usize);
-        if_at_hand(cursors.fill(hand, &root, &window, &mut bits))?;
+        if_at_hand(cursors.fill(hand, root, &window, &mut bits))?;
+        let standing = cursors.standing;
         total += if standing.mask.is_none() {
             bits.count()
         } else {

@@ -5,6 +5,7 @@ use super::find::{Find, Order};
 use super::plan::Node;
 use super::top::{Scored, Top};
 use crate::shelf::{END, Hand, Step, ValueColumn, if_at_hand};
+use std::ops::Range;
 
 /// Between two questions whether to stop so many records are looked at.
 const BETWEEN_STOPS: u64 = 256;
@@ -33,23 +34,24 @@ impl ByValue {
     }
 }
 
-/// Goes through the live records that match; gives how many were counted.
+/// Goes through the live records of a run that match; gives how many were counted.
 pub(super) fn walk(
     hand: &mut Hand,
     cursors: &mut Cursors<'_>,
     root: &Node,
     find: &Find,
     mut collect: Collect<'_>,
+    run: Range<u32>,
 ) -> Step<u64> {
     let (mut counted, mut seen) = (0, 0_u64);
     let by_score = *find.wanted_order() == Order::Score;
     let by_key = *find.wanted_order() == Order::Key;
     // Up to where no score is above the bound.
     let (mut ceiling, mut until) = (f32::INFINITY, None);
-    let mut at = 0;
+    let mut at = run.start;
     loop {
         let Some(next) = if_at_hand(cursors.next(hand, root, at))? else { break };
-        if next == END {
+        if next >= run.end {
             break;
         }
         seen += 1;

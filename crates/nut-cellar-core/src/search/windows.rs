@@ -221,7 +221,7 @@ pub(super) struct Streamed {
     pub unpacked: u64,
 }
 
-/// Finds the best of the records that match; every one of them has one of the words. With `prune` off every posting is
+/// Finds the best of the records of a run that match and have one of the words. With `prune` off every posting is
 /// scored.
 pub(super) fn windows(
     hand: &mut Hand,
@@ -230,6 +230,7 @@ pub(super) fn windows(
     find: &Find,
     top: &mut Top,
     prune: bool,
+    run: Range<u32>,
 ) -> Step<Streamed> {
     let mut streams = Vec::new();
     for (word, term) in cursors.words.iter().enumerate().filter(|(word, _)| cursors.most_times()[*word] > 0) {
@@ -237,9 +238,9 @@ pub(super) fn windows(
     }
     let mut search = Windows { cursors, root, top, scored: 0 };
     if let ([only], true) = (streams.as_mut_slice(), prune) {
-        search.by_block(hand, find, only)?;
+        search.by_block(hand, find, only, &run)?;
     } else {
-        search.by_window(hand, find, &mut streams, prune)?;
+        search.by_window(hand, find, &mut streams, prune, &run)?;
     }
     let scored = search.scored;
     hand.complete()?;
@@ -256,14 +257,17 @@ struct Windows<'w, 'c> {
 
 impl Windows<'_, '_> {
     /// Only one term scores: each block is a window.
-    fn by_block(&mut self, hand: &mut Hand, find: &Find, stream: &mut Stream) -> Step<()> {
-        for block in 0..stream.member.postings.blocks() {
+    fn by_block(&mut self, hand: &mut Hand, find: &Find, stream: &mut Stream, run: &Range<u32>) -> Step<()> {
+        let first = stream.member.postings.block_with(0, run.start);
+        for block in first..stream.member.postings.blocks() {
             if self.cursors.with_slack(stream.bound_of(self.cursors, block)?) <= self.top.threshold() {
                 continue;
             }
             find.go_on()?;
-            stream.member.postings.enter(block)?;
-            let places = 0..stream.member.postings.unpacked().len();
+            let places = stream.places(block, run)?;
+            if places.is_empty() {
+                break;
+            }
             self.one_by_one(hand, stream, places)?;
         }
         Ok(())
@@ -295,17 +299,24 @@ impl Windows<'_, '_> {
         Ok(())
     }
 
-    fn by_window(&mut self, hand: &mut Hand, find: &Find, streams: &mut [Stream], prune: bool) -> Step<()> {
+    fn by_window(
+        &mut self,
+        hand: &mut Hand,
+        find: &Find,
+        streams: &mut [Stream],
+        prune: bool,
+        run: &Range<u32>,
+    ) -> Step<()> {
         let records = self.cursors.standing.shelf.records();
         let postings: u64 = streams.iter().map(|stream| u64::from(stream.member.postings.records())).sum();
         let size = size_of_window(records, postings);
         let mut sums = Sums::new(size);
         let mut bounds =
             Bounds { of_stream: vec![f32::INFINITY; streams.len()], order: (0..streams.len()).collect() };
-        let mut start = 0;
-        while start < records {
+        let mut start = run.start;
+        while start < run.end {
             find.go_on()?;
-            let window = start..start.saturating_add(size).min(records);
+            let window = start..start.saturating_add(size).min(run.end);
             start = window.end;
             let (mut essential, mut rest) = (0, 0.0);
             if prune {

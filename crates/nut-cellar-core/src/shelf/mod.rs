@@ -54,4 +54,5 @@ pub(crate) use postings::{END, Postings};
 pub use reader::Shelf;
 pub(crate) use reading::{Reading, Walk, complete};
 pub(crate) use terms::TermEntry;
+pub(crate) use threads::in_threads;
 pub(crate) use values::{ValueColumn, overlaps};

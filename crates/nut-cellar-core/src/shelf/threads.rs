@@ -6,7 +6,7 @@ use std::sync::{Condvar, Mutex, MutexGuard, PoisonError};
 use std::thread;
 
 /// Does `work` with each of a few things, each in a thread of its own but for the first; gives what comes of it, in order.
-pub(super) fn in_threads<I: Send, T: Send>(
+pub(crate) fn in_threads<I: Send, T: Send>(
     things: impl Iterator<Item = I>,
     work: impl Fn(I) -> T + Sync,
 ) -> Vec<T> {
