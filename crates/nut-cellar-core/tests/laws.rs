@@ -11,16 +11,19 @@
 #[path = "support/oracle.rs"]
 mod oracle;
 
+use bytes::Bytes;
 use nut_cellar_core::search::{Executor, Order, Place, Reason, Reckoning, Spellings, Total, Why};
+use nut_cellar_core::store::Wanted;
 use nut_cellar_core::text::TextSettings;
 use nut_cellar_core::{
-    Batch, Column, Filter, Find, Found, Key, Kind, Language, Memory, Merging, Opened, Query, Record, Result,
-    Schema, Search, Snapshot, Value, View, Words, search,
+    Batch, Column, Filter, Find, Found, Key, Kind, Language, Manifest, Memory, Merging, Opened, Query,
+    Record, Result, Schema, Search, Snapshot, Value, View, Words, search,
 };
 use oracle::{OracleColumn, OracleHit, OracleSearch, comes_after};
 use proptest::prelude::*;
 use std::collections::BTreeMap;
 use std::num::NonZero;
+use std::sync::Arc;
 
 const WORDS: [&str; 14] = [
     "oak",
@@ -394,7 +397,11 @@ fn check(
         (Executor::Windows, 2),
     ] {
         let wanted = asked.find().executor(executor).threads(NonZero::new(threads).unwrap()).long_from(0);
-        let found = find(place, &asked.query, &wanted).unwrap();
+        let found = if threads > 1 || executor == Executor::Exhaustive {
+            find(place, &asked.query, &wanted).unwrap()
+        } else {
+            find_by_asking(place, &asked.query, &wanted).unwrap()
+        };
         let total = expected.len() as u64;
         if let Some(wanted) = asked.at_least {
             prop_assert_eq!(found.total, total.min(wanted), "{} {:?}", asked.query, executor);
@@ -587,6 +594,27 @@ fn play(
         }
     }
     Ok((place, live))
+}
+
+/// A place that has to be asked for every range, as a database has to be.
+struct Asking<V>(V);
+
+impl<V: View> View for Asking<V> {
+    fn manifest(&self) -> Result<Option<Arc<Manifest>>> {
+        self.0.manifest()
+    }
+
+    fn read(&self, wanted: &[Wanted]) -> Result<Vec<Bytes>> {
+        assert!(!wanted.is_empty(), "a search that needs nothing goes on");
+        self.0.read(wanted)
+    }
+}
+
+/// The same where not everything is at hand.
+fn find_by_asking(place: &Memory, query: &Query, find: &Find) -> Result<Found> {
+    let view = Asking(place.view());
+    let snapshot = Snapshot::open(&view, &Opened::new())?;
+    search::run(&view, &mut Search::new(snapshot, query, find)?)
 }
 
 fn find(place: &Memory, query: &Query, find: &Find) -> Result<Found> {

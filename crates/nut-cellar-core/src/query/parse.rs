@@ -301,7 +301,7 @@ mod tests {
                 2..3,
                 "A quotation mark is not closed; the phrase was taken to go to the end.",
             ),
-            ("a (b c", "a b c", 2..3, "A bracket is not closed."),
+            ("a (b c", "a (b c)", 2..3, "A bracket is not closed."),
             ("a ()", "a", 2..3, "There is nothing in the brackets; they were left out."),
             ("a OR", "a \\OR", 2..4, "`OR` stands where it joins nothing; it was taken as a word."),
             ("NOT", "\\NOT", 0..3, "`NOT` stands where it joins nothing; it was taken as a word."),

@@ -92,7 +92,11 @@ impl Query {
     /// This and, side by side, everything but the other.
     #[must_use]
     pub fn without(self, other: Self) -> Self {
-        Self::words([self, Self::Without(Box::new(other))])
+        let without = Self::Without(Box::new(other));
+        match self {
+            Self::Words(parts) => Self::words(parts.into_iter().chain([without])),
+            this => Self::words([this, without]),
+        }
     }
 
     /// The same, for certain.
@@ -107,15 +111,13 @@ impl Query {
         Self::In(columns.into_iter().map(Into::into).collect(), Box::new(self))
     }
 
-    /// The same query in its plainest shape, which is what reading gives: a list of one is that one, a list in a list of
-    /// its kind is part of it, and what is empty is left out.
+    /// The same query in its plainest shape, which is what reading gives: a list of one is that one, what has to match all or
+    /// any in a list of its kind is part of that, and what is empty is left out.
     #[must_use]
     pub fn normal(self) -> Self {
         match self {
-            Self::Words(parts) => list(parts, Self::Words, |part| match part {
-                Self::Words(parts) => Ok(parts),
-                other => Err(other),
-            }),
+            // A list in brackets counts as one where a search asks for some of the words.
+            Self::Words(parts) => list(parts, Self::Words, Err),
             Self::All(parts) => list(parts, Self::All, |part| match part {
                 Self::All(parts) => Ok(parts),
                 other => Err(other),

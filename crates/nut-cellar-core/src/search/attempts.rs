@@ -33,3 +33,36 @@ pub(super) fn attempts(find: &Find, words: usize) -> Vec<Attempt> {
     }
     attempts
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn words(find: &Find, words: usize) -> Vec<Words> {
+        attempts(find, words).iter().map(|attempt| attempt.find.wanted_words()).collect()
+    }
+
+    #[test]
+    fn fewer_words_are_asked_for_in_steps() {
+        let relaxed = Find::new().relaxed_below(5);
+        let at_least =
+            |counts: &[usize]| counts.iter().map(|count| Words::AtLeast(*count)).collect::<Vec<_>>();
+        assert_eq!(words(&relaxed, 6), at_least(&[5, 3, 1]));
+        assert_eq!(words(&relaxed, 3), at_least(&[2, 1]));
+        assert_eq!(words(&relaxed, 2), at_least(&[1]));
+        assert!(words(&relaxed, 1).is_empty());
+        assert!(words(&relaxed.words(Words::Any), 6).is_empty());
+        assert!(words(&Find::new(), 6).is_empty());
+    }
+
+    #[test]
+    fn near_spellings_come_before_fewer_words_and_stay() {
+        let both = Find::new().relaxed_below(5).spellings(Spellings::WhenFewerThan(2));
+        let made = attempts(&both, 2);
+        let made: Vec<_> = made
+            .iter()
+            .map(|one| (one.below, one.find.wanted_words(), one.find.wanted_spellings()))
+            .collect();
+        assert_eq!(made, [(2, Words::All, Spellings::Near), (5, Words::AtLeast(1), Spellings::Near)]);
+    }
+}

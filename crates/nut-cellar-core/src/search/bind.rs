@@ -31,6 +31,7 @@ pub(super) fn bind(schema: &Schema, query: &Query, find: &Find) -> Result<Plan> 
         find,
         plan: Plan::default(),
         known_leaves: HashMap::new(),
+        known_values: Vec::new(),
         left_out: 0,
         walks_left_out: 0,
     };
@@ -77,7 +78,10 @@ fn node_of(plan: &mut Plan, bound: Bound) -> Node {
         Bound::All(parts) => Node::All(parts.into_iter().map(|part| node_of(plan, part)).collect()),
         Bound::Any(parts) => Node::Any(parts.into_iter().map(|part| node_of(plan, part)).collect()),
         Bound::Not(part) => Node::Not(Box::new(node_of(plan, *part))),
-        test => Node::Test(place_of(&mut plan.tests, |known| *known == test, || test.clone())),
+        test => {
+            plan.tests.push(test);
+            Node::Test(plan.tests.len() - 1)
+        }
     }
 }
 
@@ -160,6 +164,8 @@ struct Binder<'a> {
     plan: Plan,
     /// The leaves by their alternatives.
     known_leaves: HashMap<Vec<AlternativeKey>, usize>,
+    /// Comparisons of values that were typed.
+    known_values: Vec<(String, Test, Node)>,
     left_out: usize,
     walks_left_out: usize,
 }
@@ -331,9 +337,25 @@ impl Binder<'_> {
         let mut nodes = Vec::new();
         for name in &scope.values {
             let kind = self.schema.column(name).map_or(Kind::Exact, Column::kind);
-            let bound = reads_as_value(kind, text).and_then(|test| bind_test(self.schema, name, &test));
-            match bound {
-                Ok(bound) => nodes.push(node_of(&mut self.plan, bound)),
+            let test = match reads_as_value(kind, text) {
+                Ok(test) => test,
+                Err(what) => {
+                    self.plan.notes.push(format!("{what} It was left out."));
+                    continue;
+                }
+            };
+            // What is typed twice counts once.
+            let known = self.known_values.iter().find(|(column, known, _)| column == name && *known == test);
+            if let Some((_, _, node)) = known {
+                nodes.push(node.clone());
+                continue;
+            }
+            match bind_test(self.schema, name, &test) {
+                Ok(bound) => {
+                    let node = node_of(&mut self.plan, bound);
+                    self.known_values.push((name.clone(), test, node.clone()));
+                    nodes.push(node);
+                }
                 Err(what) => self.plan.notes.push(format!("{what} It was left out.")),
             }
         }

@@ -163,3 +163,92 @@ impl Plan {
         })
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::filter::Filter;
+    use crate::schema::{Column, Kind};
+    use crate::search::Words;
+
+    fn schema() -> Schema {
+        Schema::new("id")
+            .with("title", Column::text("en"))
+            .with("notes", Column::text("none"))
+            .with("value", Column::of(Kind::Integer))
+    }
+
+    fn plan(query: &str, find: &Find) -> Plan {
+        Plan::new(&schema(), &Query::read(query).query, find).unwrap()
+    }
+
+    /// What has to match, with the leaves as they would be typed.
+    fn shown(plan: &Plan, node: &Node) -> String {
+        let several = |parts: &[Node], between: &str| {
+            let parts: Vec<_> = parts.iter().map(|part| shown(plan, part)).collect();
+            format!("({})", parts.join(between))
+        };
+        match node {
+            Node::Nothing => "nothing".to_owned(),
+            Node::Leaf(leaf) => plan.leaves[*leaf].query.to_string(),
+            Node::Test(test) => format!("test {test}"),
+            Node::All(parts) => several(parts, " & "),
+            Node::Any(parts) => several(parts, " | "),
+            Node::AtLeast(count, parts) => format!("{count} of {}", several(parts, ", ")),
+            Node::Not(part) => format!("!{}", shown(plan, part)),
+        }
+    }
+
+    #[test]
+    fn what_has_to_match() {
+        let (all, any) = (Find::new(), Find::new().words(Words::Any));
+        let two = Find::new().words(Words::AtLeast(2));
+        let share = Find::new().words(Words::Share(0.6));
+        let only = Find::new().only(Filter::below("value", "5"));
+        for (query, find, expected) in [
+            ("oak box", &all, "(oak & box)"),
+            ("oak box oak", &all, "(oak & box)"),
+            ("oak box", &any, "(oak | box)"),
+            ("+oak box", &any, "oak"),
+            ("+oak box -elm", &any, "(oak & !elm)"),
+            ("oak box -elm", &any, "(!elm & (oak | box))"),
+            ("oak box elm", &two, "2 of (oak, box, elm)"),
+            ("+oak box elm", &two, "(oak & 2 of (oak, box, elm))"),
+            ("oak", &two, "oak"),
+            ("oak box elm ash elm", &share, "3 of (oak, box, elm, ash)"),
+            ("oak (box elm)", &two, "(oak & box & elm)"),
+            ("oak (box elm) ash", &two, "2 of (oak, (box & elm), ash)"),
+            ("(oak box) OR elm", &two, "((oak & box) | elm)"),
+            ("(oak box)", &two, "(oak & box)"),
+            ("oak AND box elm", &any, "((oak & box) | elm)"),
+            ("-oak", &all, "!oak"),
+            ("oak value:>3", &all, "(oak & test 0)"),
+            ("oak", &only, "(oak & test 0)"),
+            ("oak value:<5", &only, "(oak & test 0 & test 1)"),
+            ("oak value:5 value:5", &all, "(oak & test 0)"),
+            ("", &only, "nothing"),
+            ("title,value:5", &all, "(test 0 | \"5\")"),
+        ] {
+            let plan = plan(query, find);
+            assert_eq!(shown(&plan, &plan.root).replace('"', ""), expected.replace('"', ""), "{query}");
+        }
+    }
+
+    #[test]
+    fn what_is_typed_again_counts_again_and_what_is_not_wanted_does_not() {
+        let times =
+            |query: &str| plan(query, &Find::new()).leaves.iter().map(|leaf| leaf.times).collect::<Vec<_>>();
+        assert_eq!(times("oak box OAK"), [2, 1]);
+        assert_eq!(times("oak -oak"), [1]);
+        assert_eq!(times("oak -(box -elm)"), [1, 0, 0]);
+        assert_eq!(times("title:oak notes:oak"), [1, 1]);
+    }
+
+    #[test]
+    fn a_leaf_of_single_terms_is_a_group() {
+        let plan = plan("oak \"oak box\" wi-fi", &Find::new());
+        let groups: Vec<_> = plan.leaves.iter().map(|leaf| plan.is_group(leaf).is_some()).collect();
+        assert_eq!(groups, [true, false, false]);
+        assert!(plan.leaves.iter().all(|leaf| plan.scores_always(leaf)));
+    }
+}
