@@ -1,6 +1,6 @@
 //! Going through a shelf term by term, in windows of records, for queries of which any word will do.
 //!
-//! In a window each word has a bound of what it can add. The words with the least bounds, as long as theirs together do not
+//! In a window each term has a bound of what it can add. The terms with the least bounds, as long as theirs together do not
 //! reach the score that has to be beaten, can bring no record to the front alone (`MaxScore`: H. Turtle, J. Flood, "Query
 //! evaluation: strategies and optimizations", 1995; with bounds by block: S. Ding, T. Suel, 2011; in windows: as
 //! K. Chakrabarti, S. Chaudhuri, V. Ganti, "Interval-based pruning for top-k processing over compressed lists", 2011). The
@@ -39,7 +39,7 @@ struct Stream {
     shapes: Vec<Direct>,
     /// For each column the bits of a length, and all lengths, if they are at hand.
     lengths: Vec<(usize, Bytes)>,
-    /// For each posting of the block that is unpacked what it adds, roughly; and of which block and places.
+    /// For each posting of the block that was reckoned last what it adds, roughly.
     rough: Vec<f32>,
 }
 
