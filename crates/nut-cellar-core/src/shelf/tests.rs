@@ -10,6 +10,7 @@ use super::merge::{Source, merge};
 use super::output::Output;
 use super::reader::Shelf;
 use super::sorted::{Entries, SortedIndex, SortedWriter};
+use super::values::ValueColumn;
 use crate::catalog::{Opened, Snapshot};
 use crate::error::Result;
 use crate::query::Query;
@@ -17,7 +18,7 @@ use crate::record::{Key, Record, Value};
 use crate::schema::{Column, ColumnSet, Kind, Schema};
 use crate::search::{Find, Search, Words, run};
 use crate::store::{Manifest, Memory, MemoryUnit, PieceId, PieceWriter, ShelfEntry, Unit, View};
-use crate::text::{Pattern, Recipe, accepts};
+use crate::text::{Pattern, Recipe, Spelling, accepts};
 use bytes::Bytes;
 use proptest::prelude::*;
 use std::cell::RefCell;
@@ -398,6 +399,85 @@ fn kept_values_of_merged_shelves_are_the_records_own() {
 proptest! {
     #![proptest_config(ProptestConfig { cases: 300, ..ProptestConfig::default() })]
 
+    /// All records of a term at once, in all columns and in one of them, against a plain list; lists of one block and of many.
+    #[test]
+    fn each_record_of_a_term_is_given(
+        there in prop::collection::vec((prop::option::of(1_usize..4), prop::option::of(1_usize..4)), 1..300),
+        block in prop_oneof![Just(1_u8), Just(4), Just(128)],
+    ) {
+        let text = |times: Option<usize>| "oak ".repeat(times.unwrap_or(0)) + "elm";
+        let records = (0_i64..).zip(&there).map(|(id, (title, notes))| {
+            Record::new(id).with("title", text(*title)).with("notes", text(*notes))
+        });
+        let unit = Memory::new().unit();
+        let entry = sealed(&unit, records, block);
+        let shelf = Arc::new(Shelf::open(&unit, &entry).unwrap());
+        let Some(term) = fetched(&unit, |hand| shelf.find_term(hand, "oak")).unwrap() else {
+            prop_assert!(there.iter().all(|(title, notes)| title.is_none() && notes.is_none()));
+            return Ok(());
+        };
+        let mut spare = (vec![7], vec![7]);
+        for (columns, limited) in [(ColumnSet(3), false), (ColumnSet(1), true), (ColumnSet(2), true)] {
+            let mut found = Vec::new();
+            fetched(&unit, |hand| {
+                found.clear();
+                shelf.each_record(hand, &term, (columns, limited), &mut spare, |ordinal| found.push(ordinal))
+            })
+            .unwrap();
+            let has = |(title, notes): &(Option<usize>, Option<usize>)| {
+                (title.is_some() && columns.has(0)) || (notes.is_some() && columns.has(1))
+            };
+            let expected = (0_u32..).zip(&there).filter(|(_, there)| has(there)).map(|(ordinal, _)| ordinal);
+            prop_assert!(expected.eq(found.iter().copied()), "{:?}", columns);
+        }
+    }
+
+    /// Single values and the spans of blocks tell what unpacked values do.
+    #[test]
+    fn a_value_is_tested_without_its_block(
+        values in prop::collection::vec(prop::collection::btree_set(-3_i64..40, 0..3), 1..200),
+        single: bool,
+        ranges in prop::collection::vec((-5_i64..45, 0_i64..6), 1..3),
+        block in prop_oneof![Just(1_u8), Just(4), Just(128)],
+    ) {
+        let schema = Schema::new("id").with("title", Column::text("none")).with("value", Column::of(Kind::Integer));
+        let mut builder = Builder::new(Arc::new(schema));
+        builder.set_block(block);
+        let values: Vec<Vec<i64>> = values.into_iter().map(|values| {
+            if single { vec![values.first().copied().unwrap_or(7)] } else { values.into_iter().collect() }
+        }).collect();
+        for (id, values) in (0_i64..).zip(&values) {
+            let mut record = Record::new(id).with("title", "oak");
+            for value in values {
+                record.add("value", *value);
+            }
+            builder.put(&record).unwrap();
+        }
+        let unit = Memory::new().unit();
+        let entry = builder.seal(&unit).unwrap().unwrap().entry;
+        let shelf = Arc::new(Shelf::open(&unit, &entry).unwrap());
+        let number = |value: i64| Value::Integer(value).number().unwrap();
+        let mut wanted: Vec<_> = ranges.iter().map(|(low, more)| (number(*low), number(low + more))).collect();
+        wanted.sort_unstable();
+        wanted.dedup_by(|next, kept| {
+            let touches = next.0 <= kept.1 + 1;
+            if touches {
+                kept.1 = kept.1.max(next.1);
+            }
+            touches
+        });
+        let mut column = ValueColumn::new(&shelf, 0);
+        for (ordinal, values) in (0_u32..).zip(&values) {
+            let expected = values.iter().any(|value| ranges.iter().any(|(low, more)| (*low..=low + more).contains(value)));
+            let found = fetched(&unit, |hand| column.any_in(hand, ordinal, &wanted)).unwrap();
+            prop_assert_eq!(found, expected, "{}", ordinal);
+            let ((low, high), counted) =
+                fetched(&unit, |hand| column.block_span(hand, ordinal / u32::from(block))).unwrap();
+            prop_assert!(values.iter().all(|value| (low..=high).contains(&number(*value))));
+            prop_assert!(counted || values.len() == 1);
+        }
+    }
+
     /// Long lists, walked with jumps of every length, against a plain list.
     #[test]
     fn seeking_is_walking_on(
@@ -627,6 +707,39 @@ fn many_words() -> impl Iterator<Item = String> {
         let letters = [n % 11, n / 11 % 11, n / 121 % 11, n / 1_331];
         letters.iter().map(|&part| parts[part]).collect()
     })
+}
+
+/// Words of every length with mistakes of every kind: what the walk finds is what a look at each term finds, led by runs of
+/// letters or not.
+#[test]
+fn spellings_find_the_terms_that_are_near() {
+    let words: BTreeSet<String> = many_words().collect();
+    let texts: Vec<_> = words.iter().map(String::as_str).collect();
+    let (unit, entry, _) = shelf_of(&[Record::new(1).with("title", texts.join(" ")).with("notes", "elm")]);
+    let shelf = Arc::new(Shelf::open(&unit, &entry).unwrap());
+    let all: Vec<_> = words.iter().map(String::as_str).chain(["elm"]).collect();
+    let mut found_others = 0;
+    for (number, word) in all.iter().enumerate().step_by(all.len() / 60 + 1) {
+        let mut letters: Vec<char> = word.chars().collect();
+        let place = number % letters.len();
+        match number % 4 {
+            0 => letters.insert(place, 'q'),
+            1 if letters.len() > 1 => drop(letters.remove(place)),
+            2 if place + 1 < letters.len() => letters.swap(place, place + 1),
+            _ => letters[place] = 'é',
+        }
+        let typed: String = letters.into_iter().collect();
+        for first in [0, 1, 3] {
+            let near = Spelling::of(&typed, first);
+            let liked = fetched(&unit, |hand| shelf.terms_like(hand, &near, usize::MAX)).unwrap();
+            let found: BTreeSet<_> = liked.terms.iter().map(|(term, _)| term.as_str()).collect();
+            let expected: BTreeSet<_> =
+                all.iter().copied().filter(|term| near.distance(term).is_some()).collect();
+            assert_eq!(found, expected, "{typed} for {word}");
+            found_others += expected.len();
+        }
+    }
+    assert!(found_others > 60, "{found_others} terms were near");
 }
 
 #[test]
