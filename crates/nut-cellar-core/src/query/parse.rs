@@ -270,6 +270,7 @@ mod tests {
             ("a\\**", Query::pattern("a\\**")),
             ("~umbrela", Query::near("umbrela")),
             ("~", word("~")),
+            ("~\\£b", Query::near("£b")),
             ("a~b", word("a~b")),
             ("value:>=100", word(">=100").in_columns(["value"])),
             ("value:-5", word("-5").in_columns(["value"])),

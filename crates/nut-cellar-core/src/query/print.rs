@@ -1,6 +1,6 @@
 //! Printing a query, as text that reads back to the same tree.
 
-use super::signs::{OPERATORS, WITHIN, begins_part, is_sign, plain};
+use super::signs::{OPERATORS, WITHIN, begins_part, begins_word, is_sign, plain};
 use super::tree::Query;
 use std::fmt::{self, Display, Formatter};
 
@@ -35,7 +35,11 @@ fn show(query: &Query, f: &mut Formatter<'_>) -> fmt::Result {
             write!(f, " {WITHIN} {positions}")
         }
         Query::Pattern(text) => f.write_str(&pattern(text)),
-        Query::Near(text) => write!(f, "~{}", word(text)),
+        Query::Near(text) => {
+            let shown = word(text);
+            let begins = shown.starts_with(|first| first == '\\' || begins_word(first));
+            write!(f, "~{}{shown}", if begins { "" } else { "\\" })
+        }
     }
 }
 
