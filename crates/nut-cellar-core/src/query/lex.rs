@@ -1,6 +1,5 @@
 //! From the characters of a query to its tokens. It never fails: what makes no sense is taken as plain words and noted.
 
-use super::misread::Misread;
 use super::print::{is_negative, literal};
 use super::signs::{WITHIN, begins_part, begins_word, plain};
 use std::ops::Range;
@@ -27,6 +26,9 @@ pub(super) enum Token {
     Phrase(String, Option<u32>),
 }
 
+/// What makes no sense, and where it stands.
+pub(super) type Problem = (Range<usize>, String);
+
 /// A token and where it stands.
 pub(super) type Placed = (Token, Range<usize>);
 
@@ -37,11 +39,11 @@ pub(super) struct Lexer<'a> {
     open: usize,
     left_out: usize,
     tokens: Vec<Placed>,
-    problems: Vec<Misread>,
+    problems: Vec<Problem>,
 }
 
 /// The tokens of a text, and what made no sense. Takes time in proportion to the text.
-pub(super) fn tokens(text: &str) -> (Vec<Placed>, Vec<Misread>) {
+pub(super) fn tokens(text: &str) -> (Vec<Placed>, Vec<Problem>) {
     let mut lexer = Lexer { text, at: 0, open: 0, left_out: 0, tokens: Vec::new(), problems: Vec::new() };
     while lexer.next() {}
     (lexer.tokens, lexer.problems)
@@ -100,7 +102,7 @@ impl Lexer<'_> {
     }
 
     fn problem(&mut self, range: Range<usize>, message: &str) {
-        self.problems.push(Misread::new(self.text, range, message));
+        self.problems.push((range, message.to_owned()));
     }
 
     fn sign(&mut self, token: Token) {

@@ -8,7 +8,7 @@
 //! atom   = word | pattern | ~word | "phrase" | "phrase" within n | ( list )
 //! ```
 
-use super::lex::{Placed, Token, tokens};
+use super::lex::{Placed, Problem, Token, tokens};
 use super::misread::Misread;
 use super::tree::Query;
 use crate::filter::reads_as_value;
@@ -40,7 +40,7 @@ impl Query {
     /// ```
     pub fn read(text: &str) -> Reading {
         let (query, problems, _) = parse(text);
-        Reading { query, notes: problems.into_iter().map(|problem| problem.message).collect() }
+        Reading { query, notes: problems.into_iter().map(|(_, message)| message).collect() }
     }
 
     /// Reads what a program or its developer wrote, which has to make sense, with the columns of a schema.
@@ -60,9 +60,9 @@ impl Query {
     pub fn read_exactly(text: &str, schema: &Schema) -> Result<Self, Misread> {
         let (query, problems, columns) = parse(text);
         let mut problems = problems;
-        problems.extend(columns.iter().flat_map(|part| part.problems(text, schema)));
-        match problems.into_iter().min_by_key(|problem| problem.range.start) {
-            Some(first) => Err(first),
+        problems.extend(columns.iter().flat_map(|part| part.problems(schema)));
+        match problems.into_iter().min_by_key(|(range, _)| range.start) {
+            Some((range, message)) => Err(Misread::new(text, range, message)),
             None => Ok(query),
         }
     }
@@ -75,11 +75,11 @@ struct Named {
 }
 
 impl Named {
-    fn problems(&self, text: &str, schema: &Schema) -> Vec<Misread> {
+    fn problems(&self, schema: &Schema) -> Vec<Problem> {
         let mut problems = Vec::new();
         for (name, range) in &self.columns {
             let Some(column) = schema.column(name) else {
-                problems.push(Misread::new(text, range.clone(), format!("There is no column `{name}`.")));
+                problems.push((range.clone(), format!("There is no column `{name}`.")));
                 continue;
             };
             if column.has_words() {
@@ -88,22 +88,22 @@ impl Named {
             let reads = self.value.as_ref().map(|(value, _)| reads_as_value(column.kind(), value));
             if let Some(Err(what)) = reads {
                 let range = self.value.as_ref().map_or(range, |(_, range)| range);
-                problems.push(Misread::new(text, range.clone(), what));
+                problems.push((range.clone(), what));
             } else if reads.is_none() {
                 let message =
                     format!("Column `{name}` is of kind \"{}\" and takes a value only.", column.kind());
-                problems.push(Misread::new(text, range.clone(), message));
+                problems.push((range.clone(), message));
             }
         }
         problems
     }
 }
 
-fn parse(text: &str) -> (Query, Vec<Misread>, Vec<Named>) {
+fn parse(text: &str) -> (Query, Vec<Problem>, Vec<Named>) {
     let (tokens, problems) = tokens(text);
     let mut parser = Parser { text, tokens, at: 0, problems, named: Vec::new() };
     let query = parser.list().normal();
-    parser.problems.sort_by_key(|problem| problem.range.start);
+    parser.problems.sort_by_key(|(range, _)| range.start);
     (query, parser.problems, parser.named)
 }
 
@@ -111,7 +111,7 @@ struct Parser<'a> {
     text: &'a str,
     tokens: Vec<Placed>,
     at: usize,
-    problems: Vec<Misread>,
+    problems: Vec<Problem>,
     named: Vec<Named>,
 }
 
@@ -128,11 +128,14 @@ impl Parser<'_> {
 
     /// Whether what stands at a token can begin a part.
     fn begins_part(&self, at: usize) -> bool {
-        match self.tokens.get(at) {
-            None | Some((Token::Close | Token::Or | Token::And, _)) => false,
-            Some((Token::Without | Token::Needed, _)) => self.begins_part(at + 1),
-            Some(_) => true,
+        for at in at..=at + MOST_SIGNS {
+            match self.tokens.get(at) {
+                None | Some((Token::Close | Token::Or | Token::And, _)) => return false,
+                Some((Token::Without | Token::Needed, _)) => {}
+                Some(_) => return true,
+            }
         }
+        false
     }
 
     fn list(&mut self) -> Query {
@@ -167,7 +170,7 @@ impl Parser<'_> {
             Token::Without | Token::Needed | Token::Or | Token::And => {
                 let word = self.text[range.clone()].to_owned();
                 let message = format!("`{word}` stands where it joins nothing; it was taken as a word.");
-                self.problems.push(Misread::new(self.text, range, message));
+                self.problems.push((range, message));
                 Query::Word(word)
             }
             Token::Columns(columns) => {
@@ -197,10 +200,10 @@ impl Parser<'_> {
         let list = self.list();
         if matches!(&list, Query::Words(parts) if parts.is_empty()) {
             let message = "There is nothing in the brackets; they were left out.";
-            self.problems.push(Misread::new(self.text, opened.clone(), message));
+            self.problems.push((opened.clone(), message.to_owned()));
         }
         if self.take().is_none() {
-            self.problems.push(Misread::new(self.text, opened, "A bracket is not closed."));
+            self.problems.push((opened, "A bracket is not closed.".to_owned()));
         }
         list
     }
@@ -337,9 +340,11 @@ mod tests {
             "-(".repeat(2_000),
             "a OR ".repeat(2_000),
             "\"".repeat(999),
+            "NOT ".repeat(200_000),
+            "OR ".repeat(200_000),
         ] {
             let reading = Query::read(&text);
-            assert!(reading.notes.len() <= 4_100);
+            assert!(reading.notes.len() <= 200_000);
             assert_eq!(Query::read(&reading.query.to_string()).query, reading.query);
         }
     }
