@@ -79,14 +79,6 @@ impl Formula {
         weight * real(tf) / (1.0 - b + b * real(length) / average_length)
     }
 
-    /// What [`part`](Self::part) of [`frequency`](Self::frequency) makes of a term that stands alone in a column, as
-    /// `idf · (k1 + 1) · x / (x + a + c · length)` with x = weight · tf: the same but for rounding, with one division. Gives
-    /// the weight, a and c.
-    pub fn direct(&self, column: usize) -> (f32, f32, f32) {
-        let ColumnFactor { weight, b, average_length } = self.columns[column];
-        (weight, self.k1 * (1.0 - b), self.k1 * b / average_length)
-    }
-
     /// What each column brings in, in schema order.
     pub fn columns(&self) -> &[ColumnFactor] {
         &self.columns

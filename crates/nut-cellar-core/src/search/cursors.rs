@@ -385,12 +385,6 @@ impl<'a> Cursors<'a> {
         Ok(least)
     }
 
-    /// What a word with this tf~ brings to a score at most, as often as it was typed.
-    #[inline]
-    pub fn part(&self, word: usize, frequency: f32) -> f32 {
-        self.ranking.formula.part(self.ranking.idf[word], frequency) * self.most_times[word] as f32
-    }
-
     /// Whether every record that matches a node has a term of a word that scores.
     pub fn words_tell_all(&self, node: &Node) -> bool {
         match node {
@@ -406,6 +400,40 @@ impl<'a> Cursors<'a> {
                 parts.iter().filter(|part| !self.words_tell_all(part)).count() < *count
             }
         }
+    }
+
+    /// Whether the score of a record that matches is what the words that it has add, each in the columns in which it counts.
+    pub fn words_decide(&self) -> bool {
+        let mut leaves_of = vec![0; self.words.len()];
+        let of_one_word = self.plan.leaves.iter().zip(&self.leaves).filter(|(leaf, _)| leaf.times > 0).all(|(_, cursor)| {
+            let LeafCursor::Word(word) = cursor else { return false };
+            leaves_of[*word] += 1;
+            leaves_of[*word] == 1
+        });
+        of_one_word && self.ranking.proximity <= 0.0
+    }
+
+    /// Whether a record matches a node as soon as it has one of the words that score, in whatever column.
+    pub fn is_implied_by_words(&self, node: &Node) -> bool {
+        let parts = match node {
+            Node::Any(parts) => parts.as_slice(),
+            node => std::slice::from_ref(node),
+        };
+        let word_of = |part: &Node| match part {
+            Node::Leaf(leaf) => match &self.leaves[*leaf] {
+                LeafCursor::Word(word) if !self.words[*word].group.is_limited() => Some(*word),
+                _ => None,
+            },
+            _ => None,
+        };
+        let mut missing = self.most_times.iter().filter(|times| **times > 0).count();
+        let mut seen = vec![false; self.words.len()];
+        for part in parts {
+            let Some(word) = word_of(part) else { return false };
+            missing -= usize::from(self.most_times[word] > 0 && !seen[word]);
+            seen[word] = true;
+        }
+        missing == 0
     }
 
     /// What no score from a record on exceeds, up to a record that is told with it.

@@ -46,6 +46,33 @@ impl Measure<'_> {
     }
 }
 
+/// tf~ of the posting at which postings stand, in the columns in which they count, which are taken in schema order.
+pub(super) fn frequency_here(
+    postings: &mut Postings,
+    counted: ColumnSet,
+    measure: &mut Measure<'_>,
+) -> Step<f32> {
+    let ordinal = postings.ordinal();
+    if let Some((column, tf)) = postings.alone() {
+        return if counted.has(column) { measure.share(column, tf, ordinal) } else { Ok(0.0) };
+    }
+    let mut frequency = 0.0;
+    let mut add = |column, tf| -> Step<()> {
+        if counted.has(column) {
+            // Going on where a length is missing, so that all that are missing are noted at once.
+            frequency += if_at_hand(measure.share(column, tf, ordinal))?.unwrap_or(0.0);
+        }
+        Ok(())
+    };
+    if let Some(columns) = postings.once_in_each() {
+        columns.iter().try_for_each(|column| add(column, 1))?;
+    } else {
+        postings.read()?;
+        postings.frequencies().try_for_each(|(column, tf)| add(column, tf))?;
+    }
+    Ok(frequency)
+}
+
 impl Member {
     /// A member standing before its first posting.
     pub fn new(postings: Postings, likeness: f32, columns: ColumnSet) -> Self {
@@ -70,22 +97,9 @@ impl Member {
         Ok(!self.postings.columns().both(self.columns).is_empty())
     }
 
-    /// tf~ of the posting at which it stands: columns in schema order.
+    /// tf~ of the posting at which it stands.
     pub fn frequency(&mut self, measure: &mut Measure<'_>) -> Step<f32> {
-        let ordinal = self.here;
-        if let Some((column, tf)) = self.postings.alone() {
-            return if self.columns.has(column) { measure.share(column, tf, ordinal) } else { Ok(0.0) };
-        }
-        self.postings.read()?;
-        let mut frequency = 0.0;
-        for (column, tf) in self.postings.frequencies() {
-            if self.columns.has(column)
-                && let Some(share) = if_at_hand(measure.share(column, tf, ordinal))?
-            {
-                frequency += share;
-            }
-        }
-        Ok(frequency)
+        frequency_here(&mut self.postings, self.columns, measure)
     }
 
     /// The greatest tf~ that a posting of a block may have.

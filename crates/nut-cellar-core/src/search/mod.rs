@@ -25,6 +25,7 @@ pub(crate) mod plan;
 mod prepare;
 mod rows;
 mod steps;
+mod stream;
 mod tightness;
 mod top;
 mod value_test;

@@ -75,6 +75,33 @@ impl Top {
         worst.map_or(f32::NEG_INFINITY, |worst| worst.0.score).max(self.floor.next_down())
     }
 
+    /// The score that a record has to have at least to count, with the ordinal to decide between equal ones.
+    pub fn least(&self) -> f32 {
+        self.worst().map_or(f32::NEG_INFINITY, |worst| worst.score).max(self.floor)
+    }
+
+    /// Whether a record counts that is ordered by its score, and comes before or after those that were offered.
+    pub fn takes(&self, score: f32, ordinal: u32) -> bool {
+        self.k > 0
+            && score >= self.floor
+            && self.worst().is_none_or(|worst| Scored::by_score(score, ordinal) > worst)
+    }
+
+    /// Whether a score that k records reach, whichever, may serve as floor.
+    pub fn can_raise(&self) -> bool {
+        self.after.is_none() && self.k > 0
+    }
+
+    /// As many, of nothing so far.
+    pub fn like(&self) -> Self {
+        Self::new(self.k, None, None)
+    }
+
+    /// Says that k records have this score at least.
+    pub fn raise_floor(&mut self, score: f32) {
+        self.floor = self.floor.max(score);
+    }
+
     /// Whether k records are there.
     pub fn is_full(&self) -> bool {
         self.worst_first.len() >= self.k

@@ -1,215 +1,71 @@
 //! Going through a shelf term by term, in windows of records, for queries of which any word will do.
 //!
-//! In a window each term has a bound of what it can add. The terms with the least bounds, as long as theirs together do not
-//! reach the score that has to be beaten, can bring no record to the front alone (`MaxScore`: H. Turtle, J. Flood, "Query
-//! evaluation: strategies and optimizations", 1995; with bounds by block: S. Ding, T. Suel, 2011; in windows: as
-//! K. Chakrabarti, S. Chaudhuri, V. Ganti, "Interval-based pruning for top-k processing over compressed lists", 2011). The
-//! postings of the others are added up, roughly: a sum that no score exceeds but for rounding. Only records whose sum can
-//! reach the front are looked at for whether they match, and scored as everywhere else.
+//! A window ends where the block of one of the terms ends, so that each term has one block in it, and a bound of what it can
+//! add. Where the bounds together do not reach the score that has to be beaten, the window is passed over without a look at
+//! its postings (S. Ding, T. Suel, "Faster Top-k Document Retrieval Using Block-Max Indexes", 2011; in windows: K. Chakrabarti,
+//! S. Chaudhuri, V. Ganti, "Interval-based pruning for top-k processing over compressed lists", 2011). The terms with the least
+//! bounds, as long as theirs together do not reach it, can bring no record to the front alone (`MaxScore`: H. Turtle, J. Flood,
+//! "Query evaluation: strategies and optimizations", 1995). What the postings of the others add is added up; only records that
+//! can reach the front are looked for in the lists of the rest, and looked at for whether they match.
+//!
+//! What always holds: windows ascend. So a record whose score equals that of the last of the best k comes after it.
 
 use super::cursors::Cursors;
 use super::find::Find;
-use super::group::{Measure, Member};
 use super::plan::Node;
+use super::stream::{Common, Stream};
 use super::top::{Scored, Top};
-use crate::error::Result;
-use crate::shelf::{END, Hand, Step, if_at_hand, length_at};
-use bytes::Bytes;
+use crate::shelf::{Hand, Step, if_at_hand};
 use std::ops::Range;
 
-/// The records of a window: as many as let a window have this many postings, between these sizes, each a power of two. The
-/// sums of the largest fit into the nearer caches.
-const POSTINGS: u64 = 512;
-const LEAST: u32 = 1 << 12;
+/// The most records of a window: sums for so many fit into the nearer caches.
 const MOST: u32 = 1 << 14;
-
-/// One term of a word, with its own place in its list, ahead of the cursors that score.
-struct Stream {
-    word: usize,
-    member: Member,
-    /// The block that is next, as far as is known.
-    block: usize,
-    /// For each block what it can add at most, once that was asked; less than 0 before.
-    bounds: Vec<f32>,
-    /// What it can add at most in the window at hand.
-    bound_in_window: f32,
-    /// idf · (k1 + 1) · how often the word was typed.
-    factor: f32,
-    /// What a posting scores by, for each of the least shapes.
-    shapes: Vec<Direct>,
-    /// For each column the bits of a length, and all lengths, if they are at hand.
-    lengths: Vec<(usize, Bytes)>,
-    /// For each posting of the block that was reckoned last what it adds, roughly.
-    rough: Vec<f32>,
-}
-
-/// What a posting that is in one column scores by: `factor · x / (x + a + c · length)` with x = weight · tf. A posting that can't
-/// be reckoned so has an x below 0.
-#[derive(Clone, Copy)]
-struct Direct {
-    column: usize,
-    x: f32,
-    a: f32,
-    c: f32,
-}
-
-impl Direct {
-    const NOTHING: Self = Self { column: 0, x: 0.0, a: 1.0, c: 0.0 };
-    const UNKNOWN: Self = Self { column: 0, x: -1.0, a: 2.0, c: 0.0 };
-}
-
-/// With more terms than these none is kept for asking record by record.
+/// The least records and about the postings of a window that is not ended by blocks.
+const LEAST: u32 = 1 << 12;
+const POSTINGS: u64 = 512;
+/// With more terms than these, windows end too often for each to have a bound.
 const FEW_STREAMS: usize = 24;
+/// So many blocks with the greatest bounds are looked at first, of lists of twice as many.
+const FIRST: usize = 8;
+/// Between two questions whether to stop so many windows are looked at.
+const BETWEEN_STOPS: u32 = 64;
 
-/// So many shapes are known by heart; the last stands for all others.
-const SHAPES: u32 = 64;
-/// The most postings in a block.
-const BLOCK: usize = 128;
+/// Sums of what the records of a window score. One that nothing was added to is the negative zero.
+struct Sums(Vec<f32>);
 
-impl Stream {
-    fn new(cursors: &Cursors<'_>, word: usize, member: &Member) -> Self {
-        let formula = cursors.ranking.formula;
-        let lengths: Vec<_> = cursors.lengths.iter().map(|lengths| lengths.whole()).collect();
-        let (_, kinds) = member.postings.unpacked_shapes();
-        let direct = |shape: u32| {
-            let Some((column, tf)) = kinds.alone(shape).filter(|_| shape + 1 < SHAPES) else {
-                return Direct::UNKNOWN;
-            };
-            if !member.columns.has(column) {
-                return Direct::NOTHING;
-            }
-            if lengths[column].is_none() {
-                return Direct::UNKNOWN;
-            }
-            let (weight, a, c) = formula.direct(column);
-            let x = weight * member.likeness * tf as f32;
-            // 0 ÷ 0 is nothing here.
-            if x > 0.0 { Direct { column, x, a, c } } else { Direct::NOTHING }
-        };
-        let whole = |whole: &Option<(&Bytes, u8)>| {
-            whole.map_or((0, Bytes::new()), |(all, width)| (width.into(), all.clone()))
-        };
-        Self {
-            word,
-            block: 0,
-            bounds: vec![-1.0; member.postings.blocks()],
-            bound_in_window: f32::INFINITY,
-            factor: cursors.ranking.idf[word] * (formula.k1() + 1.0) * cursors.most_times()[word] as f32,
-            shapes: (0..SHAPES).map(direct).collect(),
-            lengths: lengths.iter().map(whole).collect(),
-            rough: Vec::new(),
-            member: member.clone(),
-        }
-    }
-
-    /// What a block can add at most.
-    fn bound_of(&mut self, cursors: &Cursors<'_>, block: usize) -> Result<f32> {
-        if self.bounds[block] < 0.0 {
-            let most = self.member.bound_of(block, cursors.ranking.formula)?;
-            self.bounds[block] = cursors.part(self.word, most * self.member.likeness);
-        }
-        Ok(self.bounds[block])
-    }
-
-    /// Reckons what postings of the block that is unpacked add, roughly.
-    fn reckon(&mut self, hand: &mut Hand, cursors: &mut Cursors<'_>, places: Range<usize>) -> Step<()> {
-        let Self { shapes: known, lengths, rough, member, factor, .. } = self;
-        let (shapes, _) = member.postings.unpacked_shapes();
-        let (ordinals, shapes) = (&member.postings.unpacked()[places.clone()], &shapes[places.clone()]);
-        let (mut above, mut below) = ([0.0_f32; BLOCK], [1.0_f32; BLOCK]);
-        let known: &[Direct; SHAPES as usize] = known.first_chunk().expect("it was made so long");
-        for (((ordinal, shape), above), below) in ordinals.iter().zip(shapes).zip(&mut above).zip(&mut below)
-        {
-            let Direct { column, x, a, c } = known[(*shape).min(SHAPES - 1) as usize];
-            let (width, bytes) = &lengths[column];
-            let length = length_in(bytes, *ordinal as usize * width, *width);
-            *above = x;
-            *below = x + a + c * length as f32;
-        }
-        rough.clear();
-        rough.resize(places.end, 0.0);
-        let mut least = 0.0_f32;
-        for ((rough, above), below) in rough[places.start..].iter_mut().zip(&above).zip(&below) {
-            *rough = *factor * above / below;
-            least = least.min(*rough);
-        }
-        if least < 0.0 {
-            for place in places {
-                if self.rough[place] < 0.0 {
-                    self.rough[place] = self.exactly(hand, cursors, place)?;
-                }
-            }
-        }
-        Ok(())
-    }
-
-    /// What a posting of the block that is unpacked adds.
-    fn exactly(&mut self, hand: &mut Hand, cursors: &mut Cursors<'_>, place: usize) -> Step<f32> {
-        self.member.postings.stand(place);
-        self.member.here = self.member.postings.ordinal();
-        let mut measure = Measure { formula: cursors.ranking.formula, lengths: &mut cursors.lengths, hand };
-        let frequency = if_at_hand(self.member.frequency(&mut measure))?.unwrap_or(0.0);
-        Ok(cursors.part(self.word, frequency * self.member.likeness))
-    }
-}
-
-/// The length of so many bits at a bit.
-#[inline]
-fn length_in(bytes: &[u8], bit: usize, width: usize) -> u32 {
-    match bytes.get(bit / 8..).and_then(|rest| rest.first_chunk()) {
-        Some(whole) => {
-            let bits = u64::from_le_bytes(*whole) >> (bit % 8) & ((1 << width) - 1);
-            u32::try_from(bits).unwrap_or(u32::MAX)
-        }
-        None => {
-            length_at(bytes.get(bit / 8..).unwrap_or_default(), bit % 8, u8::try_from(width).unwrap_or(32))
-        }
-    }
-}
-
-/// Sums of what the records of a window may score.
-struct Sums {
-    sums: Vec<f32>,
-    /// Which records have one.
-    there: Vec<u64>,
-}
+const NOTHING: f32 = -0.0;
 
 impl Sums {
     fn new(size: u32) -> Self {
-        let size = size as usize;
-        Self { sums: vec![0.0; size], there: vec![0; size.div_ceil(64)] }
+        Self(vec![NOTHING; size as usize])
     }
 
     #[inline]
-    fn add(&mut self, place: usize, sum: f32) {
-        self.sums[place] += sum;
-        self.there[place / 64] |= 1 << (place % 64);
+    fn add(&mut self, place: usize, part: f32) {
+        self.0[place] += part;
     }
 
-    /// Gives `take` each record that has a sum, ascending, and forgets it.
-    fn drain(&mut self, mut take: impl FnMut(usize, f32) -> Step<()>) -> Step<()> {
+    /// Gives `take` the records among the first `size` whose sum is above a threshold, ascending, and forgets all.
+    fn drain(&mut self, size: usize, above: f32, mut take: impl FnMut(u32, f32) -> Step<()>) -> Step<()> {
+        let size = size.next_multiple_of(Self::LINE).min(self.0.len());
         let mut result = Ok(());
-        for (word, bits) in self.there.iter_mut().enumerate() {
-            let mut bits = std::mem::take(bits);
-            while bits != 0 {
-                let place = word * 64 + bits.trailing_zeros() as usize;
-                bits &= bits - 1;
-                let sum = std::mem::take(&mut self.sums[place]);
-                if result.is_ok() {
-                    result = take(place, sum);
+        for (line, sums) in (0..).zip(self.0[..size].chunks_exact_mut(Self::LINE)) {
+            // A negative zero is not above a negative zero, and below every other sum if nothing has to be beaten.
+            let wanted = |sum: f32| if above < 0.0 { sum.is_sign_positive() } else { sum > above };
+            if sums.iter().fold(false, |any, sum| any | wanted(*sum)) {
+                for (place, sum) in (0..).zip(sums.iter()) {
+                    if result.is_ok() && wanted(*sum) {
+                        result = take(line * Self::LINE as u32 + place, *sum);
+                    }
                 }
             }
+            sums.fill(NOTHING);
         }
         result
     }
-}
 
-/// What is known of a window. What a word scores is at most what its terms score one by one, so each has a bound of its own.
-struct Bounds {
-    /// For each stream what it can add at most.
-    of_stream: Vec<f32>,
-    /// The streams, those that can add the least first.
-    order: Vec<usize>,
+    /// So many sums are compared at once; sizes of windows are multiples of it.
+    const LINE: usize = 16;
 }
 
 /// What went through the streams.
@@ -232,170 +88,207 @@ pub(super) fn windows(
     prune: bool,
     run: Range<u32>,
 ) -> Step<Streamed> {
+    let mut common = Common::new(cursors);
     let mut streams = Vec::new();
+    let mut one_term_each = true;
     for (word, term) in cursors.words.iter().enumerate().filter(|(word, _)| cursors.most_times()[*word] > 0) {
-        streams.extend(term.group.members.iter().map(|member| Stream::new(cursors, word, member)));
+        let members = &term.group.members;
+        one_term_each &= members.len() <= 1;
+        streams.extend(members.iter().map(|member| Stream::new(cursors, &mut common, word, member)));
     }
-    let mut search = Windows { cursors, root, top, scored: 0 };
-    if let ([only], true) = (streams.as_mut_slice(), prune) {
-        search.by_block(hand, find, only, &run)?;
-    } else {
-        search.by_window(hand, find, &mut streams, prune, &run)?;
+    let words_decide = cursors.words_decide();
+    let implied = cursors.is_implied_by_words(root);
+    let mut search = Windows {
+        root: (!implied).then_some(root),
+        words_decide,
+        exact: words_decide && one_term_each,
+        cursors,
+        streams,
+        top,
+        scored: 0,
+    };
+    match search.streams.len() {
+        1 if prune => search.by_block(hand, find, &run)?,
+        ..=FEW_STREAMS if prune => search.by_bounds(hand, find, &run)?,
+        _ => search.one_and_all(hand, find, &run)?,
     }
-    let scored = search.scored;
     hand.complete()?;
-    let unpacked = streams.iter().map(|stream| stream.member.postings.blocks_unpacked()).sum();
-    Ok(Streamed { scored, unpacked })
+    let unpacked = search.streams.iter().map(|stream| stream.postings.blocks_unpacked()).sum();
+    Ok(Streamed { scored: search.scored, unpacked })
 }
 
 struct Windows<'w, 'c> {
     cursors: &'w mut Cursors<'c>,
-    root: &'w Node,
+    streams: Vec<Stream>,
     top: &'w mut Top,
+    /// What a record has to match, if it is more than to have one of the words.
+    root: Option<&'w Node>,
+    /// Whether the words that a record has decide its score.
+    words_decide: bool,
+    /// Whether parts that are added up in query order are the score.
+    exact: bool,
     scored: u64,
 }
 
+/// A sum of what words add to a score.
+#[derive(Clone, Copy)]
+enum Sum {
+    /// The score itself.
+    Exact(f32),
+    /// The score but for rounding, or more.
+    Rough,
+}
+
 impl Windows<'_, '_> {
-    /// Only one term scores: each block is a window.
-    fn by_block(&mut self, hand: &mut Hand, find: &Find, stream: &mut Stream, run: &Range<u32>) -> Step<()> {
-        let first = stream.member.postings.block_with(0, run.start);
-        for block in first..stream.member.postings.blocks() {
-            if self.cursors.with_slack(stream.bound_of(self.cursors, block)?) <= self.top.threshold() {
+    /// Only one term scores: each block is a window. The blocks with the greatest bounds come first.
+    fn by_block(&mut self, hand: &mut Hand, find: &Find, run: &Range<u32>) -> Step<()> {
+        let stream = &mut self.streams[0];
+        let first = stream.postings.block_with(0, run.start);
+        let blocks = first..stream.postings.blocks();
+        let bounds = stream.all_bounds(hand, self.cursors)?[blocks.start.min(blocks.end)..].to_vec();
+        // Matching, and scoring by what matched, go through the records once, from the first to the last.
+        let high = if self.root.is_none() && self.exact && bounds.len() >= 2 * FIRST {
+            let mut sorted = bounds.clone();
+            *sorted.select_nth_unstable_by(FIRST - 1, |a, b| b.total_cmp(a)).1
+        } else {
+            f32::NEG_INFINITY
+        };
+        let (above, below): (Vec<_>, Vec<_>) = blocks.zip(bounds).partition(|(_, bound)| *bound >= high);
+        for (number, (block, bound)) in above.into_iter().chain(below).enumerate() {
+            if number % BETWEEN_STOPS as usize == 0 {
+                find.go_on()?;
+            }
+            let stream = &mut self.streams[0];
+            let start = block.checked_sub(1).map_or(0, |before| stream.postings.last_of(before) + 1);
+            if start >= run.end || !self.top.takes(self.with_slack(bound), start) {
                 continue;
             }
-            find.go_on()?;
-            let places = stream.places(block, run)?;
-            if places.is_empty() {
-                break;
+            let stream = &mut self.streams[0];
+            stream.reckon(hand, self.cursors, block)?;
+            let places = stream.places(run);
+            self.scored += places.len() as u64;
+            let mut least = self.top.least();
+            for place in places {
+                let stream = &self.streams[0];
+                let (ordinal, part) = (stream.postings.unpacked()[place], stream.parts()[place]);
+                if self.with_slack(part) >= least && self.top.takes(self.with_slack(part), ordinal) {
+                    let sum = if self.exact { Sum::Exact(part) } else { Sum::Rough };
+                    self.offer(hand, ordinal, sum)?;
+                    least = self.top.least();
+                }
             }
-            self.one_by_one(hand, stream, places)?;
         }
         Ok(())
     }
 
-    /// Offers the records of postings of the block that is unpacked.
-    fn one_by_one(&mut self, hand: &mut Hand, stream: &mut Stream, places: Range<usize>) -> Step<()> {
-        self.scored += places.len() as u64;
-        stream.reckon(hand, self.cursors, places.clone())?;
-        let mut threshold = self.top.threshold();
-        for place in places {
-            let sum = stream.rough[place];
-            if self.cursors.with_slack(sum) > threshold {
-                self.offer(hand, stream.member.postings.unpacked()[place])?;
-                threshold = self.top.threshold();
-            }
-        }
-        Ok(())
+    /// What a sum may be for a score: itself, if it is one.
+    fn with_slack(&self, sum: f32) -> f32 {
+        if self.exact { sum } else { self.cursors.with_slack(sum) }
     }
 
     /// Offers a record if it matches.
-    fn offer(&mut self, hand: &mut Hand, ordinal: u32) -> Step<()> {
-        if self.cursors.standing.removed(ordinal) || !self.cursors.matches(hand, self.root, ordinal)? {
+    fn offer(&mut self, hand: &mut Hand, ordinal: u32, sum: Sum) -> Step<()> {
+        if self.cursors.standing.removed(ordinal) {
             return Ok(());
         }
-        if let Some(score) = if_at_hand(self.cursors.score(hand, ordinal))? {
+        if let Some(root) = self.root
+            && !self.cursors.matches(hand, root, ordinal)?
+        {
+            return Ok(());
+        }
+        let score = match sum {
+            Sum::Exact(sum) => Ok(sum),
+            Sum::Rough => self.cursors.score(hand, ordinal),
+        };
+        if let Some(score) = if_at_hand(score)? {
             self.top.offer(Scored::by_score(score, ordinal));
         }
         Ok(())
     }
 
-    fn by_window(
-        &mut self,
-        hand: &mut Hand,
-        find: &Find,
-        streams: &mut [Stream],
-        prune: bool,
-        run: &Range<u32>,
-    ) -> Step<()> {
-        let records = self.cursors.standing.shelf.records();
-        let postings: u64 = streams.iter().map(|stream| u64::from(stream.member.postings.records())).sum();
-        let size = size_of_window(records, postings);
-        let mut sums = Sums::new(size);
-        let mut bounds =
-            Bounds { of_stream: vec![f32::INFINITY; streams.len()], order: (0..streams.len()).collect() };
-        let mut start = run.start;
+    /// Few terms score.
+    fn by_bounds(&mut self, hand: &mut Hand, find: &Find, run: &Range<u32>) -> Step<()> {
+        for stream in &mut self.streams {
+            stream.begin(hand, self.cursors, run.start)?;
+        }
+        self.raise_floor(hand)?;
+        for stream in &mut self.streams {
+            stream.begin(hand, self.cursors, run.start)?;
+        }
+        let mut sums = Sums::new(MOST);
+        let mut order: Vec<_> = (0..self.streams.len()).collect();
+        let (mut start, mut until_stop) = (run.start, 0);
         while start < run.end {
-            find.go_on()?;
-            let window = start..start.saturating_add(size).min(run.end);
-            start = window.end;
-            let (mut essential, mut rest) = (0, 0.0);
-            if prune {
-                let total = bound_window(self.cursors, streams, &window, &mut bounds)?;
-                if self.cursors.with_slack(total) <= self.top.threshold() {
-                    continue;
-                }
-                if streams.len() <= FEW_STREAMS {
-                    (essential, rest) = self.essential(&mut bounds);
-                }
+            if until_stop == 0 {
+                find.go_on()?;
+                until_stop = BETWEEN_STOPS;
             }
-            if let ([place], true) = (&bounds.order[essential..], prune) {
-                self.alone(hand, streams, (*place, &bounds.order[..essential]), &window, rest)?;
+            until_stop -= 1;
+            let (mut last, mut total) = (run.end - 1, 0.0);
+            for stream in &mut self.streams {
+                stream.go_to(hand, self.cursors, start)?;
+                last = last.min(stream.last);
+                total += stream.bound;
+            }
+            if self.with_slack(total) <= self.top.threshold() {
+                start = last + 1;
                 continue;
             }
-            for &place in &bounds.order[essential..] {
-                self.add_up(hand, &mut streams[place], &window, &mut sums)?;
+            let window = start..last.min(start.saturating_add(MOST - 1)) + 1;
+            start = window.end;
+            let (essential, rest) = self.essential(&mut order);
+            if let [only] = order[essential..] {
+                self.alone(hand, (only, &order[..essential]), &window, rest)?;
+            } else {
+                self.together(hand, &mut order, essential, &window, rest, &mut sums)?;
             }
-            let others = &bounds.order[..essential];
-            sums.drain(|place, sum| {
-                let ordinal = window.start + u32::try_from(place).unwrap_or(END);
-                if self.can_reach(hand, streams, others, ordinal, sum, rest)? {
-                    self.offer(hand, ordinal)?;
-                }
-                Ok(())
-            })?;
         }
         Ok(())
     }
 
-    /// Whether a record with a sum can beat the score that has to be beaten, with what other streams add to it, `rest` at
-    /// most together. Those that can add the most are asked first.
-    fn can_reach(
-        &mut self,
-        hand: &mut Hand,
-        streams: &mut [Stream],
-        others: &[usize],
-        ordinal: u32,
-        mut sum: f32,
-        rest: f32,
-    ) -> Step<bool> {
-        let threshold = self.top.threshold();
-        let mut rest = rest;
-        for &other in others.iter().rev() {
-            if self.cursors.with_slack(sum + rest) <= threshold {
-                return Ok(false);
-            }
-            let stream = &mut streams[other];
-            let block = stream.member.postings.block_with(stream.block, ordinal);
-            stream.block = block;
-            rest -= stream.bound_in_window;
-            if block >= stream.member.postings.blocks() {
+    /// Looks at the best blocks of the term that can add the most, for a score that k records reach.
+    fn raise_floor(&mut self, hand: &mut Hand) -> Step<()> {
+        if self.root.is_some() || !self.top.can_raise() {
+            return Ok(());
+        }
+        let mut most = None;
+        for (place, stream) in self.streams.iter_mut().enumerate() {
+            if stream.postings.blocks() < 2 * FIRST {
                 continue;
             }
-            // The block may say that it is too little.
-            let bound = stream.bound_of(self.cursors, block)?;
-            if self.cursors.with_slack(sum + rest.max(0.0) + bound) <= threshold {
-                return Ok(false);
-            }
-            if stream.member.postings.unpacked_block() != Some(block) {
-                stream.member.postings.enter(block)?;
-            }
-            let here = stream.member.postings.unpacked().binary_search(&ordinal);
-            if let Ok(place) = here {
-                sum += stream.exactly(hand, self.cursors, place)?;
-                self.scored += 1;
+            let greatest = stream.all_bounds(hand, self.cursors)?.iter().copied().fold(0.0, f32::max);
+            if most.is_none_or(|(known, _)| greatest > known) {
+                most = Some((greatest, place));
             }
         }
-        Ok(self.cursors.with_slack(sum) > threshold)
+        let Some((_, place)) = most else { return Ok(()) };
+        let stream = &mut self.streams[place];
+        let mut bounds: Vec<_> = stream.all_bounds(hand, self.cursors)?.iter().copied().enumerate().collect();
+        bounds.select_nth_unstable_by(FIRST - 1, |a, b| b.1.total_cmp(&a.1));
+        let mut best = self.top.like();
+        for (block, _) in bounds.drain(..FIRST) {
+            stream.reckon(hand, self.cursors, block)?;
+            self.scored += stream.parts().len() as u64;
+            for (ordinal, part) in stream.postings.unpacked().iter().zip(stream.parts()) {
+                if *part > best.threshold() && !self.cursors.standing.removed(*ordinal) {
+                    best.offer(Scored::by_score(*part, *ordinal));
+                }
+            }
+        }
+        if let Some(worst) = best.worst() {
+            self.top.raise_floor(worst.score);
+        }
+        Ok(())
     }
 
     /// From which place in the order on streams are needed to beat the score that has to be beaten, and what those before can
     /// add together.
-    fn essential(&self, bounds: &mut Bounds) -> (usize, f32) {
-        let of_stream = &bounds.of_stream;
-        bounds.order.sort_unstable_by(|a, b| of_stream[*a].total_cmp(&of_stream[*b]));
+    fn essential(&self, order: &mut [usize]) -> (usize, f32) {
+        let bound = |stream: usize| self.streams[stream].bound;
+        order.sort_unstable_by(|a, b| bound(*a).total_cmp(&bound(*b)));
         let (mut place, mut rest) = (0, 0.0);
-        while let Some(stream) = bounds.order.get(place) {
-            let with = rest + bounds.of_stream[*stream];
+        while let Some(stream) = order.get(place) {
+            let with = rest + bound(*stream);
             if self.cursors.with_slack(with) > self.top.threshold() {
                 break;
             }
@@ -408,105 +301,187 @@ impl Windows<'_, '_> {
     fn alone(
         &mut self,
         hand: &mut Hand,
-        streams: &mut [Stream],
         (only, others): (usize, &[usize]),
         window: &Range<u32>,
         rest: f32,
     ) -> Step<()> {
-        let stream = &mut streams[only];
-        let mut block = stream.member.postings.block_with(stream.block, window.start);
-        while block < streams[only].member.postings.blocks() {
-            let stream = &mut streams[only];
-            let bound = stream.bound_of(self.cursors, block)?;
-            if self.cursors.with_slack(bound + rest) > self.top.threshold() {
-                let places = stream.places(block, window)?;
-                self.scored += places.len() as u64;
-                stream.reckon(hand, self.cursors, places.clone())?;
-                for place in places {
-                    let sum = streams[only].rough[place];
-                    if self.cursors.with_slack(sum + rest) > self.top.threshold() {
-                        let ordinal = streams[only].member.postings.unpacked()[place];
-                        if self.can_reach(hand, streams, others, ordinal, sum, rest)? {
-                            self.offer(hand, ordinal)?;
-                        }
-                    }
-                }
+        let stream = &mut self.streams[only];
+        stream.reckon(hand, self.cursors, stream.block)?;
+        let places = stream.places(window);
+        self.scored += places.len() as u64;
+        let mut threshold = self.top.threshold();
+        for place in places {
+            let stream = &self.streams[only];
+            let (ordinal, part) = (stream.postings.unpacked()[place], stream.parts()[place]);
+            if self.can_reach(part, rest, threshold) {
+                self.look_up(hand, others, ordinal, part, rest)?;
+                threshold = self.top.threshold();
             }
-            if streams[only].member.postings.last_of(block) >= window.end {
-                break;
-            }
-            block += 1;
         }
-        streams[only].block = block;
         Ok(())
     }
 
-    /// Adds up what the postings of a term in a window may score.
+    /// Whether a sum and what others add at most may beat a threshold.
+    fn can_reach(&self, sum: f32, rest: f32, threshold: f32) -> bool {
+        if rest > 0.0 { self.cursors.with_slack(sum + rest) > threshold } else { self.with_slack(sum) > threshold }
+    }
+
+    /// A sum above which every one is that [can reach](Self::can_reach) the score that has to be beaten.
+    fn least_sum(&self, rest: f32) -> f32 {
+        let threshold = self.top.threshold();
+        if threshold < 0.0 || (self.exact && rest <= 0.0) {
+            return threshold;
+        }
+        let slack = self.cursors.with_slack(1.0) - self.cursors.with_slack(0.0);
+        let sum = (threshold - self.cursors.with_slack(0.0)) / slack - rest;
+        (sum - 8.0 * f32::EPSILON * threshold).max(NOTHING)
+    }
+
+    /// Several terms can bring a record of a window to the front.
+    fn together(
+        &mut self,
+        hand: &mut Hand,
+        order: &mut [usize],
+        essential: usize,
+        window: &Range<u32>,
+        rest: f32,
+        sums: &mut Sums,
+    ) -> Step<()> {
+        // In query order, in which scores add up.
+        order[essential..].sort_unstable();
+        for &place in &order[essential..] {
+            let block = self.streams[place].block;
+            if block < self.streams[place].postings.blocks() {
+                self.add_up(hand, place, block, window, sums)?;
+            }
+        }
+        let others = &order[..essential];
+        sums.drain(window.len(), self.least_sum(rest), |place, sum| {
+            if self.can_reach(sum, rest, self.top.threshold()) {
+                self.look_up(hand, others, window.start + place, sum, rest)?;
+            }
+            Ok(())
+        })
+    }
+
+    /// Looks for a record in the lists of other terms, which add `rest` at most, those that can add the most first, and offers
+    /// it if it can beat the score that has to be beaten.
+    fn look_up(
+        &mut self,
+        hand: &mut Hand,
+        others: &[usize],
+        ordinal: u32,
+        sum: f32,
+        rest: f32,
+    ) -> Step<()> {
+        let threshold = self.top.threshold();
+        let (mut with, mut rest, mut found) = (sum, rest, 0);
+        for &other in others.iter().rev() {
+            if !self.can_reach(with, rest.max(0.0), threshold) {
+                return Ok(());
+            }
+            let stream = &mut self.streams[other];
+            rest -= stream.bound;
+            if stream.block >= stream.postings.blocks() {
+                continue;
+            }
+            stream.unpack(stream.block)?;
+            if let Ok(place) = stream.postings.unpacked().binary_search(&ordinal) {
+                with += stream.part_at(hand, self.cursors, place)?;
+                self.scored += 1;
+                found += 1;
+            }
+        }
+        if found == 0 && self.exact {
+            if sum > threshold {
+                self.offer(hand, ordinal, Sum::Exact(sum))?;
+            }
+        } else if self.cursors.with_slack(with) > threshold {
+            let sum = if self.words_decide { self.score(hand, ordinal)? } else { Sum::Rough };
+            if !matches!(sum, Sum::Exact(score) if score <= threshold) {
+                self.offer(hand, ordinal, sum)?;
+            }
+        }
+        Ok(())
+    }
+
+    /// The score of a record of the window at hand, where the words decide: as [`Cursors::score`] adds it up.
+    fn score(&mut self, hand: &mut Hand, ordinal: u32) -> Step<Sum> {
+        let (mut score, mut frequency) = (0.0, 0.0);
+        for place in 0..self.streams.len() {
+            let stream = &mut self.streams[place];
+            if stream.block < stream.postings.blocks() {
+                stream.unpack(stream.block)?;
+                if let Ok(place) = stream.postings.unpacked().binary_search(&ordinal) {
+                    frequency += if_at_hand(stream.frequency_at(hand, self.cursors, place))?.unwrap_or(0.0);
+                }
+            }
+            let word = self.streams[place].word;
+            if self.streams.get(place + 1).is_none_or(|next| next.word != word) {
+                score += self.streams[place].part(std::mem::take(&mut frequency));
+            }
+        }
+        Ok(Sum::Exact(score))
+    }
+
+    /// Adds up what the postings of a block in a window add.
     fn add_up(
         &mut self,
         hand: &mut Hand,
-        stream: &mut Stream,
+        stream: usize,
+        block: usize,
         window: &Range<u32>,
         sums: &mut Sums,
     ) -> Step<()> {
-        let mut block = stream.member.postings.block_with(stream.block, window.start);
-        while block < stream.member.postings.blocks() {
-            let places = stream.places(block, window)?;
-            self.scored += places.len() as u64;
-            stream.reckon(hand, self.cursors, places.clone())?;
-            let ordinals = &stream.member.postings.unpacked()[places.clone()];
-            for (ordinal, rough) in ordinals.iter().zip(&stream.rough[places]) {
-                sums.add((ordinal - window.start) as usize, *rough);
-            }
-            if stream.member.postings.last_of(block) >= window.end {
-                break;
-            }
-            block += 1;
+        let stream = &mut self.streams[stream];
+        if if_at_hand(stream.reckon(hand, self.cursors, block))?.is_none() {
+            return Ok(());
         }
-        stream.block = block;
+        let places = stream.places(window);
+        self.scored += places.len() as u64;
+        let ordinals = &stream.postings.unpacked()[places.clone()];
+        for (ordinal, part) in ordinals.iter().zip(&stream.parts()[places]) {
+            sums.add((ordinal - window.start) as usize, *part);
+        }
         Ok(())
     }
-}
 
-impl Stream {
-    /// Unpacks a block, and tells which of its postings lie in a window.
-    fn places(&mut self, block: usize, window: &Range<u32>) -> Result<Range<usize>> {
-        if self.member.postings.unpacked_block() != Some(block) {
-            self.member.postings.enter(block)?;
+    /// All postings are scored, in windows of many blocks.
+    fn one_and_all(&mut self, hand: &mut Hand, find: &Find, run: &Range<u32>) -> Step<()> {
+        let records = self.cursors.standing.shelf.records();
+        let postings: u64 = self.streams.iter().map(|stream| u64::from(stream.postings.records())).sum();
+        let size = size_of_window(records, postings);
+        let mut sums = Sums::new(size);
+        let mut start = run.start;
+        while start < run.end {
+            find.go_on()?;
+            let window = start..start.saturating_add(size).min(run.end);
+            start = window.end;
+            for place in 0..self.streams.len() {
+                let postings = &self.streams[place].postings;
+                let mut block = postings.block_with(self.streams[place].block, window.start);
+                while block < self.streams[place].postings.blocks() {
+                    self.add_up(hand, place, block, &window, &mut sums)?;
+                    if self.streams[place].postings.last_of(block) >= window.end {
+                        break;
+                    }
+                    block += 1;
+                }
+                self.streams[place].block = block;
+            }
+            sums.drain(window.len(), self.least_sum(0.0), |place, sum| {
+                if self.with_slack(sum) > self.top.threshold() {
+                    let sum = if self.exact { Sum::Exact(sum) } else { Sum::Rough };
+                    self.offer(hand, window.start + place, sum)?;
+                }
+                Ok(())
+            })?;
         }
-        let ordinals = self.member.postings.unpacked();
-        let first = ordinals.partition_point(|ordinal| *ordinal < window.start);
-        let end = first + ordinals[first..].partition_point(|ordinal| *ordinal < window.end);
-        Ok(first..end)
+        Ok(())
     }
 }
 
 fn size_of_window(records: u32, postings: u64) -> u32 {
     let wanted = u64::from(records) * POSTINGS / postings.max(1);
     u32::try_from(wanted.clamp(u64::from(LEAST), u64::from(MOST))).unwrap_or(MOST).next_power_of_two()
-}
-
-/// What each stream can add in a window; gives the sum.
-fn bound_window(
-    cursors: &Cursors<'_>,
-    streams: &mut [Stream],
-    window: &Range<u32>,
-    bounds: &mut Bounds,
-) -> Result<f32> {
-    let mut total = 0.0;
-    for (stream, bound) in streams.iter_mut().zip(&mut bounds.of_stream) {
-        stream.block = stream.member.postings.block_with(stream.block, window.start);
-        let (mut block, mut most) = (stream.block, 0.0_f32);
-        while block < stream.member.postings.blocks() {
-            most = most.max(stream.bound_of(cursors, block)?);
-            if stream.member.postings.last_of(block) >= window.end {
-                break;
-            }
-            block += 1;
-        }
-        stream.bound_in_window = most;
-        *bound = most;
-        total += most;
-    }
-    Ok(total)
 }

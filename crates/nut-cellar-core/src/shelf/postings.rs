@@ -255,6 +255,8 @@ pub(crate) struct Postings {
     /// So many postings of the block have been read with all that there is to know, up to this byte.
     read: usize,
     at: usize,
+    /// Where reading begins in the block, and the occurrences in those before.
+    begun: (usize, u64),
     columns: ColumnSet,
     tf: Vec<u32>,
     first_occurrence: u64,
@@ -278,6 +280,12 @@ impl Postings {
     #[inline]
     pub fn alone(&self) -> Option<(usize, u32)> {
         self.kinds.alone(*self.shapes.get(self.here)?)
+    }
+
+    /// The columns, if the term is once in each of them and that is known without reading more.
+    #[inline]
+    pub fn once_in_each(&self) -> Option<ColumnSet> {
+        self.kinds.once_in_each(*self.shapes.get(self.here)?)
     }
 
     /// For each of the columns how often, once the posting was [read](Self::read).
@@ -344,15 +352,25 @@ impl Postings {
         &self.ordinals
     }
 
-    /// The shapes of its postings: below the number of these kinds, the term stands once in each column of a set.
-    pub fn unpacked_shapes(&self) -> (&[u32], Shapes) {
-        (&self.shapes, self.kinds)
+    /// The shapes of its postings.
+    pub fn unpacked_shapes(&self) -> &[u32] {
+        &self.shapes
+    }
+
+    /// What shapes mean.
+    pub fn kinds(&self) -> Shapes {
+        self.kinds
     }
 
     /// Stands at the posting with this place in the block.
     pub fn stand(&mut self, place: usize) {
-        debug_assert!(place < self.ordinals.len() && place + 1 >= self.read, "postings are read forwards");
+        debug_assert!(place < self.ordinals.len(), "a place in the block");
         self.here = place;
+        if place + 1 < self.read {
+            // Reading goes forwards only: from the start of the block again.
+            let (at, occurrences) = self.begun;
+            (self.read, self.at, self.next_occurrence) = (0, at, occurrences);
+        }
     }
 
     /// Goes to the next posting, if there is one.
@@ -433,8 +451,9 @@ impl Postings {
         if said.is_some_and(|block| Some(&block.last) != self.ordinals.last()) {
             return Err(Broken("the end of a block"));
         }
-        (self.read, self.at) = (0, self.bytes.len() - reader.left());
-        self.next_occurrence = occurrences;
+        self.begun = (self.bytes.len() - reader.left(), occurrences);
+        self.read = 0;
+        (self.at, self.next_occurrence) = self.begun;
         (self.block, self.here) = (Some(block), 0);
         Ok(())
     }
@@ -617,6 +636,7 @@ impl Shelf {
             here: 0,
             read: 0,
             at: start,
+            begun: (start, 0),
             columns: ColumnSet::default(),
             tf: Vec::new(),
             first_occurrence: 0,

@@ -46,6 +46,12 @@ impl Shapes {
         Some((column? as usize, excess.checked_add(1)?))
     }
 
+    /// The columns of a posting that has no rest because the term is once in each of them; none for another.
+    #[inline]
+    pub fn once_in_each(self, shape: u32) -> Option<ColumnSet> {
+        (self.columns <= FEW && shape < self.kinds).then(|| ColumnSet(u64::from(shape) + 1))
+    }
+
     /// The shape of a posting with these columns and frequencies, ascending; appends to the rest.
     pub fn put(self, tf: &[(u8, u32)], rest: &mut Vec<u8>) -> u32 {
         let excess = tf.iter().fold(0_u32, |excess, (_, tf)| excess.saturating_add(tf - 1));
@@ -123,6 +129,9 @@ mod tests {
                 prop_assert_eq!(&read, posting);
                 let alone = shapes.alone(shape).map(|(column, tf)| (u8::try_from(column).unwrap(), tf));
                 prop_assert_eq!(alone, if posting.len() == 1 { Some(posting[0]) } else { None });
+                let once = shapes.once_in_each(shape).is_some();
+                prop_assert_eq!(once, columns < 4 && posting.iter().all(|(_, tf)| *tf == 1));
+                prop_assert!(!once || shapes.once_in_each(shape) == Some(set));
                 prop_assert!(posting.iter().any(|(_, tf)| *tf > 1) || shape < shapes.kinds());
             }
             prop_assert!(reader.is_empty());
