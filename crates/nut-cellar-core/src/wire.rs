@@ -51,7 +51,19 @@ impl<'a> Reader<'a> {
         self.rest.len()
     }
 
+    #[inline]
     pub fn varint(&mut self) -> Result<u64, Broken> {
+        // Most numbers are small.
+        match self.rest {
+            [byte @ ..0x80, rest @ ..] => {
+                self.rest = rest;
+                Ok((*byte).into())
+            }
+            _ => self.long_varint(),
+        }
+    }
+
+    fn long_varint(&mut self) -> Result<u64, Broken> {
         let mut value = 0_u64;
         for (i, &byte) in self.rest.iter().take(10).enumerate() {
             let part = u64::from(byte & 0x7f);

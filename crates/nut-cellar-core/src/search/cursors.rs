@@ -405,11 +405,13 @@ impl<'a> Cursors<'a> {
     /// Whether the score of a record that matches is what the words that it has add, each in the columns in which it counts.
     pub fn words_decide(&self) -> bool {
         let mut leaves_of = vec![0; self.words.len()];
-        let of_one_word = self.plan.leaves.iter().zip(&self.leaves).filter(|(leaf, _)| leaf.times > 0).all(|(_, cursor)| {
-            let LeafCursor::Word(word) = cursor else { return false };
-            leaves_of[*word] += 1;
-            leaves_of[*word] == 1
-        });
+        let of_one_word = self.plan.leaves.iter().zip(&self.leaves).filter(|(leaf, _)| leaf.times > 0).all(
+            |(_, cursor)| {
+                let LeafCursor::Word(word) = cursor else { return false };
+                leaves_of[*word] += 1;
+                leaves_of[*word] == 1
+            },
+        );
         of_one_word && self.ranking.proximity <= 0.0
     }
 

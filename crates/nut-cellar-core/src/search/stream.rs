@@ -57,7 +57,12 @@ impl Common {
         Self { lengths: whole.collect(), tables: Vec::new() }
     }
 
-    fn table(&mut self, cursors: &Cursors<'_>, postings: &Postings, columns: ColumnSet) -> Rc<[Direct; SHAPES]> {
+    fn table(
+        &mut self,
+        cursors: &Cursors<'_>,
+        postings: &Postings,
+        columns: ColumnSet,
+    ) -> Rc<[Direct; SHAPES]> {
         if let Some((_, table)) = self.tables.iter().find(|(known, _)| *known == columns) {
             return Rc::clone(table);
         }
@@ -214,14 +219,15 @@ impl Stream {
         self.parts.clear();
         self.parts.resize(count, 0.0);
         let (likeness, factor, k1, times) = (self.likeness, self.factor, self.k1, self.times);
-        let mut least = 0.0_f32;
+        let mut signs = 0;
         for (place, part) in self.parts.iter_mut().enumerate() {
-            let frequency = xs[place] / (rests[place] + bs[place] * lengths[place] / averages[place]) * likeness;
+            let frequency =
+                xs[place] / (rests[place] + bs[place] * lengths[place] / averages[place]) * likeness;
             let full = factor / (1.0 + k1 / frequency) * times;
             *part = if frequency > 0.0 { full } else { frequency };
-            least = least.min(*part);
+            signs |= part.to_bits();
         }
-        if least < 0.0 {
+        if f32::from_bits(signs).is_sign_negative() {
             for place in 0..count {
                 if self.parts[place] < 0.0 {
                     self.parts[place] = if_at_hand(self.part_at(hand, cursors, place))?.unwrap_or(0.0);

@@ -31,41 +31,51 @@ const FIRST: usize = 8;
 const BETWEEN_STOPS: u32 = 64;
 
 /// Sums of what the records of a window score. One that nothing was added to is the negative zero.
-struct Sums(Vec<f32>);
+struct Sums {
+    sums: Vec<f32>,
+    /// In which lines there are any.
+    there: Vec<u64>,
+}
 
 const NOTHING: f32 = -0.0;
+/// So many sums are looked at together.
+const LINE: usize = 16;
 
 impl Sums {
     fn new(size: u32) -> Self {
-        Self(vec![NOTHING; size as usize])
+        let lines = (size as usize).div_ceil(LINE);
+        Self { sums: vec![NOTHING; lines * LINE], there: vec![0; lines.div_ceil(64)] }
     }
 
     #[inline]
     fn add(&mut self, place: usize, part: f32) {
-        self.0[place] += part;
+        self.sums[place] += part;
+        self.there[place / LINE / 64] |= 1 << (place / LINE % 64);
     }
 
-    /// Gives `take` the records among the first `size` whose sum is above a threshold, ascending, and forgets all.
-    fn drain(&mut self, size: usize, above: f32, mut take: impl FnMut(u32, f32) -> Step<()>) -> Step<()> {
-        let size = size.next_multiple_of(Self::LINE).min(self.0.len());
+    /// Gives `take` the records whose sum is above a threshold, ascending, and forgets all.
+    fn drain(&mut self, above: f32, mut take: impl FnMut(u32, f32) -> Step<()>) -> Step<()> {
+        // If nothing has to be beaten, all that something was added to.
+        let wanted = |sum: f32| if above < 0.0 { sum.is_sign_positive() } else { sum > above };
         let mut result = Ok(());
-        for (line, sums) in (0..).zip(self.0[..size].chunks_exact_mut(Self::LINE)) {
-            // A negative zero is not above a negative zero, and below every other sum if nothing has to be beaten.
-            let wanted = |sum: f32| if above < 0.0 { sum.is_sign_positive() } else { sum > above };
-            if sums.iter().fold(false, |any, sum| any | wanted(*sum)) {
-                for (place, sum) in (0..).zip(sums.iter()) {
-                    if result.is_ok() && wanted(*sum) {
-                        result = take(line * Self::LINE as u32 + place, *sum);
+        for (word, lines) in self.there.iter_mut().enumerate() {
+            let mut lines = std::mem::take(lines);
+            while lines != 0 {
+                let start = (word * 64 + lines.trailing_zeros() as usize) * LINE;
+                lines &= lines - 1;
+                let sums = &mut self.sums[start..start + LINE];
+                if sums.iter().fold(false, |any, sum| any | wanted(*sum)) {
+                    for (place, sum) in (start..).zip(sums.iter()).filter(|(_, sum)| wanted(**sum)) {
+                        if result.is_ok() {
+                            result = take(u32::try_from(place).unwrap_or(u32::MAX), *sum);
+                        }
                     }
                 }
+                sums.fill(NOTHING);
             }
-            sums.fill(NOTHING);
         }
         result
     }
-
-    /// So many sums are compared at once; sizes of windows are multiples of it.
-    const LINE: usize = 16;
 }
 
 /// What went through the streams.
@@ -323,7 +333,11 @@ impl Windows<'_, '_> {
 
     /// Whether a sum and what others add at most may beat a threshold.
     fn can_reach(&self, sum: f32, rest: f32, threshold: f32) -> bool {
-        if rest > 0.0 { self.cursors.with_slack(sum + rest) > threshold } else { self.with_slack(sum) > threshold }
+        if rest > 0.0 {
+            self.cursors.with_slack(sum + rest) > threshold
+        } else {
+            self.with_slack(sum) > threshold
+        }
     }
 
     /// A sum above which every one is that [can reach](Self::can_reach) the score that has to be beaten.
@@ -356,7 +370,7 @@ impl Windows<'_, '_> {
             }
         }
         let others = &order[..essential];
-        sums.drain(window.len(), self.least_sum(rest), |place, sum| {
+        sums.drain(self.least_sum(rest), |place, sum| {
             if self.can_reach(sum, rest, self.top.threshold()) {
                 self.look_up(hand, others, window.start + place, sum, rest)?;
             }
@@ -366,14 +380,7 @@ impl Windows<'_, '_> {
 
     /// Looks for a record in the lists of other terms, which add `rest` at most, those that can add the most first, and offers
     /// it if it can beat the score that has to be beaten.
-    fn look_up(
-        &mut self,
-        hand: &mut Hand,
-        others: &[usize],
-        ordinal: u32,
-        sum: f32,
-        rest: f32,
-    ) -> Step<()> {
+    fn look_up(&mut self, hand: &mut Hand, others: &[usize], ordinal: u32, sum: f32, rest: f32) -> Step<()> {
         let threshold = self.top.threshold();
         let (mut with, mut rest, mut found) = (sum, rest, 0);
         for &other in others.iter().rev() {
@@ -469,7 +476,7 @@ impl Windows<'_, '_> {
                 }
                 self.streams[place].block = block;
             }
-            sums.drain(window.len(), self.least_sum(0.0), |place, sum| {
+            sums.drain(self.least_sum(0.0), |place, sum| {
                 if self.with_slack(sum) > self.top.threshold() {
                     let sum = if self.exact { Sum::Exact(sum) } else { Sum::Rough };
                     self.offer(hand, window.start + place, sum)?;

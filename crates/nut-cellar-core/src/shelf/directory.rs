@@ -12,8 +12,9 @@ pub const CHUNK: u64 = 4 * 1024;
 
 /// The first bytes of a shelf, and the last.
 const MAGIC: [u8; 8] = *b"NUTSHELF";
-/// The version of the layout.
-const VERSION: u32 = 3;
+/// The version of the layout that is written, and the first that is read.
+pub(super) const VERSION: u32 = 4;
+const FIRST_VERSION: u32 = 3;
 /// What a shelf needs its reader to know, besides the version, one bit each; none yet.
 const FEATURES: u32 = 0;
 /// The label and the version.
@@ -119,6 +120,8 @@ impl fmt::Display for Section {
 /// What the tail of a shelf says.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(super) struct Directory {
+    /// The version of the layout.
+    pub version: u32,
     /// The number of records.
     pub records: u32,
     /// The number of postings in a block, and of positions in a chunk, from 1 to 128.
@@ -155,7 +158,7 @@ impl Directory {
 
     /// The tail as bytes.
     pub fn encode(&self) -> Vec<u8> {
-        let mut out = VERSION.to_le_bytes().to_vec();
+        let mut out = self.version.to_le_bytes().to_vec();
         out.extend_from_slice(&self.records.to_le_bytes());
         out.push(self.block);
         out.push(u8::try_from(self.widths.len()).expect("a schema has at most 64 text columns"));
@@ -198,11 +201,11 @@ impl Directory {
         }
         let mut reader = Reader::new(&tail[..end]);
         let version = reader.u32().map_err(damaged)?;
-        if version != VERSION {
+        if !(FIRST_VERSION..=VERSION).contains(&version) {
             return Err(Error::new(
                 ErrorKind::NotACellar,
                 format!(
-                    "A shelf has layout {version} and this program reads layout {VERSION}; {}.",
+                    "A shelf has layout {version} and this program reads layouts {FIRST_VERSION} to {VERSION}; {}.",
                     if version > VERSION {
                         "use a newer one"
                     } else {
@@ -211,7 +214,7 @@ impl Directory {
                 ),
             ));
         }
-        let directory = Self::fields(&mut reader, bytes, tail.len() as u64).map_err(damaged)?;
+        let directory = Self::fields(&mut reader, version, bytes, tail.len() as u64).map_err(damaged)?;
         if directory.widths.len() != columns {
             return wrong("the number of columns");
         }
@@ -229,7 +232,7 @@ impl Directory {
         Ok(directory)
     }
 
-    fn fields(reader: &mut Reader<'_>, bytes: u64, tail: u64) -> Result<Self, Broken> {
+    fn fields(reader: &mut Reader<'_>, version: u32, bytes: u64, tail: u64) -> Result<Self, Broken> {
         let records = reader.u32()?;
         let block = reader.u8()?;
         if block == 0 || usize::from(block) > pack::LONGEST {
@@ -257,6 +260,6 @@ impl Directory {
         while !reader.is_empty() {
             checksums.push(reader.u32()?);
         }
-        Ok(Self { records, block, widths, value_columns, ends, checksums })
+        Ok(Self { version, records, block, widths, value_columns, ends, checksums })
     }
 }

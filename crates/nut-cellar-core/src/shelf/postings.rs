@@ -9,7 +9,7 @@
 //! A list of more than one block begins with a table: for each block its last ordinal, how many bytes and occurrences it
 //! has, and what bounds its scores. Short lists have none.
 
-use super::bounds::Bounds;
+use super::bounds::{Bounds, of_layout_3};
 use super::directory::Section;
 use super::hand::{Hand, Step};
 use super::pack;
@@ -57,7 +57,7 @@ impl PostingWriter {
             gaps: Vec::new(),
             shapes: Vec::new(),
             rest: Vec::new(),
-            bounds: Bounds::new(columns),
+            bounds: Bounds::default(),
             block_occurrences: 0,
             block_start: 0,
             next_ordinal: 0,
@@ -102,10 +102,8 @@ impl PostingWriter {
             before = position;
         }
         if self.long {
-            for &(column, tf) in &self.tf {
-                self.bounds.add(column.into(), tf, length(column.into()));
-                self.block_occurrences += u64::from(tf);
-            }
+            self.bounds.add(&self.tf, length);
+            self.block_occurrences += self.tf.iter().map(|(_, tf)| u64::from(*tf)).sum::<u64>();
         }
         self.shapes.push(self.kinds.put(&self.tf, &mut self.rest));
         self.gaps.push(ordinal - self.next_ordinal);
@@ -488,7 +486,8 @@ impl Postings {
     pub fn bounds(&self) -> impl Iterator<Item = Result<(u32, Bounds), Error>> {
         self.table.iter().map(|block| {
             let bytes = self.bytes.get(block.bounds.clone()).unwrap_or_default();
-            Bounds::get(&mut Reader::new(bytes), self.shelf.columns())
+            let get = if self.shelf.version() < 4 { of_layout_3::get } else { Bounds::get };
+            get(&mut Reader::new(bytes), self.shelf.columns())
                 .map(|bounds| (block.last, bounds))
                 .map_err(|what| self.shelf.broken(Section::Postings, what))
         })
@@ -504,9 +503,13 @@ impl Postings {
     ) -> Result<Option<f32>, Error> {
         let Some(said) = self.table.get(block) else { return Ok(None) };
         let bytes = self.bytes.get(said.bounds.clone()).unwrap_or_default();
-        Bounds::most_in(&mut Reader::new(bytes), columns, share)
-            .map(Some)
-            .map_err(|what| self.shelf.broken(Section::Postings, what))
+        let mut reader = Reader::new(bytes);
+        let most = if self.shelf.version() < 4 {
+            of_layout_3::most_in(&mut reader, columns, share)
+        } else {
+            Bounds::most_in(&mut reader, columns, share)
+        };
+        most.map(Some).map_err(|what| self.shelf.broken(Section::Postings, what))
     }
 }
 

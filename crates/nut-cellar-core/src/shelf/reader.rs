@@ -78,6 +78,11 @@ impl Shelf {
         self.directory.records
     }
 
+    /// The version of its layout.
+    pub(super) fn version(&self) -> u32 {
+        self.directory.version
+    }
+
     /// The length of each section in bytes, and of the directory.
     pub fn sizes(&self) -> (impl Iterator<Item = (Section, u64)>, u64) {
         let sections = Section::ALL.into_iter().map(|section| {

@@ -183,7 +183,7 @@ proptest! {
             *slot = end;
         }
         let checksums = (0..).take(end.div_ceil(CHUNK) as usize).collect();
-        let directory = Directory { records, block: 7, widths: vec![3, 8], value_columns: 2, ends, checksums };
+        let directory = Directory { version: 4, records, block: 7, widths: vec![3, 8], value_columns: 2, ends, checksums };
         let mut tail = directory.encode();
         let bytes = end + tail.len() as u64;
         prop_assert_eq!(&Directory::decode(&tail, bytes, 2).unwrap(), &directory);
