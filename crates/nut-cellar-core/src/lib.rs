@@ -15,6 +15,7 @@
 
 #![forbid(unsafe_code)]
 
+mod bits;
 pub mod catalog;
 pub mod error;
 pub mod filter;

@@ -1,12 +1,12 @@
 //! What a search has open of one shelf: for each word its postings, for each leaf what matches it, for each test its values.
 //! Records are asked for in ascending order.
 
-use super::bits::Bits;
 use super::families::{Family, Part, each_like, named};
 use super::group::{Group, Measure, Member};
 use super::plan::{Alternative, Node, Plan};
 use super::rows::{Row, Rows, Term, places_of};
 use super::value_test::ValueTest;
+use crate::bits::Bits;
 use crate::catalog::Standing;
 use crate::error::Result;
 use crate::rank::{Formula, proximity};
@@ -413,6 +413,55 @@ impl<'a> Cursors<'a> {
             },
         );
         of_one_word && self.ranking.proximity <= 0.0
+    }
+
+    /// Says about how many records will be looked at.
+    pub fn remember(&mut self, hand: &mut Hand, asks: u64) -> Step<()> {
+        self.tests.iter_mut().try_for_each(|test| test.remember(hand, asks))
+    }
+
+    /// The set that a record has to be in, of those that are known, and what it has to match besides.
+    pub fn sift(&self, root: &Node) -> (Option<Arc<Bits>>, Option<Node>) {
+        let parts = match root {
+            Node::All(parts) => parts.as_slice(),
+            root => std::slice::from_ref(root),
+        };
+        let set = |part: &Node| match part {
+            Node::Test(test) => self.tests[*test].set().cloned(),
+            _ => None,
+        };
+        // One is enough; where there are more, they are looked at as everything else is.
+        let Some(place) = parts.iter().position(|part| set(part).is_some()) else {
+            return (None, Some(root.clone()));
+        };
+        let mut rest: Vec<_> = parts.iter().enumerate().filter(|(other, _)| *other != place).collect();
+        let rest = match rest.as_mut_slice() {
+            [] => None,
+            [(_, only)] => Some(Node::clone(only)),
+            rest => Some(Node::All(rest.iter().map(|(_, part)| Node::clone(part)).collect())),
+        };
+        (set(&parts[place]), rest)
+    }
+
+    /// The words that a record has to have, by their places in the plan, if they are all that score; and what else it has to
+    /// match. None if other words score as well, or not by their terms alone.
+    pub fn required(&self, root: Option<&Node>) -> (Vec<usize>, Option<Node>) {
+        let Some(Node::All(parts)) = root else { return (Vec::new(), None) };
+        let word_of = |part: &Node| match part {
+            Node::Leaf(leaf) => match &self.leaves[*leaf] {
+                LeafCursor::Word(word) if !self.words[*word].group.is_limited() => Some(*word),
+                _ => None,
+            },
+            _ => None,
+        };
+        let mut words: Vec<_> = parts.iter().filter_map(word_of).collect();
+        words.sort_unstable();
+        let scoring = (0..self.words.len()).filter(|word| self.most_times[*word] > 0);
+        if !self.words_decide() || !scoring.eq(words.iter().copied()) {
+            return (Vec::new(), None);
+        }
+        let rest: Vec<_> = parts.iter().filter(|part| word_of(part).is_none()).cloned().collect();
+        (words, if rest.is_empty() { None } else { Some(Node::All(rest)) })
     }
 
     /// Whether a record matches a node as soon as it has one of the words that score, in whatever column.

@@ -53,7 +53,7 @@ pub(super) fn frequency_here(
     measure: &mut Measure<'_>,
 ) -> Step<f32> {
     let ordinal = postings.ordinal();
-    if let Some((column, tf)) = postings.alone() {
+    if let Some((column, tf)) = postings.alone()? {
         return if counted.has(column) { measure.share(column, tf, ordinal) } else { Ok(0.0) };
     }
     let mut frequency = 0.0;
@@ -64,7 +64,7 @@ pub(super) fn frequency_here(
         }
         Ok(())
     };
-    if let Some(columns) = postings.once_in_each() {
+    if let Some(columns) = postings.once_in_each()? {
         columns.iter().try_for_each(|column| add(column, 1))?;
     } else {
         postings.read()?;
@@ -90,7 +90,7 @@ impl Member {
 
     /// Whether the posting at which it stands is in a column in which it counts.
     pub fn counts(&mut self) -> Result<bool> {
-        if let Some((column, _)) = self.postings.alone() {
+        if let Some((column, _)) = self.postings.alone()? {
             return Ok(self.columns.has(column));
         }
         self.postings.read()?;

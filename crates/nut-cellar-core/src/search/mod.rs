@@ -14,7 +14,6 @@
 
 mod attempts;
 mod bind;
-mod bits;
 mod compare;
 mod cursors;
 mod families;

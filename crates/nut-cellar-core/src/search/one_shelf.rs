@@ -1,12 +1,12 @@
 //! One shelf: which way through its postings is cheapest, and how many records match.
 
-use super::bits::Bits;
 use super::cursors::{Cursors, Ranking, Walked};
 use super::find::{Executor, Find, Order, Total};
 use super::plan::{Node, Plan};
 use super::top::{Scored, Top};
 use super::walk::{ByValue, Collect, walk};
-use super::windows::windows;
+use super::windows::{Wanted, windows};
+use crate::bits::Bits;
 use crate::catalog::Standing;
 use crate::shelf::{Hand, Step, ValueColumn, if_at_hand, in_threads};
 use serde::Serialize;
@@ -108,12 +108,14 @@ pub(super) fn search(
         _ => None,
     };
     let can_window = by_score && !cursors.words.is_empty() && asked.k > 0;
+    let meets = !cursors.required(Some(&root)).0.is_empty();
     let windowed = can_window
         && match find.wanted_executor() {
-            Executor::Cheapest => estimated.saturating_mul(WALK) > all,
+            Executor::Cheapest => meets || estimated.saturating_mul(WALK) > all,
             Executor::Walk => false,
             Executor::Windows | Executor::Exhaustive => true,
         };
+    cursors.remember(hand, if windowed && !meets { all } else { estimated })?;
     let way = Way { windowed, expected: estimated.min(all), wanted, known };
     let members = cursors.words.iter().flat_map(|word| &word.group.members);
     let mut went = Went {
@@ -188,8 +190,12 @@ fn part<'a>(
     }
     let mut top = Top::new(asked.k, asked.after, asked.floor);
     if way.windowed {
-        let prune = find.wanted_executor() != Executor::Exhaustive;
-        let streamed = windows(hand, &mut cursors, root, find, &mut top, prune, run.clone());
+        let wanted = match find.wanted_executor() {
+            Executor::Exhaustive => Wanted::Every,
+            Executor::Cheapest => Wanted::All(way.wanted),
+            _ => Wanted::Best,
+        };
+        let streamed = windows(hand, &mut cursors, root, find, &mut top, wanted, run.clone());
         let streamed = if_at_hand(streamed)?.unwrap_or_default();
         (part.scored, part.unpacked) = (streamed.scored, streamed.unpacked);
         // Records without any of the words score nothing: they count where others are too few.
@@ -201,7 +207,7 @@ fn part<'a>(
             let collect = Collect { top: &mut top, count: 0, by: None };
             walk(hand, &mut cursors, root, find, collect, run.clone())?;
         }
-        part.total = match (way.wanted, known) {
+        part.total = match (way.wanted, known.or(streamed.counted)) {
             (0, _) => 0,
             (_, Some(known)) => known,
             (wanted, None) => {

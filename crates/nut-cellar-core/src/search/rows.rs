@@ -1,8 +1,8 @@
 //! A leaf that is more than a group in one shelf: its alternatives, each a run of terms that have to stand next to each
 //! other or in a window. Positions are read last, of records that have all the terms in one column.
 
-use super::bits::Bits;
 use super::group::{Group, Member};
+use crate::bits::Bits;
 use crate::error::Result;
 use crate::schema::ColumnSet;
 use crate::shelf::{END, Hand, Positions, Shelf, Step, TermEntry, if_at_hand};

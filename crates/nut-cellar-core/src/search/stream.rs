@@ -17,16 +17,20 @@ use bytes::Bytes;
 use std::ops::Range;
 use std::rc::Rc;
 
-/// The most postings in a block.
-const BLOCK: usize = 128;
 /// For each set of columns so many shapes are known by heart; the last stands for all others.
 const SHAPES: usize = 32;
+/// Of a list of so many blocks it is worked out beforehand what a posting adds, by shape and length: of so many shapes, which are
+/// those of a term that occurs once or twice, and for so many lengths.
+const MANY_BLOCKS: usize = 4;
+const FIRST_SHAPES: usize = 2;
+const LENGTHS: usize = 256;
+/// Stands for what was not worked out beforehand.
+const UNKNOWN: f32 = -1.0;
 
 /// What a posting scores by that is in one column: x / (1 − b + b · length / avglen) with x = weight · tf. Below 0, x says
 /// that the posting has to be looked at more closely.
 #[derive(Clone, Copy)]
 struct Direct {
-    column: usize,
     x: f32,
     rest: f32,
     b: f32,
@@ -34,53 +38,63 @@ struct Direct {
 }
 
 impl Direct {
-    const NOTHING: Self = Self { column: 0, x: 0.0, rest: 1.0, b: 0.0, average: 1.0 };
-    const UNKNOWN: Self = Self { x: -1.0, ..Self::NOTHING };
+    const NOTHING: Self = Self { x: 0.0, rest: 1.0, b: 0.0, average: 1.0 };
+    const UNKNOWN: Self = Self { x: UNKNOWN, ..Self::NOTHING };
+
+    /// tf~ of a posting in a column that is so long.
+    fn frequency(self, length: u32) -> f32 {
+        self.x / (self.rest + self.b * length as f32 / self.average)
+    }
 }
 
-/// For each column the bits of a length, and all lengths, if they are at hand.
-type Lengths = Rc<[(usize, Bytes)]>;
+/// Where the length of a column stands that a posting scores by: at which bit that of the first record, in how many bits, and
+/// these as a mask.
+#[derive(Clone, Copy, Default)]
+struct Place {
+    first: usize,
+    width: usize,
+    mask: u32,
+}
+
+/// What postings score by, by their shapes.
+#[derive(Clone, Copy)]
+struct Table {
+    places: [Place; SHAPES],
+    direct: [Direct; SHAPES],
+}
 
 /// What the streams of a search have in common.
 pub(super) struct Common {
-    lengths: Lengths,
+    /// The lengths of all columns, if they are at hand.
+    lengths: Option<Bytes>,
     /// For each set of columns in which a term may count what its postings score by.
-    tables: Vec<(ColumnSet, Rc<[Direct; SHAPES]>)>,
+    tables: Vec<(ColumnSet, Rc<Table>)>,
 }
 
 impl Common {
     pub fn new(cursors: &Cursors<'_>) -> Self {
-        let whole = cursors.lengths.iter().map(|column| match column.whole() {
-            Some((all, width)) => (width.into(), all.clone()),
-            None => (0, Bytes::new()),
-        });
-        Self { lengths: whole.collect(), tables: Vec::new() }
+        Self { lengths: cursors.standing.shelf.all_lengths(), tables: Vec::new() }
     }
 
-    fn table(
-        &mut self,
-        cursors: &Cursors<'_>,
-        postings: &Postings,
-        columns: ColumnSet,
-    ) -> Rc<[Direct; SHAPES]> {
+    fn table(&mut self, cursors: &Cursors<'_>, postings: &Postings, columns: ColumnSet) -> Rc<Table> {
         if let Some((_, table)) = self.tables.iter().find(|(known, _)| *known == columns) {
             return Rc::clone(table);
         }
         let kinds = postings.kinds();
-        let mut table = [Direct::UNKNOWN; SHAPES];
-        for (shape, direct) in (0..).zip(table.iter_mut().take(SHAPES - 1)) {
+        let mut table = Table { places: [Place::default(); SHAPES], direct: [Direct::UNKNOWN; SHAPES] };
+        let each = table.direct.iter_mut().zip(&mut table.places).take(SHAPES - 1);
+        for (shape, (direct, place)) in (0..).zip(each) {
             let Some((column, tf)) = kinds.alone(shape) else { continue };
-            if !columns.has(column) {
-                *direct = Direct::NOTHING;
-            } else if cursors.lengths[column].whole().is_some() {
-                let ColumnFactor { weight, b, average_length } = cursors.ranking.formula.columns()[column];
-                let x = weight * tf as f32;
+            let ColumnFactor { weight, b, average_length } = cursors.ranking.formula.columns()[column];
+            let x = weight * tf as f32;
+            if !columns.has(column) || x <= 0.0 {
                 // 0 ÷ 0 is nothing here.
-                *direct = if x > 0.0 {
-                    Direct { column, x, rest: 1.0 - b, b, average: average_length }
-                } else {
-                    Direct::NOTHING
-                };
+                *direct = Direct::NOTHING;
+            } else if self.lengths.is_some() {
+                let (first, width) = cursors.standing.shelf.place_of_lengths(column);
+                *place =
+                    Place { first, width, mask: u32::try_from((1_u64 << width) - 1).unwrap_or(u32::MAX) };
+                *direct = Direct { x, rest: 1.0 - b, b, average: average_length };
             }
         }
         let table = Rc::new(table);
@@ -100,13 +114,14 @@ pub(super) struct Stream {
     factor: f32,
     k1: f32,
     times: f32,
-    table: Rc<[Direct; SHAPES]>,
-    lengths: Lengths,
-    /// The block in which it is, the ordinal up to which that holds, and what the block adds at most. Past the end there is no
-    /// such block, and it adds nothing.
+    table: Rc<Table>,
+    lengths: Bytes,
+    /// The block in which it is, and the ordinal up to which that holds. Past the end there is no such block.
     pub block: usize,
     pub last: u32,
-    pub bound: f32,
+    /// For some shapes what a posting of each length adds: where those of a shape begin, and the greatest length.
+    worked_out: Vec<f32>,
+    rows: [(u32, u32); SHAPES],
     /// For each block what it adds at most, once that was asked; less than 0 before.
     bounds: Vec<f32>,
     /// What each posting of a block adds, and which block.
@@ -117,7 +132,7 @@ pub(super) struct Stream {
 impl Stream {
     pub fn new(cursors: &Cursors<'_>, common: &mut Common, word: usize, member: &Member) -> Self {
         let formula = cursors.ranking.formula;
-        Self {
+        let mut stream = Self {
             word,
             likeness: member.likeness,
             columns: member.columns,
@@ -125,15 +140,20 @@ impl Stream {
             k1: formula.k1(),
             times: cursors.most_times()[word] as f32,
             table: common.table(cursors, &member.postings, member.columns),
-            lengths: Rc::clone(&common.lengths),
+            lengths: common.lengths.clone().unwrap_or_default(),
             block: 0,
             last: 0,
-            bound: 0.0,
-            bounds: vec![-1.0; member.postings.blocks()],
+            worked_out: Vec::new(),
+            rows: [(0, 0); SHAPES],
+            bounds: vec![UNKNOWN; member.postings.blocks()],
             parts: Vec::new(),
             reckoned: None,
             postings: member.postings.clone(),
+        };
+        if stream.postings.blocks() >= MANY_BLOCKS {
+            stream.work_out();
         }
+        stream
     }
 
     /// What tf~ of its group adds to a score.
@@ -143,33 +163,43 @@ impl Stream {
 
     /// Goes on to the block with the first posting from a record on.
     #[inline]
-    pub fn go_to(&mut self, hand: &mut Hand, cursors: &mut Cursors<'_>, ordinal: u32) -> Step<()> {
-        if self.last < ordinal {
-            self.enter_range(hand, cursors, ordinal)?;
-        }
-        Ok(())
+    pub fn go_to(&mut self, ordinal: u32) -> Result<()> {
+        if self.last < ordinal { self.find_block(ordinal) } else { Ok(()) }
     }
 
     /// Begins at a record, wherever it was.
-    pub fn begin(&mut self, hand: &mut Hand, cursors: &mut Cursors<'_>, ordinal: u32) -> Step<()> {
+    pub fn begin(&mut self, ordinal: u32) -> Result<()> {
         self.block = 0;
-        self.enter_range(hand, cursors, ordinal)
+        self.find_block(ordinal)
     }
 
-    fn enter_range(&mut self, hand: &mut Hand, cursors: &mut Cursors<'_>, ordinal: u32) -> Step<()> {
+    fn find_block(&mut self, ordinal: u32) -> Result<()> {
         self.block = self.postings.block_with(self.block, ordinal);
-        if self.block < self.postings.blocks() {
-            self.bound = self.bound_of(hand, cursors, self.block)?;
-            self.last = match (self.postings.blocks(), self.postings.unpacked().last()) {
-                // No table says where it ends.
-                (1, Some(last)) => *last,
-                _ => self.postings.last_of(self.block),
-            };
+        self.last = self.postings.last_of(self.block);
+        if self.block == 0 && self.postings.blocks() == 1 {
+            // No table says where it ends.
+            self.unpack(0)?;
+            self.last = self.postings.unpacked().last().copied().unwrap_or(0);
         }
         if self.block >= self.postings.blocks() || self.last < ordinal {
-            (self.block, self.last, self.bound) = (self.postings.blocks(), END, 0.0);
+            (self.block, self.last) = (self.postings.blocks(), END);
         }
         Ok(())
+    }
+
+    /// Whether it is past its last posting.
+    pub fn is_past(&self) -> bool {
+        self.block >= self.postings.blocks()
+    }
+
+    /// What a posting of the block in which it is adds at most; nothing past the end.
+    #[inline]
+    pub fn bound(&mut self, hand: &mut Hand, cursors: &mut Cursors<'_>) -> Step<f32> {
+        match self.bounds.get(self.block) {
+            Some(bound) if *bound >= 0.0 => Ok(*bound),
+            Some(_) => self.bound_of(hand, cursors, self.block),
+            None => Ok(0.0),
+        }
     }
 
     /// What a posting of a block adds at most.
@@ -182,10 +212,13 @@ impl Stream {
         let bound = match self.postings.most_in(block, self.columns, share)? {
             Some(most) => self.part(most * self.likeness),
             // The only block says it itself.
-            None => match if_at_hand(self.reckon(hand, cursors, block))? {
-                Some(()) => self.parts.iter().copied().fold(0.0, f32::max),
-                None => return Ok(f32::INFINITY),
-            },
+            None => {
+                self.reckon(hand, cursors, block)?;
+                if hand.complete().is_err() {
+                    return Ok(f32::INFINITY);
+                }
+                self.parts.iter().copied().fold(0.0, f32::max)
+            }
         };
         self.bounds[block] = bound;
         Ok(bound)
@@ -199,44 +232,65 @@ impl Stream {
         Ok(&self.bounds)
     }
 
-    /// Unpacks a block, and reckons what each of its postings adds.
+    /// Unpacks a block, and reckons what each of its postings adds; where something is not at hand that is noted.
     pub fn reckon(&mut self, hand: &mut Hand, cursors: &mut Cursors<'_>, block: usize) -> Step<()> {
         self.unpack(block)?;
         if self.reckoned == Some(block) {
             return Ok(());
         }
         self.reckoned = None;
-        let (ordinals, shapes) = (self.postings.unpacked(), self.postings.unpacked_shapes());
-        let (mut xs, mut rests) = ([0.0_f32; BLOCK], [1.0_f32; BLOCK]);
-        let (mut bs, mut averages, mut lengths) = ([0.0_f32; BLOCK], [1.0_f32; BLOCK], [0.0_f32; BLOCK]);
-        let count = ordinals.len().min(shapes.len()).min(BLOCK);
-        for place in 0..count {
-            let Direct { column, x, rest, b, average } = self.table[(shapes[place] as usize).min(SHAPES - 1)];
-            let (width, bytes) = &self.lengths[column];
-            (xs[place], rests[place], bs[place], averages[place]) = (x, rest, b, average);
-            lengths[place] = length_in(bytes, ordinals[place] as usize * width, *width) as f32;
-        }
+        self.postings.unpack_shapes()?;
         self.parts.clear();
-        self.parts.resize(count, 0.0);
-        let (likeness, factor, k1, times) = (self.likeness, self.factor, self.k1, self.times);
-        let mut signs = 0;
-        for (place, part) in self.parts.iter_mut().enumerate() {
-            let frequency =
-                xs[place] / (rests[place] + bs[place] * lengths[place] / averages[place]) * likeness;
-            let full = factor / (1.0 + k1 / frequency) * times;
-            *part = if frequency > 0.0 { full } else { frequency };
-            signs |= part.to_bits();
+        if self.postings.blocks() < MANY_BLOCKS {
+            self.parts.resize(self.postings.unpacked().len(), UNKNOWN);
+        } else {
+            let mut parts = std::mem::take(&mut self.parts);
+            let each = self.postings.unpacked().iter().zip(self.postings.unpacked_shapes());
+            parts.extend(each.map(|(ordinal, shape)| self.look_up(*ordinal, *shape)));
+            self.parts = parts;
         }
-        if f32::from_bits(signs).is_sign_negative() {
-            for place in 0..count {
-                if self.parts[place] < 0.0 {
-                    self.parts[place] = if_at_hand(self.part_at(hand, cursors, place))?.unwrap_or(0.0);
-                }
+        for place in 0..self.parts.len() {
+            if self.parts[place] < 0.0 {
+                let frequency = if_at_hand(self.frequency_at(hand, cursors, place))?.unwrap_or(0.0);
+                self.parts[place] = self.part(frequency);
             }
-            hand.complete()?;
         }
         self.reckoned = Some(block);
         Ok(())
+    }
+
+    /// What was worked out beforehand that a posting adds; less than 0 if it was not.
+    #[inline]
+    fn look_up(&self, ordinal: u32, shape: u32) -> f32 {
+        let shape = (shape as usize).min(SHAPES - 1);
+        let (Place { first, width, mask }, (start, longest)) = (self.table.places[shape], self.rows[shape]);
+        let length = bits_at(&self.lengths, first + ordinal as usize * width) & mask;
+        self.worked_out[(start + length.min(longest)) as usize]
+    }
+
+    /// Works out what postings add that are in one column.
+    fn work_out(&mut self) {
+        self.worked_out.push(UNKNOWN);
+        let shapes = (FIRST_SHAPES * self.postings.kinds().kinds() as usize).min(SHAPES - 1);
+        for shape in 0..shapes {
+            let (direct, place) = (self.table.direct[shape], self.table.places[shape]);
+            if direct.x < 0.0 {
+                continue;
+            }
+            let start = u32::try_from(self.worked_out.len()).unwrap_or(0);
+            let lengths = (place.mask as usize).min(LENGTHS - 1);
+            for length in 0..=u32::try_from(lengths).unwrap_or(0) {
+                let frequency = direct.frequency(length) * self.likeness;
+                self.worked_out.push(self.part(frequency));
+            }
+            if place.mask as usize > lengths
+                && let Some(last) = self.worked_out.last_mut()
+            {
+                // It stands for all that are longer.
+                *last = UNKNOWN;
+            }
+            self.rows[shape] = (start, u32::try_from(lengths).unwrap_or(0));
+        }
     }
 
     /// What the postings of the block add that was reckoned.
@@ -261,30 +315,47 @@ impl Stream {
         first..end
     }
 
+    /// What a posting of the block that is unpacked adds.
+    pub fn part_at(&mut self, hand: &mut Hand, cursors: &mut Cursors<'_>, place: usize) -> Step<f32> {
+        if self.reckoned.is_some() {
+            return Ok(self.parts[place]);
+        }
+        if self.postings.blocks() >= MANY_BLOCKS {
+            self.postings.unpack_shapes()?;
+            let part = self.look_up(self.postings.unpacked()[place], self.postings.unpacked_shapes()[place]);
+            if part >= 0.0 {
+                return Ok(part);
+            }
+        }
+        let frequency = self.frequency_at(hand, cursors, place)?;
+        Ok(self.part(frequency))
+    }
+
     /// tf~ of a posting of the block that is unpacked, times its likeness.
     pub fn frequency_at(&mut self, hand: &mut Hand, cursors: &mut Cursors<'_>, place: usize) -> Step<f32> {
+        self.postings.unpack_shapes()?;
+        let shape = (self.postings.unpacked_shapes()[place] as usize).min(SHAPES - 1);
+        let direct = self.table.direct[shape];
+        if direct.x >= 0.0 {
+            let Place { first, width, mask } = self.table.places[shape];
+            let length =
+                bits_at(&self.lengths, first + self.postings.unpacked()[place] as usize * width) & mask;
+            return Ok(direct.frequency(length) * self.likeness);
+        }
         self.postings.stand(place);
         let mut measure = Measure { formula: cursors.ranking.formula, lengths: &mut cursors.lengths, hand };
         Ok(frequency_here(&mut self.postings, self.columns, &mut measure)? * self.likeness)
     }
-
-    /// What a posting of the block that is unpacked adds.
-    pub fn part_at(&mut self, hand: &mut Hand, cursors: &mut Cursors<'_>, place: usize) -> Step<f32> {
-        let frequency = self.frequency_at(hand, cursors, place)?;
-        Ok(self.part(frequency))
-    }
 }
 
-/// The length of so many bits at a bit.
+/// The 32 bits that begin at a bit.
 #[inline]
-fn length_in(bytes: &[u8], bit: usize, width: usize) -> u32 {
-    match bytes.get(bit / 8..).and_then(|rest| rest.first_chunk()) {
+fn bits_at(bytes: &[u8], bit: usize) -> u32 {
+    let rest = bytes.get(bit / 8..).unwrap_or_default();
+    match rest.first_chunk() {
         Some(whole) => {
-            let bits = u64::from_le_bytes(*whole) >> (bit % 8) & ((1 << width) - 1);
-            u32::try_from(bits).unwrap_or(u32::MAX)
+            u32::try_from(u64::from_le_bytes(*whole) >> (bit % 8) & 0xffff_ffff).unwrap_or(u32::MAX)
         }
-        None => {
-            length_at(bytes.get(bit / 8..).unwrap_or_default(), bit % 8, u8::try_from(width).unwrap_or(32))
-        }
+        None => length_at(rest, bit % 8, 32),
     }
 }

@@ -1,17 +1,20 @@
 //! A test of values in one shelf.
 
-use super::bits::Bits;
+use crate::bits::Bits;
 use crate::filter::Bound;
-use crate::shelf::{Hand, Shelf, Step, ValueColumn, if_at_hand, overlaps};
+use crate::shelf::{Hand, Recalled, Set, Shelf, Step, TestKey, ValueColumn, if_at_hand, overlaps};
 use std::sync::Arc;
 
 /// A test whose texts have become the numbers that they have in the shelf.
 #[derive(Debug)]
 pub(super) struct ValueTest {
+    shelf: Arc<Shelf>,
     column: ValueColumn,
     records: u32,
-    /// None: there is no value.
-    ranges: Option<Vec<(u64, u64)>>,
+    /// The place of the column, and the ranges; none: there is no value.
+    key: TestKey,
+    /// The records for which it holds, if they are known.
+    set: Option<Set>,
 }
 
 /// So many blocks are looked at to guess for how many records a test holds.
@@ -37,12 +40,48 @@ impl ValueTest {
             Bound::Absent(column) => (*column, None),
             Bound::All(_) | Bound::Any(_) | Bound::Not(_) => (0, Some(Vec::new())),
         };
-        Ok(Self { column: ValueColumn::new(shelf, column), records: shelf.records(), ranges })
+        let mut test = Self {
+            shelf: Arc::clone(shelf),
+            column: ValueColumn::new(shelf, column),
+            records: shelf.records(),
+            key: (column, ranges),
+            set: None,
+        };
+        test.remember(hand, 0)?;
+        Ok(test)
+    }
+
+    /// Says that so many records will be asked for: the set of those for which it holds may be known, or worth making.
+    pub fn remember(&mut self, hand: &mut Hand, asks: u64) -> Step<()> {
+        if self.set.is_some() {
+            return Ok(());
+        }
+        match self.shelf.remembered().recall(&self.key, asks, self.records) {
+            Recalled::Known(set) => self.set = Some(set),
+            Recalled::Worth if asks > 0 && self.shelf.is_at_hand() => {
+                let mut bits = Bits::new(self.records as usize);
+                self.fill(hand, 0..self.records, &mut bits)?;
+                let count = bits.count();
+                let set = (Arc::new(bits), count);
+                self.shelf.remembered().keep(&self.key, &set);
+                self.set = Some(set);
+            }
+            Recalled::Worth | Recalled::No => {}
+        }
+        Ok(())
+    }
+
+    /// The records for which it holds, if they are known.
+    pub fn set(&self) -> Option<&Arc<Bits>> {
+        self.set.as_ref().map(|(set, _)| set)
     }
 
     /// Whether it holds for a record.
     pub fn holds(&mut self, hand: &mut Hand, ordinal: u32) -> Step<bool> {
-        match &self.ranges {
+        if let Some((set, _)) = &self.set {
+            return Ok(set.has(ordinal as usize));
+        }
+        match &self.key.1 {
             Some(ranges) => self.column.any_in(hand, ordinal, ranges),
             None => Ok(self.column.of(hand, ordinal)?.is_empty()),
         }
@@ -50,12 +89,16 @@ impl ValueTest {
 
     /// The first record from one on for which it may hold, by what is known of its block.
     pub fn next(&mut self, hand: &mut Hand, ordinal: u32) -> Step<u32> {
+        if let Some((set, _)) = &self.set {
+            let next = set.next(ordinal as usize).and_then(|next| u32::try_from(next).ok());
+            return Ok(next.unwrap_or(crate::shelf::END));
+        }
         let per_block = self.column.per_block();
         let mut at = ordinal;
         while at < self.records {
             let block = at / per_block;
             let ((low, high), counted) = self.column.block_span(hand, block)?;
-            let may_hold = match &self.ranges {
+            let may_hold = match &self.key.1 {
                 Some(ranges) => low <= high && overlaps(ranges, low, high),
                 None => counted || low > high,
             };
@@ -69,6 +112,10 @@ impl ValueTest {
 
     /// Adds the records of a window for which it holds.
     pub fn fill(&mut self, hand: &mut Hand, window: std::ops::Range<u32>, bits: &mut Bits) -> Step<()> {
+        if let Some((set, _)) = &self.set {
+            bits.add_part(set, window.start as usize);
+            return Ok(());
+        }
         let per_block = self.column.per_block();
         let mut at = window.start;
         while at < window.end {
@@ -79,7 +126,7 @@ impl ValueTest {
                 continue;
             };
             let place = |ordinal: u32| (ordinal - window.start) as usize;
-            match &self.ranges {
+            match &self.key.1 {
                 Some(ranges) if low > high || !overlaps(ranges, low, high) => {}
                 Some(ranges) if !counted && ranges.iter().any(|(from, to)| *from <= low && high <= *to) => {
                     bits.set_range(place(at)..place(end));
@@ -106,6 +153,9 @@ impl ValueTest {
 
     /// About for how many records it holds.
     pub fn cost(&mut self, hand: &mut Hand) -> Step<u64> {
+        if let Some((_, count)) = self.set {
+            return Ok(count);
+        }
         let (per_block, mut bits) = (self.column.per_block(), Bits::new(128));
         let blocks = self.records.div_ceil(per_block);
         let (mut held, mut seen) = (0, 0);

@@ -61,6 +61,20 @@ pub(crate) fn get(bytes: &[u8], bit: usize, width: u8) -> u32 {
     u32::try_from(whole >> bit & ((1 << width) - 1)).unwrap_or(u32::MAX)
 }
 
+impl Shelf {
+    /// The lengths of all columns, if they can be had without asking.
+    pub(crate) fn all_lengths(&self) -> Option<Bytes> {
+        let range = self.section(Section::Lengths);
+        if range.is_empty() { Some(Bytes::new()) } else { self.at_hand(&range)?.ok() }
+    }
+
+    /// At which bit of all lengths those of a column begin, and how many bits each takes.
+    pub(crate) fn place_of_lengths(&self, column: usize) -> (usize, usize) {
+        let before = size(&self.widths()[..column], self.records());
+        (usize::try_from(before * 8).unwrap_or(usize::MAX), self.widths()[column].into())
+    }
+}
+
 /// The lengths of one column of a shelf, read chunk by chunk as they are asked for.
 #[derive(Debug)]
 pub(crate) struct LengthColumn {
@@ -111,11 +125,6 @@ impl LengthColumn {
             return Ok(get(self.near.get(bit / 8..).unwrap_or_default(), bit % 8, self.width));
         }
         self.get_near(hand, ordinal)
-    }
-
-    /// The bytes of the whole column and the bits of each length, if all of it is near.
-    pub fn whole(&self) -> Option<(&Bytes, u8)> {
-        self.whole.then_some((&self.near, self.width))
     }
 
     fn get_near(&mut self, hand: &mut Hand, ordinal: u32) -> Step<u32> {

@@ -107,8 +107,8 @@ pub(super) fn put_stream(out: &mut Vec<u8>, numbers: impl Iterator<Item = u64>, 
 
 /// Reads a run of `count` numbers, at most [`LONGEST`], into `numbers`, which is emptied first.
 pub(super) fn get(from: &mut Reader<'_>, count: usize, numbers: &mut Vec<u32>) -> Result<(), Broken> {
-    numbers.clear();
     if count < SHORTEST {
+        numbers.clear();
         for _ in 0..count {
             numbers.push(from.varint_u32()?);
         }
@@ -125,6 +125,7 @@ pub(super) fn get(from: &mut Reader<'_>, count: usize, numbers: &mut Vec<u32>) -
         let all = numbers.first_chunk_mut().expect("it was made so long");
         UNPACK[usize::from(width)](bytes, all);
     } else {
+        numbers.clear();
         get_stream(bytes, count, width.into(), |number| {
             numbers.push(u32::try_from(number).expect("at most 32 bits"));
         });
@@ -154,15 +155,15 @@ pub(super) fn get(from: &mut Reader<'_>, count: usize, numbers: &mut Vec<u32>) -
 /// Gives numbers of so many bits, at most 39.
 fn get_stream(bytes: &[u8], count: usize, width: u32, mut take: impl FnMut(u64)) {
     let low = (1_u64 << width) - 1;
-    let (mut held, mut bits, mut rest) = (0_u64, 0, bytes.iter());
+    let mut bit = 0;
     for _ in 0..count {
-        while bits < width {
-            held |= u64::from(*rest.next().unwrap_or(&0)) << bits;
-            bits += 8;
-        }
-        take(held & low);
-        held >>= width;
-        bits -= width;
+        let rest = bytes.get(bit / 8..).unwrap_or_default();
+        let whole = rest.first_chunk().map_or_else(
+            || rest.iter().rev().fold(0, |whole, byte| whole << 8 | u64::from(*byte)),
+            |whole| u64::from_le_bytes(*whole),
+        );
+        take(whole >> (bit % 8) & low);
+        bit += width as usize;
     }
 }
 

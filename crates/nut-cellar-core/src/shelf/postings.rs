@@ -229,8 +229,8 @@ struct Block {
 /// What an ordinal is past the end of a list: no record has it.
 pub(crate) const END: u32 = u32::MAX;
 
-/// Walks through the postings of one term in one shelf, by blocks. Of the block at which it stands the ordinals and shapes
-/// are unpacked; what else there is to know of a posting is read when it is asked for.
+/// Walks through the postings of one term in one shelf, by blocks. Of the block at which it stands the ordinals are unpacked, and
+/// the shapes when they are asked for; what else there is to know of a posting is read when it is asked for.
 ///
 /// What always holds: ordinals ascend and are below the number of records, and the columns are columns of the shelf.
 #[derive(Clone, Debug)]
@@ -253,7 +253,7 @@ pub(crate) struct Postings {
     /// So many postings of the block have been read with all that there is to know, up to this byte.
     read: usize,
     at: usize,
-    /// Where reading begins in the block, and the occurrences in those before.
+    /// Where what is read of the block begins, once its shapes are unpacked, and the occurrences in those before.
     begun: (usize, u64),
     columns: ColumnSet,
     tf: Vec<u32>,
@@ -276,14 +276,21 @@ impl Postings {
 
     /// The column and the frequency, if the posting is in one column and that is known without reading more.
     #[inline]
-    pub fn alone(&self) -> Option<(usize, u32)> {
-        self.kinds.alone(*self.shapes.get(self.here)?)
+    pub fn alone(&mut self) -> Result<Option<(usize, u32)>, Error> {
+        let kinds = self.kinds;
+        Ok(self.shape_here()?.and_then(|shape| kinds.alone(shape)))
     }
 
     /// The columns, if the term is once in each of them and that is known without reading more.
     #[inline]
-    pub fn once_in_each(&self) -> Option<ColumnSet> {
-        self.kinds.once_in_each(*self.shapes.get(self.here)?)
+    pub fn once_in_each(&mut self) -> Result<Option<ColumnSet>, Error> {
+        let kinds = self.kinds;
+        Ok(self.shape_here()?.and_then(|shape| kinds.once_in_each(shape)))
+    }
+
+    fn shape_here(&mut self) -> Result<Option<u32>, Error> {
+        self.unpack_shapes()?;
+        Ok(self.shapes.get(self.here).copied())
     }
 
     /// For each of the columns how often, once the posting was [read](Self::read).
@@ -350,9 +357,23 @@ impl Postings {
         &self.ordinals
     }
 
-    /// The shapes of its postings.
+    /// The shapes of its postings, once they were [unpacked](Self::unpack_shapes).
     pub fn unpacked_shapes(&self) -> &[u32] {
         &self.shapes
+    }
+
+    /// Unpacks the shapes of the block, which come after its ordinals.
+    #[inline]
+    pub fn unpack_shapes(&mut self) -> Result<(), Error> {
+        if self.shapes.len() == self.ordinals.len() {
+            return Ok(());
+        }
+        let mut reader = Reader::new(&self.bytes[self.at..]);
+        pack::get(&mut reader, self.ordinals.len(), &mut self.shapes)
+            .map_err(|what| self.shelf.broken(Section::Postings, what))?;
+        self.at = self.bytes.len() - reader.left();
+        self.begun.0 = self.at;
+        Ok(())
     }
 
     /// What shapes mean.
@@ -434,17 +455,24 @@ impl Postings {
         let before = block.checked_sub(1).map(|before| self.table[before].last);
         let mut next = before.map_or(0, |last| last + 1);
         let mut reader = Reader::new(&self.bytes[start..]);
-        get_block(&mut reader, self.kinds, count, &mut self.ordinals, &mut self.shapes)?;
-        let records = self.shelf.records();
-        let mut fits = true;
-        for ordinal in &mut self.ordinals {
-            let (sum, over) = next.overflowing_add(*ordinal);
-            fits &= !over && sum < records;
-            *ordinal = sum;
-            next = sum.wrapping_add(1);
+        if count < pack::SHORTEST {
+            get_block(&mut reader, self.kinds, count, &mut self.ordinals, &mut self.shapes)?;
+        } else {
+            self.shapes.clear();
+            pack::get(&mut reader, count, &mut self.ordinals)?;
         }
-        if !fits {
+        // Where the last one fits, all before it do.
+        let sum: u64 = self.ordinals.iter().map(|gap| u64::from(*gap) + 1).sum();
+        if u64::from(next) + sum > u64::from(self.shelf.records()) {
             return Err(Broken("the record of a posting"));
+        }
+        // In two loops, so that of each number only one addition waits for the number before.
+        for gap in &mut self.ordinals {
+            *gap += 1;
+        }
+        for ordinal in &mut self.ordinals {
+            next += *ordinal;
+            *ordinal = next - 1;
         }
         if said.is_some_and(|block| Some(&block.last) != self.ordinals.last()) {
             return Err(Broken("the end of a block"));
@@ -459,6 +487,7 @@ impl Postings {
     /// Reads all that there is to know of the posting at which it stands: columns, frequencies, and which of the term's
     /// occurrences are its own. Those before it in its block are passed over.
     pub fn read(&mut self) -> Result<(), Error> {
+        self.unpack_shapes()?;
         self.read_on().map_err(|what| self.shelf.broken(Section::Postings, what))
     }
 
@@ -583,7 +612,7 @@ impl Shelf {
             if limited {
                 for place in 0..postings.ordinals.len() {
                     postings.stand(place);
-                    let counts = if let Some((column, _)) = postings.alone() {
+                    let counts = if let Some((column, _)) = postings.alone()? {
                         columns.has(column)
                     } else {
                         postings.read()?;

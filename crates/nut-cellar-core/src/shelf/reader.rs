@@ -1,6 +1,7 @@
 //! A shelf that has been opened: its directory, and which of its chunks have been checked.
 
 use super::directory::{CHUNK, Directory, Section};
+use super::remembered::Remembered;
 use crate::error::{Error, Result};
 use crate::store::{PieceId, ShelfEntry, View};
 use crate::wire::Broken;
@@ -18,6 +19,7 @@ pub struct Shelf {
     checked: Vec<AtomicU64>,
     /// All of it, where the place gives it at no cost.
     whole: Option<Bytes>,
+    remembered: Remembered,
 }
 
 impl Shelf {
@@ -39,7 +41,19 @@ impl Shelf {
         let words = directory.checksums.len().div_ceil(64);
         let checked = (0..words).map(|_| AtomicU64::new(0)).collect();
         let whole = view.whole(entry.piece).filter(|whole| whole.len() as u64 == entry.bytes);
-        Ok(Self { piece: entry.piece, bytes: entry.bytes, directory, checked, whole })
+        Ok(Self {
+            piece: entry.piece,
+            bytes: entry.bytes,
+            directory,
+            checked,
+            whole,
+            remembered: Remembered::default(),
+        })
+    }
+
+    /// Sets of its records that are asked for again and again.
+    pub(crate) fn remembered(&self) -> &Remembered {
+        &self.remembered
     }
 
     /// Whether all of it is at hand.
@@ -52,8 +66,9 @@ impl Shelf {
         let whole = self.whole.as_ref()?;
         let place = |offset: u64| usize::try_from(offset).unwrap_or(usize::MAX);
         let chunks = range.start / CHUNK..range.end.div_ceil(CHUNK);
+        let all_checked = self.are_checked(place(chunks.start)..place(chunks.end));
         for chunk in chunks {
-            if !self.is_checked(place(chunk)) {
+            if !all_checked && !self.is_checked(place(chunk)) {
                 let start = chunk * CHUNK;
                 let end = (start + CHUNK).min(self.body());
                 if let Err(error) = self.check_chunks(start, &whole[place(start)..place(end)]) {
@@ -62,6 +77,17 @@ impl Shelf {
             }
         }
         Some(Ok(whole.slice(place(range.start)..place(range.end))))
+    }
+
+    /// Whether all chunks of a range were found to be what their checksums say.
+    fn are_checked(&self, chunks: Range<usize>) -> bool {
+        let words = chunks.start / 64..chunks.end.div_ceil(64);
+        words.into_iter().all(|word| {
+            let bits = chunks.start.max(word * 64)..chunks.end.min(word * 64 + 64);
+            let ones = if bits.len() < 64 { (1 << bits.len()) - 1 } else { u64::MAX };
+            let wanted = ones << (bits.start % 64);
+            self.checked.get(word).is_some_and(|known| known.load(Ordering::Acquire) & wanted == wanted)
+        })
     }
 
     fn is_checked(&self, chunk: usize) -> bool {

@@ -1,8 +1,8 @@
-//! A set of records within a window, as bits.
+//! A set of records, as bits.
 
 /// A set of numbers below a fixed size.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub(super) struct Bits {
+pub(crate) struct Bits {
     words: Vec<u64>,
     size: usize,
 }
@@ -50,9 +50,29 @@ impl Bits {
         self.words.iter_mut().zip(&other.words).for_each(|(word, other)| *word |= other);
     }
 
+    /// Adds what is in a part of another that begins at a number and is as large as this.
+    pub fn add_part(&mut self, other: &Self, start: usize) {
+        let (skipped, shift) = (start / 64, start % 64);
+        for (place, word) in self.words.iter_mut().enumerate() {
+            let low = other.words.get(skipped + place).map_or(0, |word| word >> shift);
+            let high = other
+                .words
+                .get(skipped + place + 1)
+                .filter(|_| shift > 0)
+                .map_or(0, |word| word << (64 - shift));
+            *word |= low | high;
+        }
+        self.cut();
+    }
+
     /// Takes out what is in it and puts in what is not.
     pub fn turn(&mut self) {
         self.words.iter_mut().for_each(|word| *word = !*word);
+        self.cut();
+    }
+
+    /// Takes out what lies above its size.
+    fn cut(&mut self) {
         if !self.size.is_multiple_of(64)
             && let Some(last) = self.words.last_mut()
         {
@@ -133,6 +153,11 @@ mod tests {
             let mut either = bits.clone();
             either.add(&other);
             prop_assert!(either.iter().eq(set.union(&others).copied()));
+            for start in [0, 1, 64, size / 2] {
+                let mut part = Bits::new(size - start.min(size));
+                part.add_part(&bits, start);
+                prop_assert!(part.iter().eq(set.iter().filter_map(|number| number.checked_sub(start))));
+            }
             bits.turn();
             prop_assert!(bits.iter().eq((0..size).filter(|number| !set.contains(number))));
             bits.reset(size);

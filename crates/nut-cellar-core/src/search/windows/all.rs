@@ -1,0 +1,137 @@
+//! Records that have all of the words: the rarest word leads, and the others are asked for what it has.
+
+use super::{BETWEEN_STOPS, MOST, Sum, Windows};
+use crate::error::Result;
+use crate::search::find::Find;
+use crate::search::top::Scored;
+use crate::shelf::{Hand, Step};
+use std::ops::Range;
+
+/// From so many records on that are left of a window it is better to mark what a term has than to look for each of them.
+const MANY: usize = 16;
+
+impl Windows<'_, '_> {
+    /// Goes through the records that have all of the `required` words, by their places in the plan, and counts those that match:
+    /// `wanted` at least, and of the rest those that may come to the front.
+    pub(super) fn by_all(
+        &mut self,
+        hand: &mut Hand,
+        find: &Find,
+        run: &Range<u32>,
+        required: &[usize],
+        wanted: u64,
+    ) -> Step<u64> {
+        let of_word = |word: &usize| {
+            let place = |word| self.streams.partition_point(|stream| stream.word < word);
+            place(*word)..place(*word + 1)
+        };
+        let mut words: Vec<Range<usize>> = required.iter().map(of_word).collect();
+        let cost = |word: &Range<usize>| -> u64 {
+            self.streams[word.clone()].iter().map(|stream| u64::from(stream.postings.records())).sum()
+        };
+        words.sort_by_cached_key(cost);
+        for stream in &mut self.streams {
+            stream.begin(run.start)?;
+        }
+        let (mut here, mut marks) = (Vec::new(), Vec::new());
+        let (mut counted, mut start, mut until_stop) = (0, run.start, 0);
+        while start < run.end {
+            if until_stop == 0 {
+                find.go_on()?;
+                until_stop = BETWEEN_STOPS;
+            }
+            until_stop -= 1;
+            let mut last = run.end - 1;
+            for word in &words {
+                let mut past = true;
+                for stream in &mut self.streams[word.clone()] {
+                    stream.go_to(start)?;
+                    last = last.min(stream.last);
+                    past &= stream.is_past();
+                }
+                if past {
+                    return Ok(counted);
+                }
+            }
+            let mut hopeless = false;
+            if self.top.threshold() > f32::NEG_INFINITY {
+                let mut total = 0.0;
+                for stream in &mut self.streams {
+                    total += stream.bound(hand, self.cursors)?;
+                }
+                hopeless = self.with_slack(total) <= self.top.threshold();
+            }
+            if hopeless && counted >= wanted {
+                start = last + 1;
+                continue;
+            }
+            let window = start..last.min(start.saturating_add(MOST - 1)) + 1;
+            start = self.lead(&words[0], &window, &mut here)?.max(window.end);
+            for word in &words[1..] {
+                self.keep(word, &window, &mut here, &mut marks)?;
+            }
+            for &ordinal in &here {
+                if self.matches(hand, ordinal)? {
+                    counted += 1;
+                    if hopeless {
+                        continue;
+                    }
+                    let Sum::Exact(score) = self.score(hand, ordinal)? else { continue };
+                    self.scored += words.len() as u64;
+                    self.top.offer(Scored::by_score(score, ordinal));
+                }
+            }
+        }
+        Ok(counted)
+    }
+
+    /// Puts the records of a window that have a word into `here`, ascending; gives a record before which there are no others.
+    fn lead(&mut self, word: &Range<usize>, window: &Range<u32>, here: &mut Vec<u32>) -> Result<u32> {
+        here.clear();
+        let mut next = u32::MAX;
+        for stream in self.streams[word.clone()].iter_mut().filter(|stream| !stream.is_past()) {
+            stream.unpack(stream.block)?;
+            let places = stream.places(window);
+            let ordinals = stream.postings.unpacked();
+            here.extend_from_slice(&ordinals[places.clone()]);
+            next = next.min(ordinals.get(places.end).copied().unwrap_or(stream.last.saturating_add(1)));
+        }
+        if word.len() > 1 {
+            here.sort_unstable();
+            here.dedup();
+        }
+        Ok(next)
+    }
+
+    /// Keeps those records of a window that have a word.
+    fn keep(
+        &mut self,
+        word: &Range<usize>,
+        window: &Range<u32>,
+        here: &mut Vec<u32>,
+        marks: &mut Vec<bool>,
+    ) -> Result<()> {
+        if here.is_empty() {
+            return Ok(());
+        }
+        for stream in self.streams[word.clone()].iter_mut().filter(|stream| !stream.is_past()) {
+            stream.unpack(stream.block)?;
+        }
+        let streams = || self.streams[word.clone()].iter().filter(|stream| !stream.is_past());
+        if here.len() < MANY {
+            here.retain(|ordinal| {
+                streams().any(|stream| stream.postings.unpacked().binary_search(ordinal).is_ok())
+            });
+            return Ok(());
+        }
+        marks.clear();
+        marks.resize(window.len(), false);
+        for stream in streams() {
+            for ordinal in &stream.postings.unpacked()[stream.places(window)] {
+                marks[(ordinal - window.start) as usize] = true;
+            }
+        }
+        here.retain(|ordinal| marks[(ordinal - window.start) as usize]);
+        Ok(())
+    }
+}

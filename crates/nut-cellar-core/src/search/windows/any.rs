@@ -1,0 +1,233 @@
+//! Few terms score, and any of them will do: windows end where blocks end, and what can't come to the front is left out.
+//!
+//! The terms with the least bounds, as long as theirs together do not reach the score that has to be beaten, can bring no record
+//! to the front alone. Where none of the others can, either, only records count that have two of them.
+
+use super::sums::Sums;
+use super::{BETWEEN_STOPS, FIRST, MOST, Windows};
+use crate::search::find::Find;
+use crate::search::top::Scored;
+use crate::shelf::{Hand, Step, if_at_hand};
+use std::ops::Range;
+
+/// So many terms are looked at together for records that have several of them.
+const MOST_TOGETHER: usize = 8;
+/// From so many postings of a window on it is better to look where lists meet than to look up one after the other.
+const MANY: usize = 8;
+
+/// Room for what a window needs.
+#[derive(Default)]
+struct Room {
+    sums: Sums,
+    /// For each record of the window which of some streams have it, one bit each.
+    has: Vec<u8>,
+    /// The records that a second one of them has.
+    meetings: Vec<u32>,
+}
+
+impl Windows<'_, '_> {
+    /// Goes through windows that end where a block of one of the terms ends.
+    pub(super) fn by_bounds(&mut self, hand: &mut Hand, find: &Find, run: &Range<u32>) -> Step<()> {
+        self.raise_floor(hand)?;
+        for stream in &mut self.streams {
+            stream.begin(run.start)?;
+        }
+        let mut room = Room::default();
+        let mut order: Vec<_> = (0..self.streams.len()).collect();
+        let (mut start, mut until_stop) = (run.start, 0);
+        while start < run.end {
+            if until_stop == 0 {
+                find.go_on()?;
+                until_stop = BETWEEN_STOPS;
+            }
+            until_stop -= 1;
+            let (mut last, mut total) = (run.end - 1, 0.0);
+            for (stream, bound) in self.streams.iter_mut().zip(&mut self.bounds) {
+                stream.go_to(start)?;
+                last = last.min(stream.last);
+                *bound = stream.bound(hand, self.cursors)?;
+                total += *bound;
+            }
+            if self.with_slack(total) <= self.top.threshold() {
+                start = last + 1;
+                continue;
+            }
+            let window = start..last.min(start.saturating_add(MOST - 1)) + 1;
+            start = window.end;
+            let (mut essential, mut rest) = self.essential(&mut order);
+            if let [only] = order[essential..] {
+                let stream = &mut self.streams[only];
+                stream.unpack(stream.block)?;
+                let (few, bound) = (stream.places(&window).len() < MANY, self.bounds[only]);
+                let threshold = self.top.threshold();
+                if few || self.can_reach(bound, 0.0, threshold) {
+                    self.alone(hand, (only, &order[..essential]), &window, rest)?;
+                    continue;
+                }
+                // It needs one of the others, too: as many of these as those that are left can't make up for.
+                while essential > 0 && self.can_reach(bound, rest, threshold) {
+                    essential -= 1;
+                    rest = order[..essential].iter().map(|stream| self.bounds[*stream]).sum();
+                }
+            }
+            self.together(hand, &mut order, essential, &window, rest, &mut room)?;
+        }
+        Ok(())
+    }
+
+    /// Looks at the best blocks of the term that can add the most, for a score that k records reach.
+    fn raise_floor(&mut self, hand: &mut Hand) -> Step<()> {
+        if self.root.is_some() || !self.top.can_raise() {
+            return Ok(());
+        }
+        let mut most = None;
+        for (place, stream) in self.streams.iter_mut().enumerate() {
+            let greatest = stream.all_bounds(hand, self.cursors)?.iter().copied().fold(0.0, f32::max);
+            if most.is_none_or(|(known, _)| greatest > known) {
+                most = Some((greatest, place));
+            }
+        }
+        let Some((_, place)) = most else { return Ok(()) };
+        let stream = &mut self.streams[place];
+        let mut bounds: Vec<_> = stream.all_bounds(hand, self.cursors)?.iter().copied().enumerate().collect();
+        let first = FIRST.min(bounds.len());
+        bounds.select_nth_unstable_by(first - 1, |a, b| b.1.total_cmp(&a.1));
+        let mut best = self.top.like();
+        for (block, _) in bounds.drain(..first) {
+            stream.reckon(hand, self.cursors, block)?;
+            self.scored += stream.parts().len() as u64;
+            for (ordinal, part) in stream.postings.unpacked().iter().zip(stream.parts()) {
+                if *part > best.threshold() && !self.cursors.standing.removed(*ordinal) {
+                    best.offer(Scored::by_score(*part, *ordinal));
+                }
+            }
+        }
+        if let Some(worst) = best.worst() {
+            self.top.raise_floor(worst.score);
+        }
+        Ok(())
+    }
+
+    /// From which place in the order on streams are needed to beat the score that has to be beaten, and what those before can
+    /// add together.
+    fn essential(&self, order: &mut [usize]) -> (usize, f32) {
+        let bound = |stream: usize| self.bounds[stream];
+        order.sort_unstable_by(|a, b| bound(*a).total_cmp(&bound(*b)));
+        let (mut place, mut rest) = (0, 0.0);
+        while let Some(stream) = order.get(place) {
+            let with = rest + bound(*stream);
+            if self.cursors.with_slack(with) > self.top.threshold() {
+                break;
+            }
+            (place, rest) = (place + 1, with);
+        }
+        (place, rest)
+    }
+
+    /// Only one term can bring a record of a window to the front.
+    fn alone(
+        &mut self,
+        hand: &mut Hand,
+        (only, others): (usize, &[usize]),
+        window: &Range<u32>,
+        rest: f32,
+    ) -> Step<()> {
+        let stream = &mut self.streams[only];
+        stream.unpack(stream.block)?;
+        let places = stream.places(window);
+        if places.len() >= MANY {
+            stream.reckon(hand, self.cursors, stream.block)?;
+        }
+        self.scored += places.len() as u64;
+        let mut least = self.least_sum(rest);
+        for place in places {
+            let stream = &mut self.streams[only];
+            let part = if_at_hand(stream.part_at(hand, self.cursors, place))?.unwrap_or(0.0);
+            if part > least || least < 0.0 {
+                let ordinal = stream.postings.unpacked()[place];
+                self.look_up(hand, others, ordinal, part, rest)?;
+                least = self.least_sum(rest);
+            }
+        }
+        Ok(())
+    }
+
+    /// Several terms can bring a record of a window to the front. `rest` is what the others add at most.
+    fn together(
+        &mut self,
+        hand: &mut Hand,
+        order: &mut [usize],
+        essential: usize,
+        window: &Range<u32>,
+        rest: f32,
+        room: &mut Room,
+    ) -> Step<()> {
+        // In query order, in which scores add up.
+        order[essential..].sort_unstable();
+        let (others, together) = order.split_at(essential);
+        let threshold = self.top.threshold();
+        let reaches = |stream: &usize| self.can_reach(self.bounds[*stream], rest, threshold);
+        if together.len() <= MOST_TOGETHER && !together.iter().any(reaches) {
+            return self.where_they_meet(hand, (together, others), window, rest, room);
+        }
+        for &place in together {
+            if !self.streams[place].is_past() {
+                let block = self.streams[place].block;
+                self.add_up(hand, place, block, window, room.sums.for_window(window.len()))?;
+            }
+        }
+        room.sums.drain(self.least_sum(rest), |place, sum| {
+            self.look_up(hand, others, window.start + place, sum, rest)
+        })
+    }
+
+    /// None of the terms can bring a record of a window to the front alone: looks at those that have two of them, or more.
+    fn where_they_meet(
+        &mut self,
+        hand: &mut Hand,
+        (together, others): (&[usize], &[usize]),
+        window: &Range<u32>,
+        rest: f32,
+        room: &mut Room,
+    ) -> Step<()> {
+        let Room { has, meetings, .. } = room;
+        has.clear();
+        has.resize(window.len(), 0);
+        meetings.clear();
+        for (number, &place) in together.iter().enumerate() {
+            let stream = &mut self.streams[place];
+            if stream.is_past() {
+                continue;
+            }
+            stream.unpack(stream.block)?;
+            for ordinal in &stream.postings.unpacked()[stream.places(window)] {
+                let has = &mut has[(ordinal - window.start) as usize];
+                if has.is_power_of_two() {
+                    meetings.push(*ordinal);
+                }
+                *has |= 1 << number;
+            }
+        }
+        if together.len() > 2 {
+            meetings.sort_unstable();
+        }
+        for &ordinal in meetings.iter() {
+            let has = has[(ordinal - window.start) as usize];
+            let here = || together.iter().enumerate().filter(|(number, _)| has >> number & 1 == 1);
+            let bound = here().map(|(_, stream)| self.bounds[*stream]).fold(0.0, |sum, bound| sum + bound);
+            if !self.can_reach(bound, rest, self.top.threshold()) {
+                continue;
+            }
+            let mut sum = 0.0;
+            for (_, &stream) in here() {
+                let stream = &mut self.streams[stream];
+                if let Ok(place) = stream.postings.unpacked().binary_search(&ordinal) {
+                    sum += if_at_hand(stream.part_at(hand, self.cursors, place))?.unwrap_or(0.0);
+                    self.scored += 1;
+                }
+            }
+            self.look_up(hand, others, ordinal, sum, rest)?;
+        }
+        Ok(())
+    }
+}

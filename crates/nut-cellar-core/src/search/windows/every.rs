@@ -1,0 +1,49 @@
+//! Every posting is scored, in windows of many blocks: for yardsticks, and where too many terms score for each to have a bound.
+
+use super::sums::Sums;
+use super::{LEAST, MOST, POSTINGS, Sum, Windows};
+use crate::search::find::Find;
+use crate::shelf::{Hand, Step};
+use std::ops::Range;
+
+impl Windows<'_, '_> {
+    /// Scores every posting.
+    pub(super) fn every(&mut self, hand: &mut Hand, find: &Find, run: &Range<u32>) -> Step<()> {
+        let records = self.cursors.standing.shelf.records();
+        let postings: u64 = self.streams.iter().map(|stream| u64::from(stream.postings.records())).sum();
+        let size = size_of_window(records, postings);
+        let mut sums = Sums::default();
+        sums.for_window(size as usize);
+        let mut start = run.start;
+        while start < run.end {
+            find.go_on()?;
+            let window = start..start.saturating_add(size).min(run.end);
+            start = window.end;
+            for place in 0..self.streams.len() {
+                let postings = &self.streams[place].postings;
+                let mut block = postings.block_with(self.streams[place].block, window.start);
+                while block < self.streams[place].postings.blocks() {
+                    self.add_up(hand, place, block, &window, &mut sums)?;
+                    if self.streams[place].postings.last_of(block) >= window.end {
+                        break;
+                    }
+                    block += 1;
+                }
+                self.streams[place].block = block;
+            }
+            sums.drain(self.least_sum(0.0), |place, sum| {
+                if self.with_slack(sum) > self.top.threshold() {
+                    let sum = if self.exact { Sum::Exact(sum) } else { Sum::Rough };
+                    self.offer(hand, window.start + place, sum)?;
+                }
+                Ok(())
+            })?;
+        }
+        Ok(())
+    }
+}
+
+fn size_of_window(records: u32, postings: u64) -> u32 {
+    let wanted = u64::from(records) * POSTINGS / postings.max(1);
+    u32::try_from(wanted.clamp(u64::from(LEAST), u64::from(MOST))).unwrap_or(MOST).next_power_of_two()
+}

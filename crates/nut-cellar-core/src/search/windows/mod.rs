@@ -1,0 +1,274 @@
+//! Going through a shelf term by term, in windows of records.
+//!
+//! A window ends where the block of one of the terms ends, so that each term has one block in it, and a bound of what it can
+//! add. Where the bounds together do not reach the score that has to be beaten, the window is passed over without a look at
+//! its postings (S. Ding, T. Suel, "Faster Top-k Document Retrieval Using Block-Max Indexes", 2011; in windows: K. Chakrabarti,
+//! S. Chaudhuri, V. Ganti, "Interval-based pruning for top-k processing over compressed lists", 2011). The terms with the least
+//! bounds, as long as theirs together do not reach it, can bring no record to the front alone (`MaxScore`: H. Turtle, J. Flood,
+//! "Query evaluation: strategies and optimizations", 1995). What the postings of the others add is added up; only records that
+//! can reach the front are looked for in the lists of the rest, and looked at for whether they match.
+//!
+//! What always holds: windows ascend. So a record whose score equals that of the last of the best k comes after it.
+
+mod all;
+mod any;
+mod block;
+mod every;
+mod sums;
+
+use crate::bits::Bits;
+use crate::search::cursors::Cursors;
+use crate::search::find::Find;
+use crate::search::plan::Node;
+use crate::search::stream::{Common, Stream};
+use crate::search::top::{Scored, Top};
+use crate::shelf::{Hand, Step, if_at_hand};
+use std::ops::Range;
+use std::sync::Arc;
+use sums::Sums;
+
+/// The most records of a window: sums for so many fit into the nearer caches.
+const MOST: u32 = 1 << 14;
+/// The least records and about the postings of a window that is not ended by blocks.
+const LEAST: u32 = 1 << 12;
+const POSTINGS: u64 = 512;
+/// With more terms than these, windows end too often for each to have a bound.
+const FEW_STREAMS: usize = 24;
+/// So many blocks with the greatest bounds are looked at first, of lists of twice as many.
+const FIRST: usize = 8;
+/// Between two questions whether to stop so many windows are looked at.
+const BETWEEN_STOPS: u32 = 64;
+
+/// What went through the streams.
+#[derive(Clone, Copy, Debug, Default)]
+pub(super) struct Streamed {
+    /// Postings that were scored.
+    pub scored: u64,
+    /// Blocks that were unpacked.
+    pub unpacked: u64,
+    /// How many matches were counted, if they were.
+    pub counted: Option<u64>,
+}
+
+/// What is wanted of the windows.
+#[derive(Clone, Copy)]
+pub(super) enum Wanted {
+    /// The best.
+    Best,
+    /// The best, after every posting has been scored.
+    Every,
+    /// The best of those that have all of the words, and to count so many at least.
+    All(u64),
+}
+
+/// Finds the best of the records of a run that match and have one of the words.
+pub(super) fn windows(
+    hand: &mut Hand,
+    cursors: &mut Cursors<'_>,
+    root: &Node,
+    find: &Find,
+    top: &mut Top,
+    wanted: Wanted,
+    run: Range<u32>,
+) -> Step<Streamed> {
+    let mut common = Common::new(cursors);
+    let mut streams = Vec::new();
+    let mut one_term_each = true;
+    for (word, term) in cursors.words.iter().enumerate().filter(|(word, _)| cursors.most_times()[*word] > 0) {
+        let members = &term.group.members;
+        one_term_each &= members.len() <= 1;
+        streams.extend(members.iter().map(|member| Stream::new(cursors, &mut common, word, member)));
+    }
+    let words_decide = cursors.words_decide();
+    let (sieve, root) = cursors.sift(root);
+    let (required, rest) = match wanted {
+        Wanted::All(_) => cursors.required(root.as_ref()),
+        _ => (Vec::new(), None),
+    };
+    let root =
+        if required.is_empty() { root.filter(|root| !cursors.is_implied_by_words(root)) } else { rest };
+    let mut search = Windows {
+        root,
+        sieve,
+        words_decide,
+        exact: words_decide && one_term_each,
+        cursors,
+        bounds: vec![f32::INFINITY; streams.len()],
+        streams,
+        top,
+        scored: 0,
+    };
+    let mut counted = None;
+    match (wanted, search.streams.len()) {
+        (Wanted::All(count), _) if !required.is_empty() => {
+            counted = Some(search.by_all(hand, find, &run, &required, count)?);
+        }
+        (Wanted::Best | Wanted::All(_), 1) => search.by_block(hand, find, &run)?,
+        (Wanted::Best | Wanted::All(_), ..=FEW_STREAMS) => search.by_bounds(hand, find, &run)?,
+        _ => search.every(hand, find, &run)?,
+    }
+    hand.complete()?;
+    let unpacked = search.streams.iter().map(|stream| stream.postings.blocks_unpacked()).sum();
+    Ok(Streamed { scored: search.scored, unpacked, counted })
+}
+
+struct Windows<'w, 'c> {
+    cursors: &'w mut Cursors<'c>,
+    streams: Vec<Stream>,
+    top: &'w mut Top,
+    /// What a record has to match besides, if it is more than to have one of the words, or all of them; and the set that it has
+    /// to be in.
+    root: Option<Node>,
+    sieve: Option<Arc<Bits>>,
+    /// Whether the words that a record has decide its score.
+    words_decide: bool,
+    /// Whether parts that are added up in query order are the score.
+    exact: bool,
+    /// For each stream what it adds in the window at hand at most.
+    bounds: Vec<f32>,
+    scored: u64,
+}
+
+/// A sum of what words add to a score.
+#[derive(Clone, Copy)]
+enum Sum {
+    /// The score itself.
+    Exact(f32),
+    /// The score but for rounding, or more.
+    Rough,
+}
+
+impl Windows<'_, '_> {
+    /// What a sum may be for a score: itself, if it is one.
+    fn with_slack(&self, sum: f32) -> f32 {
+        if self.exact { sum } else { self.cursors.with_slack(sum) }
+    }
+
+    /// Whether a record matches that has the words.
+    fn matches(&mut self, hand: &mut Hand, ordinal: u32) -> Step<bool> {
+        if self.sieve.as_ref().is_some_and(|sieve| !sieve.has(ordinal as usize))
+            || self.cursors.standing.removed(ordinal)
+        {
+            return Ok(false);
+        }
+        match &self.root {
+            Some(root) => self.cursors.matches(hand, root, ordinal),
+            None => Ok(true),
+        }
+    }
+
+    /// Offers a record if it matches.
+    fn offer(&mut self, hand: &mut Hand, ordinal: u32, sum: Sum) -> Step<()> {
+        if !self.matches(hand, ordinal)? {
+            return Ok(());
+        }
+        let score = match sum {
+            Sum::Exact(sum) => Ok(sum),
+            Sum::Rough => self.cursors.score(hand, ordinal),
+        };
+        if let Some(score) = if_at_hand(score)? {
+            self.top.offer(Scored::by_score(score, ordinal));
+        }
+        Ok(())
+    }
+
+    /// Whether a sum and what others add at most may beat a threshold.
+    fn can_reach(&self, sum: f32, rest: f32, threshold: f32) -> bool {
+        if rest > 0.0 {
+            self.cursors.with_slack(sum + rest) > threshold
+        } else {
+            self.with_slack(sum) > threshold
+        }
+    }
+
+    /// A sum above which every one is that [can reach](Self::can_reach) the score that has to be beaten; below 0 if all can.
+    fn least_sum(&self, rest: f32) -> f32 {
+        let threshold = self.top.threshold();
+        if threshold < 0.0 || (self.exact && rest <= 0.0) {
+            return threshold;
+        }
+        let slack = self.cursors.with_slack(1.0) - self.cursors.with_slack(0.0);
+        let sum = (threshold - self.cursors.with_slack(0.0)) / slack - rest;
+        sum - 8.0 * f32::EPSILON * threshold
+    }
+
+    /// Looks for a record in the lists of other terms, which add `rest` at most, those that can add the most first, and offers
+    /// it if it can beat the score that has to be beaten.
+    fn look_up(&mut self, hand: &mut Hand, others: &[usize], ordinal: u32, sum: f32, rest: f32) -> Step<()> {
+        let threshold = self.top.threshold();
+        if !self.can_reach(sum, rest, threshold) {
+            return Ok(());
+        }
+        let (mut with, mut rest, mut found) = (sum, rest, 0);
+        for &other in others.iter().rev() {
+            if found > 0 && !self.can_reach(with, rest.max(0.0), threshold) {
+                return Ok(());
+            }
+            rest -= self.bounds[other];
+            let stream = &mut self.streams[other];
+            if stream.is_past() {
+                continue;
+            }
+            stream.unpack(stream.block)?;
+            if let Ok(place) = stream.postings.unpacked().binary_search(&ordinal) {
+                with += if_at_hand(stream.part_at(hand, self.cursors, place))?.unwrap_or(0.0);
+                self.scored += 1;
+                found += 1;
+            }
+        }
+        if found == 0 && self.exact {
+            if sum > threshold {
+                self.offer(hand, ordinal, Sum::Exact(sum))?;
+            }
+        } else if self.cursors.with_slack(with) > threshold {
+            // Two parts add up to the same in either order.
+            if self.exact && self.streams.len() == 2 {
+                return self.offer(hand, ordinal, Sum::Exact(with));
+            }
+            let sum = if self.words_decide { self.score(hand, ordinal)? } else { Sum::Rough };
+            if !matches!(sum, Sum::Exact(score) if score <= threshold) {
+                self.offer(hand, ordinal, sum)?;
+            }
+        }
+        Ok(())
+    }
+
+    /// The score of a record of the window at hand, where the words decide: as [`Cursors::score`] adds it up.
+    fn score(&mut self, hand: &mut Hand, ordinal: u32) -> Step<Sum> {
+        let (mut score, mut frequency) = (0.0, 0.0);
+        for place in 0..self.streams.len() {
+            let stream = &mut self.streams[place];
+            if !stream.is_past() {
+                stream.unpack(stream.block)?;
+                if let Ok(place) = stream.postings.unpacked().binary_search(&ordinal) {
+                    frequency += if_at_hand(stream.frequency_at(hand, self.cursors, place))?.unwrap_or(0.0);
+                }
+            }
+            let word = self.streams[place].word;
+            if self.streams.get(place + 1).is_none_or(|next| next.word != word) {
+                score += self.streams[place].part(std::mem::take(&mut frequency));
+            }
+        }
+        Ok(Sum::Exact(score))
+    }
+
+    /// Adds up what the postings of a block in a window add.
+    fn add_up(
+        &mut self,
+        hand: &mut Hand,
+        stream: usize,
+        block: usize,
+        window: &Range<u32>,
+        sums: &mut Sums,
+    ) -> Step<()> {
+        let stream = &mut self.streams[stream];
+        stream.reckon(hand, self.cursors, block)?;
+        let places = stream.places(window);
+        self.scored += places.len() as u64;
+        let ordinals = &stream.postings.unpacked()[places.clone()];
+        for (ordinal, part) in ordinals.iter().zip(&stream.parts()[places]) {
+            sums.add((ordinal - window.start) as usize, *part);
+        }
+        Ok(())
+    }
+}

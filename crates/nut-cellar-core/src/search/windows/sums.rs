@@ -1,0 +1,57 @@
+//! What the records of a window score, added up term by term.
+
+use crate::shelf::Step;
+
+/// Sums of what the records of a window score. One that nothing was added to is the negative zero.
+#[derive(Default)]
+pub(super) struct Sums {
+    sums: Vec<f32>,
+    /// In which lines there are any.
+    there: Vec<u64>,
+}
+
+const NOTHING: f32 = -0.0;
+/// So many sums are looked at together.
+const LINE: usize = 16;
+
+impl Sums {
+    /// Makes room for a window of so many records.
+    pub fn for_window(&mut self, size: usize) -> &mut Self {
+        let lines = size.div_ceil(LINE);
+        if self.there.len() < lines.div_ceil(64) {
+            self.sums.resize(lines.next_multiple_of(64) * LINE, NOTHING);
+            self.there.resize(lines.div_ceil(64), 0);
+        }
+        self
+    }
+
+    #[inline]
+    pub fn add(&mut self, place: usize, part: f32) {
+        self.sums[place] += part;
+        self.there[place / LINE / 64] |= 1 << (place / LINE % 64);
+    }
+
+    /// Gives `take` the records whose sum is above a threshold, ascending, and forgets all.
+    pub fn drain(&mut self, above: f32, mut take: impl FnMut(u32, f32) -> Step<()>) -> Step<()> {
+        // If nothing has to be beaten, all that something was added to.
+        let wanted = |sum: f32| if above < 0.0 { sum.is_sign_positive() } else { sum > above };
+        let mut result = Ok(());
+        for (word, lines) in self.there.iter_mut().enumerate() {
+            let mut lines = std::mem::take(lines);
+            while lines != 0 {
+                let start = (word * 64 + lines.trailing_zeros() as usize) * LINE;
+                lines &= lines - 1;
+                let sums = &mut self.sums[start..start + LINE];
+                if sums.iter().fold(false, |any, sum| any | wanted(*sum)) {
+                    for (place, sum) in (start..).zip(sums.iter()).filter(|(_, sum)| wanted(**sum)) {
+                        if result.is_ok() {
+                            result = take(u32::try_from(place).unwrap_or(u32::MAX), *sum);
+                        }
+                    }
+                }
+                sums.fill(NOTHING);
+            }
+        }
+        result
+    }
+}
