@@ -8,8 +8,8 @@ use super::directory::Section;
 use super::grams::GROUP;
 use super::hand::{Hand, Step, if_at_hand};
 use super::reader::Shelf;
-use super::sorted::{Entries, SortedIndex};
-use super::terms::{PER_BLOCK, TermEntry, payload};
+use super::sorted::{SortedIndex, first_entry};
+use super::terms::{PER_BLOCK, TermEntry, TermPart, parts};
 use crate::text::Automaton;
 use crate::wire::Broken;
 use std::collections::BTreeSet;
@@ -66,6 +66,7 @@ impl Shelf {
             automaton,
             states: vec![(0, automaton.start())],
             dead: None,
+            last: Vec::new(),
             visited: 0,
             goes_on: true,
             take: &mut take,
@@ -91,8 +92,7 @@ impl Shelf {
                 block += 1;
                 continue;
             };
-            let place = |place| wanted((block * PER_BLOCK + place) / GROUP);
-            let looked = look.at(hand, &bytes, self.columns(), place);
+            let looked = look.at(self, hand, &bytes, |group| wanted(block * PER_BLOCK / GROUP + group));
             looked?.map_err(|what| self.broken(Section::Terms, what))?;
             block = look.next_block(self, &index, block)?;
         }
@@ -114,7 +114,7 @@ impl Shelf {
         let sets = automaton.runs();
         for runs in &sets {
             let mut groups: Option<Vec<usize>> = None;
-            for part in parts(runs) {
+            for part in threes(runs) {
                 let Some(found) = if_at_hand(self.groups_with(hand, &part))? else { continue };
                 let found = found.into_iter().map(|group| group as usize).filter(|group| all.contains(group));
                 groups = Some(match groups {
@@ -134,7 +134,7 @@ impl Shelf {
 
 /// What runs of characters are looked up by: threes where there are any, for pairs and single characters stand in many
 /// more groups.
-fn parts(runs: &[String]) -> Vec<String> {
+fn threes(runs: &[String]) -> Vec<String> {
     let all: Vec<Vec<char>> = runs.iter().map(|run| run.chars().collect()).collect();
     let longest = all.iter().map(Vec::len).max().unwrap_or(0).min(3);
     let long = all.iter().filter(|run| run.len() >= longest && longest > 0);
@@ -160,8 +160,9 @@ struct Look<'a, A: Automaton> {
     automaton: &'a A,
     /// What is known after each character of the entry, with the bytes so far: of beginnings that are not ruled out.
     states: Vec<(usize, A::State)>,
-    /// The beginning of the entry that is ruled out.
-    dead: Option<Vec<u8>>,
+    /// How many bytes of the entry that was looked at last are ruled out as a beginning, and that entry.
+    dead: Option<usize>,
+    last: Vec<u8>,
     visited: u64,
     /// Whether more terms are wanted.
     goes_on: bool,
@@ -169,54 +170,82 @@ struct Look<'a, A: Automaton> {
 }
 
 impl<A: Automaton> Look<'_, A> {
-    /// Looks at those terms of a block that are wanted, by their places in it.
+    /// Looks at those groups of terms of a block that are wanted, by their places in it.
     fn at(
         &mut self,
+        shelf: &Shelf,
         hand: &mut Hand,
         block: &[u8],
-        columns: usize,
         wanted: impl Fn(usize) -> bool,
     ) -> Step<Result<(), Broken>> {
         let mut failed = Ok(());
-        let looked = self.look_at(hand, block, columns, wanted, &mut failed);
+        let looked = self.look_at(shelf, hand, block, wanted, &mut failed);
         failed.map(|()| looked)
     }
 
     /// The same; what `take` fails with is put into `failed`.
     fn look_at(
         &mut self,
+        shelf: &Shelf,
         hand: &mut Hand,
         block: &[u8],
-        columns: usize,
         wanted: impl Fn(usize) -> bool,
         failed: &mut Step<()>,
     ) -> Result<(), Broken> {
-        let (mut entries, mut ends) = (Entries::new(block), None);
+        let (parts, count) = parts(shelf.version(), block)?;
+        for number in 0..count {
+            // A part that is alone may have several groups.
+            if count > 1 && !wanted(number) {
+                continue;
+            }
+            if number + 1 < count {
+                // All of its terms lie between two that are told.
+                let (first, next) = (first_entry(parts[number].0)?, first_entry(parts[number + 1].0)?);
+                let shared = first.iter().zip(next).take_while(|(a, b)| a == b).count();
+                if is_ruled_out(self.automaton, &first[..shared]) {
+                    continue;
+                }
+            }
+            let mut part = TermPart::new(shelf.columns(), parts[number]);
+            self.look_through(hand, &mut part, |place| wanted(number + place / GROUP), failed)?;
+            if !self.goes_on {
+                break;
+            }
+        }
+        Ok(())
+    }
+
+    fn look_through(
+        &mut self,
+        hand: &mut Hand,
+        part: &mut TermPart<'_>,
+        wanted: impl Fn(usize) -> bool,
+        failed: &mut Step<()>,
+    ) -> Result<(), Broken> {
         self.states.truncate(1);
         self.dead = None;
-        let mut place = 0;
-        while self.goes_on && entries.advance()? {
-            let entry = payload(entries.payload(), &mut ends, columns)?;
-            let (shared, here) = (entries.shared(), place);
-            place += 1;
+        while self.goes_on && part.advance()? {
+            let (term, shared) = part.term();
             while self.states.len() > 1 && self.states.last().is_some_and(|(bytes, _)| *bytes > shared) {
                 self.states.pop();
             }
-            if self.dead.as_ref().is_some_and(|dead| dead.len() <= shared) {
+            if self.dead.is_some_and(|dead| dead <= shared) {
                 continue;
             }
             self.dead = None;
-            if wanted(here) {
-                self.visited += 1;
-                if self.accepts(entries.entry())? {
-                    let term = str::from_utf8(entries.entry()).map_err(|_| Broken("a term"))?;
-                    match (self.take)(hand, term, entry) {
-                        Ok(goes_on) => self.goes_on = goes_on,
-                        Err(error) => {
-                            self.goes_on = false;
-                            *failed = Err(error);
-                        }
-                    }
+            if !wanted(part.place()) {
+                continue;
+            }
+            self.visited += 1;
+            if !self.accepts(term)? {
+                continue;
+            }
+            let term = str::from_utf8(term).map_err(|_| Broken("a term"))?.to_owned();
+            match (self.take)(hand, &term, part.entry()?) {
+                Ok(goes_on) => self.goes_on = goes_on,
+                Err(error) => {
+                    self.goes_on = false;
+                    *failed = Err(error);
                 }
             }
         }
@@ -231,7 +260,9 @@ impl<A: Automaton> Look<'_, A> {
             let end = known + at + next.len_utf8();
             let Some((_, state)) = self.states.last() else { break };
             let Some(state) = self.automaton.step(state, next) else {
-                self.dead = Some(term[..end].to_vec());
+                self.dead = Some(end);
+                self.last.clear();
+                self.last.extend_from_slice(&term[..end]);
                 return Ok(false);
             };
             self.states.push((end, state));
@@ -241,7 +272,7 @@ impl<A: Automaton> Look<'_, A> {
 
     /// The next block that may have a term, after one that was looked at.
     fn next_block(&self, shelf: &Arc<Shelf>, index: &SortedIndex, block: usize) -> Step<usize> {
-        let ahead = match self.dead.as_deref().and_then(after) {
+        let ahead = match self.dead.and_then(|dead| after(self.last.get(..dead)?)) {
             Some(after) => shelf.locate(Section::Terms, index, &after)?.unwrap_or(block),
             None => block,
         };

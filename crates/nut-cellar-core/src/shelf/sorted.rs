@@ -8,6 +8,11 @@
 //! that so many entries follow, without a payload, of which each is the one before, as a number, and one more. Keys that
 //! a database counts up take next to nothing.
 //!
+//! Blocks of terms are made of *parts*, so that a walk through the terms need not go through their payloads, and need not go
+//! through a part to reach the next. Such a block begins with a byte that says how many parts there are, and for each of them, as
+//! varints, how many bytes its entries and its payloads have. Then come, for each part, its entries, of which the first shares no
+//! bytes, and its payloads.
+//!
 //! The index has for each block but the first as much of its first entry as tells it from the entry before, and is searched
 //! where it lies. What all of these begin with stands there once.
 
@@ -35,11 +40,79 @@ pub(super) struct SortedWriter {
     head_ends: Vec<usize>,
     /// How many entries of the block wait to be written as a count.
     counted: usize,
+    /// The parts of the block, if it is to have any.
+    parts: Option<Parts>,
+}
+
+/// The parts of the block at hand.
+#[derive(Default)]
+struct Parts {
+    /// Entries in a part.
+    per_part: usize,
+    /// How many bytes the entries and the payloads of each part have, but for the last.
+    sizes: Vec<(usize, usize)>,
+    whole: Vec<u8>,
+    entries: Vec<u8>,
+    payloads: Vec<u8>,
+}
+
+impl Parts {
+    fn end_part(&mut self) {
+        if !self.entries.is_empty() {
+            self.sizes.push((self.entries.len(), self.payloads.len()));
+            self.whole.append(&mut self.entries);
+            self.whole.append(&mut self.payloads);
+        }
+    }
+
+    fn end_block(&mut self, out: &mut Vec<u8>) {
+        self.end_part();
+        out.push(u8::try_from(self.sizes.len()).expect("a block has few parts"));
+        for (entries, payloads) in self.sizes.drain(..) {
+            put_varint(out, entries as u64);
+            put_varint(out, payloads as u64);
+        }
+        out.append(&mut self.whole);
+    }
+}
+
+/// The most parts of a block.
+pub(super) const MOST_PARTS: usize = 8;
+
+/// The entries and the payloads of each part of a block, and how many parts there are.
+pub(super) fn parts_of(block: &[u8]) -> Result<([(&[u8], &[u8]); MOST_PARTS], usize), Broken> {
+    let mut reader = Reader::new(block);
+    let count = usize::from(reader.u8()?);
+    let mut sizes = [(0, 0); MOST_PARTS];
+    for size in sizes.get_mut(..count).ok_or(Broken("the number of parts"))? {
+        *size = (reader.size()?, reader.size()?);
+    }
+    let mut parts = [(&[][..], &[][..]); MOST_PARTS];
+    for (part, (entries, payloads)) in parts.iter_mut().zip(sizes) {
+        *part = (reader.take(entries)?, reader.take(payloads)?);
+    }
+    if reader.is_empty() { Ok((parts, count)) } else { Err(Broken("the parts of a block")) }
+}
+
+/// The first entry of a block, or of a part of one.
+pub(super) fn first_entry(entries: &[u8]) -> Result<&[u8], Broken> {
+    let mut reader = Reader::new(entries);
+    match get_head(&mut reader)? {
+        (0, own) => reader.take(own),
+        _ => Err(Broken("the shared part of an entry")),
+    }
 }
 
 impl SortedWriter {
+    /// Of blocks of parts, both of so many entries.
+    pub fn of_parts(per_block: usize, per_part: usize) -> Self {
+        Self { parts: Some(Parts { per_part, ..Parts::default() }), ..Self::new(per_block) }
+    }
+
+    /// Of blocks of so many entries.
     pub fn new(per_block: usize) -> Self {
         Self {
+            parts: None,
             per_block,
             in_block: 0,
             previous: Vec::new(),
@@ -53,7 +126,7 @@ impl SortedWriter {
     }
 
     /// Takes an entry that is greater than the one before. `payload` writes what belongs to it and is told whether it is
-    /// the first of its block.
+    /// the first of its block, or of its part.
     pub fn push(&mut self, entry: &[u8], payload: impl FnOnce(&mut Vec<u8>, bool)) {
         debug_assert!(self.previous.as_slice() < entry || self.previous.is_empty(), "entries have to ascend");
         if self.in_block == self.per_block {
@@ -67,10 +140,24 @@ impl SortedWriter {
             self.heads.extend_from_slice(&entry[..own]);
             self.head_ends.push(self.heads.len());
         }
-        let shared = if first { 0 } else { common };
-        put_head(&mut self.blocks, shared, entry.len() - shared);
-        self.blocks.extend_from_slice(&entry[shared..]);
-        payload(&mut self.blocks, first);
+        let begins =
+            first || self.parts.as_ref().is_some_and(|parts| self.in_block.is_multiple_of(parts.per_part));
+        let shared = if begins { 0 } else { common };
+        match &mut self.parts {
+            Some(parts) => {
+                if begins {
+                    parts.end_part();
+                }
+                put_head(&mut parts.entries, shared, entry.len() - shared);
+                parts.entries.extend_from_slice(&entry[shared..]);
+                payload(&mut parts.payloads, begins);
+            }
+            None => {
+                put_head(&mut self.blocks, shared, entry.len() - shared);
+                self.blocks.extend_from_slice(&entry[shared..]);
+                payload(&mut self.blocks, begins);
+            }
+        }
         self.previous.clear();
         self.previous.extend_from_slice(entry);
         self.in_block += 1;
@@ -161,6 +248,9 @@ impl SortedWriter {
 
     fn end_block(&mut self) {
         self.end_count();
+        if let Some(parts) = &mut self.parts {
+            parts.end_block(&mut self.blocks);
+        }
         self.block_ends.push(self.written + self.blocks.len() as u64);
         self.in_block = 0;
     }

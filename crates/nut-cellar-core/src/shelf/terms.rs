@@ -5,14 +5,14 @@ use super::grams::{GROUP, GramWriter};
 use super::hand::{Hand, Step};
 use super::output::Output;
 use super::reader::Shelf;
-use super::sorted::{SortedWriter, get_head};
+use super::sorted::{Entries, MOST_PARTS, SortedWriter, first_entry, parts_of};
 use crate::error::Result;
 use crate::wire::{Broken, Reader, put_varint};
 use std::cmp::Ordering;
 use std::ops::Range;
 use std::sync::Arc;
 
-/// Terms in a block: a lookup reads the index and one block, and goes through half of that.
+/// Terms in a block, of which a lookup reads one.
 pub(super) const PER_BLOCK: usize = 256;
 
 /// Where the lists of one term are.
@@ -71,7 +71,7 @@ pub(crate) enum Lists {
 }
 
 /// Packs the terms. The lists of the terms follow one another without gaps, so an entry needs only their
-/// lengths; the first of a block also says where they begin.
+/// lengths; the first of a part also says where they begin.
 pub(super) struct TermWriter {
     blocks: SortedWriter,
     columns: u64,
@@ -90,7 +90,7 @@ impl TermWriter {
     /// For a schema of so many text columns.
     pub fn new(columns: usize) -> Self {
         let (ends, grams) = (Ends::default(), GramWriter::default());
-        Self { blocks: SortedWriter::new(PER_BLOCK), columns: columns as u64, ends, grams }
+        Self { blocks: SortedWriter::of_parts(PER_BLOCK, GROUP), columns: columns as u64, ends, grams }
     }
 
     /// Takes a term that is greater than the one before.
@@ -125,12 +125,90 @@ impl TermWriter {
     }
 }
 
-/// Reads the payload of a term; `ends` is where the lists before it end, none at the beginning of a block.
-pub(super) fn payload(
-    from: &mut Reader<'_>,
-    ends: &mut Option<Ends>,
+/// The entries of a part of a block, and the payloads, if they stand apart.
+pub(super) type Part<'a> = (&'a [u8], Option<&'a [u8]>);
+
+/// The parts of a block of terms, in a layout of this version, and how many there are.
+pub(super) fn parts(version: u32, block: &[u8]) -> Result<([Part<'_>; MOST_PARTS], usize), Broken> {
+    let mut parts: [Part<'_>; MOST_PARTS] = [(&[], None); MOST_PARTS];
+    if version < 4 {
+        parts[0] = (block, None);
+        return Ok((parts, 1));
+    }
+    let (apart, count) = parts_of(block)?;
+    for (part, (entries, payloads)) in parts.iter_mut().zip(apart) {
+        *part = (entries, Some(payloads));
+    }
+    Ok((parts, count))
+}
+
+/// Goes through the terms of a part of a block; reads what belongs to a term when it is asked for.
+pub(super) struct TermPart<'a> {
+    entries: Entries<'a>,
+    /// The payloads; none if each stands behind its entry, as in layout 3, where a block is one part.
+    payloads: Option<Reader<'a>>,
     columns: usize,
-) -> Result<TermEntry, Broken> {
+    /// So many terms have been gone through, of so many the payloads were read, and the last of these.
+    gone: usize,
+    read: usize,
+    last: Option<TermEntry>,
+    ends: Option<Ends>,
+}
+
+impl<'a> TermPart<'a> {
+    /// A part that [`parts`] gave, of a shelf with so many text columns.
+    pub fn new(columns: usize, (entries, payloads): Part<'a>) -> Self {
+        Self {
+            entries: Entries::new(entries),
+            payloads: payloads.map(Reader::new),
+            columns,
+            gone: 0,
+            read: 0,
+            last: None,
+            ends: None,
+        }
+    }
+
+    /// Goes to the next term, if there is one.
+    pub fn advance(&mut self) -> Result<bool, Broken> {
+        if !self.entries.advance()? {
+            return Ok(false);
+        }
+        self.gone += 1;
+        if self.payloads.is_none() {
+            self.last = Some(payload(self.entries.payload(), &mut self.ends, self.columns)?);
+            self.read = self.gone;
+        }
+        Ok(true)
+    }
+
+    /// The term, and how many bytes it shares with the one before.
+    pub fn term(&self) -> (&[u8], usize) {
+        (self.entries.entry(), self.entries.shared())
+    }
+
+    /// Which term of the part it is, counted from 0.
+    pub fn place(&self) -> usize {
+        self.gone.saturating_sub(1)
+    }
+
+    /// Where the lists of the term are.
+    pub fn entry(&mut self) -> Result<TermEntry, Broken> {
+        while let (Some(payloads), true) = (&mut self.payloads, self.read < self.gone) {
+            self.last = Some(payload(payloads, &mut self.ends, self.columns)?);
+            self.read += 1;
+        }
+        self.last.clone().ok_or(Broken("a term"))
+    }
+
+    /// Whether all payloads have been read, and no more are there.
+    fn is_done(&self) -> bool {
+        self.read == self.gone && self.payloads.as_ref().is_none_or(Reader::is_empty)
+    }
+}
+
+/// Reads the payload of a term; `ends` is where the lists before it end, none at the beginning of a part.
+fn payload(from: &mut Reader<'_>, ends: &mut Option<Ends>, columns: usize) -> Result<TermEntry, Broken> {
     let ends = match ends {
         Some(ends) => ends,
         none => none.insert(Ends { postings: from.varint()?, positions: from.varint()? }),
@@ -149,27 +227,22 @@ pub(super) fn payload(
     Ok(TermEntry { records: half, lists: Lists::Written { occurrences, postings, positions } })
 }
 
-/// Looks for a term in a block. The entries are not put together for it: how much of the term the one before had tells
-/// most of them apart.
-fn find_in(block: &[u8], columns: usize, term: &[u8]) -> Result<Option<TermEntry>, Broken> {
-    let (mut from, mut ends) = (Reader::new(block), None);
-    // How many bytes the entry before, which is less, has in common with the term.
-    let mut common = 0;
-    while !from.is_empty() {
-        let (shared, own) = get_head(&mut from)?;
-        let own = from.take(own)?;
-        let entry = payload(&mut from, &mut ends, columns)?;
-        if shared < common {
-            return Ok(None);
+/// Looks for a term in a block: in the last part whose first term is not greater.
+fn find_in(version: u32, columns: usize, block: &[u8], term: &[u8]) -> Result<Option<TermEntry>, Broken> {
+    let (parts, count) = parts(version, block)?;
+    let mut wanted = 0;
+    for (place, (entries, _)) in parts[..count].iter().enumerate().skip(1) {
+        if first_entry(entries)? > term {
+            break;
         }
-        if shared == common {
-            let rest = &term[common..];
-            let more = own.iter().zip(rest).take_while(|(a, b)| a == b).count();
-            match own[more..].cmp(&rest[more..]) {
-                Ordering::Less => common += more,
-                Ordering::Equal => return Ok(Some(entry)),
-                Ordering::Greater => return Ok(None),
-            }
+        wanted = place;
+    }
+    let mut part = TermPart::new(columns, parts[wanted]);
+    while part.advance()? {
+        match part.term().0.cmp(term) {
+            Ordering::Less => {}
+            Ordering::Equal => return part.entry().map(Some),
+            Ordering::Greater => return Ok(None),
         }
     }
     Ok(None)
@@ -189,7 +262,8 @@ impl Shelf {
         let term = term.as_bytes();
         let Some(block) = self.locate(Section::Terms, &index, term)? else { return Ok(None) };
         let bytes = self.block_of(hand, Section::Terms, &index, block)?;
-        Ok(find_in(&bytes, self.columns(), term).map_err(|what| self.broken(Section::Terms, what))?)
+        Ok(find_in(self.version(), self.columns(), &bytes, term)
+            .map_err(|what| self.broken(Section::Terms, what))?)
     }
 
     /// The terms of block `block`, in order; none past the last.
@@ -198,10 +272,28 @@ impl Shelf {
         hand: &mut Hand,
         block: usize,
     ) -> Step<Vec<(Vec<u8>, TermEntry)>> {
-        let mut ends = None;
-        self.entries_in(hand, (Section::Terms, block), |term, from| {
-            Ok((term.to_vec(), payload(from, &mut ends, self.columns())?))
-        })
+        let index = self.index_of(hand, Section::Terms)?;
+        if block >= index.blocks() {
+            return Ok(Vec::new());
+        }
+        let bytes = self.block_of(hand, Section::Terms, &index, block)?;
+        let all = || {
+            let mut all = Vec::new();
+            let (parts, count) = parts(self.version(), &bytes)?;
+            for (number, part) in parts[..count].iter().enumerate() {
+                let mut part = TermPart::new(self.columns(), *part);
+                while part.advance()? {
+                    let entry = part.entry()?;
+                    all.push((part.term().0.to_vec(), entry));
+                }
+                // Groups of terms are found by the places of parts.
+                if !part.is_done() || (number + 1 < count && part.gone != GROUP) {
+                    return Err(Broken("the terms of a part"));
+                }
+            }
+            Ok(all)
+        };
+        Ok(all().map_err(|what| self.broken(Section::Terms, what))?)
     }
 
     /// The most groups of terms that there may be.
