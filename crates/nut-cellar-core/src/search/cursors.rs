@@ -402,17 +402,24 @@ impl<'a> Cursors<'a> {
         }
     }
 
-    /// Whether the score of a record that matches is what the words that it has add, each in the columns in which it counts.
-    pub fn words_decide(&self) -> bool {
+    /// Whether the score of a record that matches a node is what the words that it has add, each in the columns in which it
+    /// counts: each word is of one leaf, which is the word, or has to match.
+    pub fn words_decide(&self, root: &Node) -> bool {
+        let has_to_match = |leaf: usize| match root {
+            Node::All(parts) => parts.contains(&Node::Leaf(leaf)),
+            root => *root == Node::Leaf(leaf),
+        };
         let mut leaves_of = vec![0; self.words.len()];
-        let of_one_word = self.plan.leaves.iter().zip(&self.leaves).filter(|(leaf, _)| leaf.times > 0).all(
-            |(_, cursor)| {
-                let LeafCursor::Word(word) = cursor else { return false };
-                leaves_of[*word] += 1;
-                leaves_of[*word] == 1
-            },
-        );
-        of_one_word && self.ranking.proximity <= 0.0
+        let mut leaves = self.plan.leaves.iter().enumerate().filter(|(_, leaf)| leaf.times > 0);
+        let of_one_leaf = leaves.all(|(place, leaf)| {
+            let is_word = matches!(self.leaves[place], LeafCursor::Word(_));
+            (is_word || has_to_match(place))
+                && leaf.words.iter().all(|word| {
+                    leaves_of[*word] += 1;
+                    leaves_of[*word] == 1
+                })
+        });
+        of_one_leaf && self.ranking.proximity <= 0.0
     }
 
     /// Says about how many records will be looked at.
@@ -444,24 +451,54 @@ impl<'a> Cursors<'a> {
     }
 
     /// The words that a record has to have, by their places in the plan, if they are all that score; and what else it has to
-    /// match. None if other words score as well, or not by their terms alone.
-    pub fn required(&self, root: Option<&Node>) -> (Vec<usize>, Option<Node>) {
-        let Some(Node::All(parts)) = root else { return (Vec::new(), None) };
-        let word_of = |part: &Node| match part {
-            Node::Leaf(leaf) => match &self.leaves[*leaf] {
-                LeafCursor::Word(word) if !self.words[*word].group.is_limited() => Some(*word),
-                _ => None,
-            },
-            _ => None,
+    /// match. None if there is one word only, if others score as well, or not by their terms alone.
+    pub fn required(&self, root: &Node) -> Option<(Vec<usize>, Option<Node>)> {
+        let parts = match root {
+            Node::All(parts) => parts.as_slice(),
+            root => std::slice::from_ref(root),
         };
-        let mut words: Vec<_> = parts.iter().filter_map(word_of).collect();
+        let (mut words, mut rest) = (Vec::new(), Vec::new());
+        for part in parts {
+            let needed = match part {
+                Node::Leaf(leaf) => self.words_of(*leaf),
+                _ => None,
+            };
+            words.extend(needed.into_iter().flatten());
+            // One that is in a record in whatever column tells all.
+            let tells_all = match part {
+                Node::Leaf(leaf) => match &self.leaves[*leaf] {
+                    LeafCursor::Word(word) => !self.words[*word].group.is_limited(),
+                    LeafCursor::Rows(_) => false,
+                },
+                _ => false,
+            };
+            if !tells_all {
+                rest.push(part.clone());
+            }
+        }
         words.sort_unstable();
         let scoring = (0..self.words.len()).filter(|word| self.most_times[*word] > 0);
-        if !self.words_decide() || !scoring.eq(words.iter().copied()) {
-            return (Vec::new(), None);
+        let rest = if rest.is_empty() { None } else { Some(Node::All(rest)) };
+        (words.len() > 1 && self.words_decide(root) && scoring.eq(words.iter().copied()))
+            .then_some((words, rest))
+    }
+
+    /// The words that every record has which matches a leaf, if it is known that all of its words are.
+    fn words_of(&self, leaf: usize) -> Option<Vec<usize>> {
+        let of = &self.plan.leaves[leaf];
+        match (&self.leaves[leaf], of.alternatives.as_slice()) {
+            (LeafCursor::Word(word), _) => Some(vec![*word]),
+            (LeafCursor::Rows(rows), [only]) if !rows.has_records() => {
+                let is_there = |word: &usize| {
+                    let variants = &self.plan.words[*word].variants;
+                    variants
+                        .iter()
+                        .any(|variant| only.terms.iter().any(|(lookup, _)| *lookup == variant.lookup))
+                };
+                of.words.iter().all(is_there).then(|| of.words.clone())
+            }
+            _ => None,
         }
-        let rest: Vec<_> = parts.iter().filter(|part| word_of(part).is_none()).cloned().collect();
-        (words, if rest.is_empty() { None } else { Some(Node::All(rest)) })
     }
 
     /// Whether a record matches a node as soon as it has one of the words that score, in whatever column.
@@ -525,12 +562,13 @@ impl<'a> Cursors<'a> {
                 }
             }
             LeafCursor::Rows(rows) => {
-                let mut at = rows.seek(window.start)?;
+                rows.fill_known(window.start, &mut bits);
+                let mut at = rows.seek_ways(window.start)?;
                 while at < window.end {
                     if if_at_hand(rows.has(&self.standing.shelf, hand, at))?.unwrap_or(false) {
                         bits.set((at - window.start) as usize);
                     }
-                    at = rows.seek(at + 1)?;
+                    at = rows.seek_ways(at + 1)?;
                 }
             }
         }
@@ -630,7 +668,7 @@ fn rows(
     if records.is_none() && alternatives.iter().any(|alternative| ranking.is_cut(alternative)) {
         let mut bits = Bits::new(standing.shelf.records() as usize);
         for alternative in alternatives.iter().filter(|alternative| ranking.is_cut(alternative)) {
-            if_at_hand(add_records(hand, standing, plan, alternative, all, &mut bits))?;
+            if_at_hand(add_records(hand, standing, plan, ranking, alternative, all, &mut bits))?;
         }
         hand.complete()?;
         records = Some(Arc::clone(walked.entry(leaf).or_insert(Arc::new(bits))));
@@ -669,12 +707,13 @@ fn add_records(
     hand: &mut Hand,
     standing: &Standing,
     plan: &Plan,
+    ranking: &Ranking<'_>,
     alternative: &Alternative,
     all: ColumnSet,
     bits: &mut Bits,
 ) -> Step<()> {
     let Some(&(lookup, _)) = alternative.terms.first() else { return Ok(()) };
-    let lookup = &plan.lookups[lookup];
+    let (family, lookup) = (&ranking.families[lookup], &plan.lookups[lookup]);
     let limited = alternative.columns.both(all) != all;
     let mut spare = (Vec::new(), Vec::new());
     let mut add = |hand: &mut Hand, entry: &TermEntry| {
@@ -687,6 +726,12 @@ fn add_records(
         if let Some(Some(entry)) = if_at_hand(standing.shelf.find_term(hand, &term))? {
             add(hand, &entry)?;
         }
+    }
+    if let Some(found) = &family.found {
+        for (_, entry) in found.iter().filter(|(shelf, _)| *shelf == ranking.shelf) {
+            add(hand, entry)?;
+        }
+        return hand.complete();
     }
     for like in &lookup.like {
         if_at_hand(each_like(hand, standing, like, &mut |hand, _, entry| add(hand, &entry)))?;

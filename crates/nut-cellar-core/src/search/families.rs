@@ -20,12 +20,17 @@ pub const BEGINNING_LIKENESS: f32 = 0.6;
 /// The most terms of a lookup that score. What is found by a pattern does not depend on it.
 pub const MOST_ALIKE: usize = 64;
 
+/// So many terms that were found by walks are kept, so that their records are found without walking again.
+const MOST_FOUND: usize = 1_024;
+
 /// The terms of a lookup.
 #[derive(Clone, Debug, Default)]
 pub(super) struct Family {
     pub terms: Vec<Alike>,
     /// Whether there are more terms, which don't score.
     pub cut: bool,
+    /// If there are more: all that were found by walks, by the places of their shelves; none if they are too many to be kept.
+    pub found: Option<Vec<(usize, TermEntry)>>,
 }
 
 /// A term, and where the shelves have it.
@@ -85,6 +90,7 @@ fn gather_one(shelves: &[Standing], lookup: &Lookup, family: &mut Gathered, hand
                 let likeness = lookup.like.iter().map(|like| likeness(like, term)).fold(known, f32::max);
                 // A mistake in what has to be right.
                 if likeness > 0.0 {
+                    family.find(place, &entry);
                     family.take(term, likeness, place, Some(entry));
                 }
                 Ok(true)
@@ -164,11 +170,21 @@ struct Gathered {
     order: BTreeSet<(Reverse<u32>, String)>,
     known: BTreeMap<String, (f32, Vec<Option<TermEntry>>)>,
     cut: bool,
+    found: Option<Vec<(usize, TermEntry)>>,
 }
 
 impl Gathered {
     fn new(shelves: usize) -> Self {
-        Self { shelves, order: BTreeSet::new(), known: BTreeMap::new(), cut: false }
+        let found = Some(Vec::new());
+        Self { shelves, order: BTreeSet::new(), known: BTreeMap::new(), cut: false, found }
+    }
+
+    /// Keeps where a shelf has a term that a walk found.
+    fn find(&mut self, shelf: usize, entry: &TermEntry) {
+        self.found = self.found.take().filter(|found| found.len() < MOST_FOUND);
+        if let Some(found) = &mut self.found {
+            found.push((shelf, entry.clone()));
+        }
     }
 
     /// Takes a term with where a shelf has it, if that is known.
@@ -212,7 +228,7 @@ impl Gathered {
             terms.push(Alike { term, likeness, entries });
         }
         hand.complete()?;
-        Ok(Family { terms, cut: self.cut })
+        Ok(Family { terms, cut: self.cut, found: self.found.filter(|_| self.cut) })
     }
 }
 

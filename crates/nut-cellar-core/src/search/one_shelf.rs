@@ -108,7 +108,7 @@ pub(super) fn search(
         _ => None,
     };
     let can_window = by_score && !cursors.words.is_empty() && asked.k > 0;
-    let meets = !cursors.required(Some(&root)).0.is_empty();
+    let meets = cursors.required(&root).is_some();
     let windowed = can_window
         && match find.wanted_executor() {
             Executor::Cheapest => meets || estimated.saturating_mul(WALK) > all,

@@ -53,14 +53,27 @@ impl Rows {
         self.ways.iter().map(Row::cost).sum::<u64>() + records
     }
 
-    /// The first record from one on that has all terms of a row.
+    /// The first record from one on that has all terms of a row, or matches anyway.
     pub fn seek(&mut self, ordinal: u32) -> Result<u32> {
         let records = self.records.as_ref().and_then(|records| records.next(ordinal as usize));
-        let mut least = records.map_or(END, |next| u32::try_from(next).unwrap_or(END));
+        let least = records.map_or(END, |next| u32::try_from(next).unwrap_or(END));
+        Ok(self.seek_ways(ordinal)?.min(least))
+    }
+
+    /// The first record from one on that has all terms of a row.
+    pub fn seek_ways(&mut self, ordinal: u32) -> Result<u32> {
+        let mut least = END;
         for row in &mut self.ways {
             least = least.min(row.seek(ordinal)?);
         }
         Ok(least)
+    }
+
+    /// Adds the records of a window, which begins at one, that match anyway.
+    pub fn fill_known(&self, start: u32, bits: &mut Bits) {
+        if let Some(records) = &self.records {
+            bits.add_part(records, start as usize);
+        }
     }
 
     /// Whether a record matches.

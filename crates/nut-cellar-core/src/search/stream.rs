@@ -114,6 +114,8 @@ pub(super) struct Stream {
     factor: f32,
     k1: f32,
     times: f32,
+    /// Whether parts are tf~, times likeness, because the word has other terms whose tf~ comes first on top.
+    in_frequencies: bool,
     table: Rc<Table>,
     lengths: Bytes,
     /// The block in which it is, and the ordinal up to which that holds. Past the end there is no such block.
@@ -130,7 +132,13 @@ pub(super) struct Stream {
 }
 
 impl Stream {
-    pub fn new(cursors: &Cursors<'_>, common: &mut Common, word: usize, member: &Member) -> Self {
+    pub fn new(
+        cursors: &Cursors<'_>,
+        common: &mut Common,
+        word: usize,
+        member: &Member,
+        in_frequencies: bool,
+    ) -> Self {
         let formula = cursors.ranking.formula;
         let mut stream = Self {
             word,
@@ -139,6 +147,7 @@ impl Stream {
             factor: cursors.ranking.idf[word] * (formula.k1() + 1.0),
             k1: formula.k1(),
             times: cursors.most_times()[word] as f32,
+            in_frequencies,
             table: common.table(cursors, &member.postings, member.columns),
             lengths: common.lengths.clone().unwrap_or_default(),
             block: 0,
@@ -154,6 +163,16 @@ impl Stream {
             stream.work_out();
         }
         stream
+    }
+
+    /// Whether parts are tf~, times likeness: what their sum adds is what [`part`](Self::part) tells.
+    pub fn is_in_frequencies(&self) -> bool {
+        self.in_frequencies
+    }
+
+    /// What stands for tf~ in `parts`.
+    fn measured(&self, frequency: f32) -> f32 {
+        if self.in_frequencies { frequency } else { self.part(frequency) }
     }
 
     /// What tf~ of its group adds to a score.
@@ -217,7 +236,8 @@ impl Stream {
                 if hand.complete().is_err() {
                     return Ok(f32::INFINITY);
                 }
-                self.parts.iter().copied().fold(0.0, f32::max)
+                let most = self.parts.iter().copied().fold(0.0, f32::max);
+                if self.in_frequencies { self.part(most) } else { most }
             }
         };
         self.bounds[block] = bound;
@@ -252,7 +272,7 @@ impl Stream {
         for place in 0..self.parts.len() {
             if self.parts[place] < 0.0 {
                 let frequency = if_at_hand(self.frequency_at(hand, cursors, place))?.unwrap_or(0.0);
-                self.parts[place] = self.part(frequency);
+                self.parts[place] = self.measured(frequency);
             }
         }
         self.reckoned = Some(block);
@@ -281,7 +301,7 @@ impl Stream {
             let lengths = (place.mask as usize).min(LENGTHS - 1);
             for length in 0..=u32::try_from(lengths).unwrap_or(0) {
                 let frequency = direct.frequency(length) * self.likeness;
-                self.worked_out.push(self.part(frequency));
+                self.worked_out.push(self.measured(frequency));
             }
             if place.mask as usize > lengths
                 && let Some(last) = self.worked_out.last_mut()
@@ -328,7 +348,7 @@ impl Stream {
             }
         }
         let frequency = self.frequency_at(hand, cursors, place)?;
-        Ok(self.part(frequency))
+        Ok(self.measured(frequency))
     }
 
     /// tf~ of a posting of the block that is unpacked, times its likeness.

@@ -494,18 +494,21 @@ impl Postings {
     fn read_on(&mut self) -> Result<(), Broken> {
         while self.read <= self.here {
             let shape = self.shapes[self.read];
-            if let Some((column, tf)) = self.kinds.alone(shape) {
-                self.columns = ColumnSet(1 << column);
-                self.tf.clear();
-                self.tf.push(tf);
+            self.first_occurrence = self.next_occurrence;
+            let occurrences = if let Some((column, tf)) = self.kinds.alone(shape) {
+                if self.read == self.here {
+                    self.columns = ColumnSet(1 << column);
+                    self.tf.clear();
+                    self.tf.push(tf);
+                }
+                tf.into()
             } else {
                 let mut rest = Reader::new(&self.bytes[self.at..]);
                 self.columns = self.kinds.get(shape, &mut rest, &mut self.tf)?;
                 self.at = self.bytes.len() - rest.left();
-            }
+                self.tf.iter().map(|tf| u64::from(*tf)).sum::<u64>()
+            };
             self.read += 1;
-            self.first_occurrence = self.next_occurrence;
-            let occurrences = self.tf.iter().map(|tf| u64::from(*tf)).sum::<u64>();
             self.next_occurrence = self.first_occurrence.saturating_add(occurrences);
         }
         Ok(())

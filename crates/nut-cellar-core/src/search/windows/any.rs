@@ -23,6 +23,8 @@ struct Room {
     has: Vec<u8>,
     /// The records that a second one of them has.
     meetings: Vec<u32>,
+    /// Records, and what a term adds to their scores.
+    list: Vec<(u32, f32)>,
 }
 
 impl Windows<'_, '_> {
@@ -52,7 +54,7 @@ impl Windows<'_, '_> {
                 start = last + 1;
                 continue;
             }
-            let window = start..last.min(start.saturating_add(MOST - 1)) + 1;
+            let window = start..last + 1;
             start = window.end;
             let (mut essential, mut rest) = self.essential(&mut order);
             if let [only] = order[essential..] {
@@ -88,7 +90,7 @@ impl Windows<'_, '_> {
             }
         }
         let Some((_, place)) = most else { return Ok(()) };
-        let stream = &mut self.streams[place];
+        let (stream, standing) = (&mut self.streams[place], self.cursors.standing);
         let mut bounds: Vec<_> = stream.all_bounds(hand, self.cursors)?.iter().copied().enumerate().collect();
         let first = FIRST.min(bounds.len());
         bounds.select_nth_unstable_by(first - 1, |a, b| b.1.total_cmp(&a.1));
@@ -97,7 +99,8 @@ impl Windows<'_, '_> {
             stream.reckon(hand, self.cursors, block)?;
             self.scored += stream.parts().len() as u64;
             for (ordinal, part) in stream.postings.unpacked().iter().zip(stream.parts()) {
-                if *part > best.threshold() && !self.cursors.standing.removed(*ordinal) {
+                let sieved = || self.sieve.as_ref().is_none_or(|sieve| sieve.has(*ordinal as usize));
+                if *part > best.threshold() && sieved() && !standing.removed(*ordinal) {
                     best.offer(Scored::by_score(*part, *ordinal));
                 }
             }
@@ -135,13 +138,17 @@ impl Windows<'_, '_> {
         let stream = &mut self.streams[only];
         stream.unpack(stream.block)?;
         let places = stream.places(window);
-        if places.len() >= MANY {
+        if places.len() >= MANY && self.sieve.is_none() {
             stream.reckon(hand, self.cursors, stream.block)?;
         }
         self.scored += places.len() as u64;
         let mut least = self.least_sum(rest);
         for place in places {
             let stream = &mut self.streams[only];
+            if self.sieve.as_ref().is_some_and(|sieve| !sieve.has(stream.postings.unpacked()[place] as usize))
+            {
+                continue;
+            }
             let part = if_at_hand(stream.part_at(hand, self.cursors, place))?.unwrap_or(0.0);
             if part > least || least < 0.0 {
                 let ordinal = stream.postings.unpacked()[place];
@@ -165,6 +172,9 @@ impl Windows<'_, '_> {
         // In query order, in which scores add up.
         order[essential..].sort_unstable();
         let (others, together) = order.split_at(essential);
+        if window.len() > MOST as usize {
+            return self.far_apart(hand, (together, others), window, rest, &mut room.list);
+        }
         let threshold = self.top.threshold();
         let reaches = |stream: &usize| self.can_reach(self.bounds[*stream], rest, threshold);
         if together.len() <= MOST_TOGETHER && !together.iter().any(reaches) {
@@ -179,6 +189,35 @@ impl Windows<'_, '_> {
         room.sums.drain(self.least_sum(rest), |place, sum| {
             self.look_up(hand, others, window.start + place, sum, rest)
         })
+    }
+
+    /// A window in which the postings are so far apart that they are better put in order than into sums.
+    fn far_apart(
+        &mut self,
+        hand: &mut Hand,
+        (together, others): (&[usize], &[usize]),
+        window: &Range<u32>,
+        rest: f32,
+        list: &mut Vec<(u32, f32)>,
+    ) -> Step<()> {
+        list.clear();
+        for &place in together {
+            let stream = &mut self.streams[place];
+            if !stream.is_past() {
+                stream.reckon(hand, self.cursors, stream.block)?;
+                let places = stream.places(window);
+                self.scored += places.len() as u64;
+                let ordinals = stream.postings.unpacked()[places.clone()].iter();
+                list.extend(ordinals.copied().zip(stream.parts()[places].iter().copied()));
+            }
+        }
+        // Of one record they stay in query order, in which scores add up.
+        list.sort_by_key(|(ordinal, _)| *ordinal);
+        for of_record in list.chunk_by(|(a, _), (b, _)| a == b) {
+            let sum = of_record.iter().fold(0.0, |sum, (_, part)| sum + part);
+            self.look_up(hand, others, of_record[0].0, sum, rest)?;
+        }
+        Ok(())
     }
 
     /// None of the terms can bring a record of a window to the front alone: looks at those that have two of them, or more.
@@ -200,7 +239,9 @@ impl Windows<'_, '_> {
                 continue;
             }
             stream.unpack(stream.block)?;
-            for ordinal in &stream.postings.unpacked()[stream.places(window)] {
+            let sieved =
+                |ordinal: &&u32| self.sieve.as_ref().is_none_or(|sieve| sieve.has(**ordinal as usize));
+            for ordinal in stream.postings.unpacked()[stream.places(window)].iter().filter(sieved) {
                 let has = &mut has[(ordinal - window.start) as usize];
                 if has.is_power_of_two() {
                     meetings.push(*ordinal);

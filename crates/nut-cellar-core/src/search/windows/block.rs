@@ -2,7 +2,7 @@
 
 use super::{BETWEEN_STOPS, FIRST, Sum, Windows};
 use crate::search::find::Find;
-use crate::shelf::{Hand, Step};
+use crate::shelf::{Hand, Step, if_at_hand};
 use std::ops::Range;
 
 impl Windows<'_, '_> {
@@ -30,13 +30,21 @@ impl Windows<'_, '_> {
                 continue;
             }
             let stream = &mut self.streams[0];
-            stream.reckon(hand, self.cursors, block)?;
+            stream.unpack(block)?;
+            if self.sieve.is_none() {
+                stream.reckon(hand, self.cursors, block)?;
+            }
             let places = stream.places(run);
-            self.scored += places.len() as u64;
             let mut least = self.top.least();
             for place in places {
-                let stream = &self.streams[0];
-                let (ordinal, part) = (stream.postings.unpacked()[place], stream.parts()[place]);
+                let stream = &mut self.streams[0];
+                let ordinal = stream.postings.unpacked()[place];
+                let part = match &self.sieve {
+                    None => stream.parts()[place],
+                    Some(sieve) if !sieve.has(ordinal as usize) => continue,
+                    Some(_) => if_at_hand(stream.part_at(hand, self.cursors, place))?.unwrap_or(0.0),
+                };
+                self.scored += 1;
                 if self.with_slack(part) >= least && self.top.takes(self.with_slack(part), ordinal) {
                     let sum = if self.exact { Sum::Exact(part) } else { Sum::Rough };
                     self.offer(hand, ordinal, sum)?;

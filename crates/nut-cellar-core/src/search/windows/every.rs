@@ -12,24 +12,24 @@ impl Windows<'_, '_> {
         let records = self.cursors.standing.shelf.records();
         let postings: u64 = self.streams.iter().map(|stream| u64::from(stream.postings.records())).sum();
         let size = size_of_window(records, postings);
-        let mut sums = Sums::default();
+        let (mut sums, mut of_word) = (Sums::default(), Sums::default());
         sums.for_window(size as usize);
+        of_word.for_window(size as usize);
         let mut start = run.start;
         while start < run.end {
             find.go_on()?;
             let window = start..start.saturating_add(size).min(run.end);
             start = window.end;
             for place in 0..self.streams.len() {
-                let postings = &self.streams[place].postings;
-                let mut block = postings.block_with(self.streams[place].block, window.start);
-                while block < self.streams[place].postings.blocks() {
-                    self.add_up(hand, place, block, &window, &mut sums)?;
-                    if self.streams[place].postings.last_of(block) >= window.end {
-                        break;
-                    }
-                    block += 1;
+                if !self.streams[place].is_in_frequencies() {
+                    self.add_blocks(hand, place, &window, &mut sums)?;
+                    continue;
                 }
-                self.streams[place].block = block;
+                self.add_blocks(hand, place, &window, &mut of_word)?;
+                let stream = &self.streams[place];
+                if self.streams.get(place + 1).is_none_or(|next| next.word != stream.word) {
+                    sums.add_all(&mut of_word, |frequency| stream.part(frequency));
+                }
             }
             sums.drain(self.least_sum(0.0), |place, sum| {
                 if self.with_slack(sum) > self.top.threshold() {
@@ -39,6 +39,27 @@ impl Windows<'_, '_> {
                 Ok(())
             })?;
         }
+        Ok(())
+    }
+
+    /// Adds up what all postings of a stream in a window add.
+    fn add_blocks(
+        &mut self,
+        hand: &mut Hand,
+        place: usize,
+        window: &Range<u32>,
+        sums: &mut Sums,
+    ) -> Step<()> {
+        let postings = &self.streams[place].postings;
+        let mut block = postings.block_with(self.streams[place].block, window.start);
+        while block < self.streams[place].postings.blocks() {
+            self.add_up(hand, place, block, window, sums)?;
+            if self.streams[place].postings.last_of(block) >= window.end {
+                break;
+            }
+            block += 1;
+        }
+        self.streams[place].block = block;
         Ok(())
     }
 }

@@ -71,27 +71,33 @@ pub(super) fn windows(
     wanted: Wanted,
     run: Range<u32>,
 ) -> Step<Streamed> {
+    let scoring = || cursors.words.iter().enumerate().filter(|(word, _)| cursors.most_times()[*word] > 0);
+    let one_term_each = scoring().all(|(_, term)| term.group.members.len() <= 1);
+    let terms: usize = scoring().map(|(_, term)| term.group.members.len()).sum();
+    let every = matches!(wanted, Wanted::Every) || terms > FEW_STREAMS;
     let mut common = Common::new(cursors);
-    let mut streams = Vec::new();
-    let mut one_term_each = true;
-    for (word, term) in cursors.words.iter().enumerate().filter(|(word, _)| cursors.most_times()[*word] > 0) {
+    let mut streams = Vec::with_capacity(terms);
+    for (word, term) in scoring() {
         let members = &term.group.members;
-        one_term_each &= members.len() <= 1;
-        streams.extend(members.iter().map(|member| Stream::new(cursors, &mut common, word, member)));
+        let in_frequencies = every && members.len() > 1;
+        let stream = |member| Stream::new(cursors, &mut common, word, member, in_frequencies);
+        streams.extend(members.iter().map(stream));
     }
-    let words_decide = cursors.words_decide();
+    let words_decide = cursors.words_decide(root);
     let (sieve, root) = cursors.sift(root);
-    let (required, rest) = match wanted {
-        Wanted::All(_) => cursors.required(root.as_ref()),
-        _ => (Vec::new(), None),
+    let required = match (wanted, &root) {
+        (Wanted::All(_), Some(root)) => cursors.required(root),
+        _ => None,
     };
-    let root =
-        if required.is_empty() { root.filter(|root| !cursors.is_implied_by_words(root)) } else { rest };
+    let (required, root) = match required {
+        Some((words, rest)) => (words, rest),
+        None => (Vec::new(), root.filter(|root| !cursors.is_implied_by_words(root))),
+    };
     let mut search = Windows {
         root,
         sieve,
         words_decide,
-        exact: words_decide && one_term_each,
+        exact: words_decide && (one_term_each || every),
         cursors,
         bounds: vec![f32::INFINITY; streams.len()],
         streams,
@@ -99,13 +105,13 @@ pub(super) fn windows(
         scored: 0,
     };
     let mut counted = None;
-    match (wanted, search.streams.len()) {
-        (Wanted::All(count), _) if !required.is_empty() => {
+    match wanted {
+        Wanted::All(count) if required.len() > 1 => {
             counted = Some(search.by_all(hand, find, &run, &required, count)?);
         }
-        (Wanted::Best | Wanted::All(_), 1) => search.by_block(hand, find, &run)?,
-        (Wanted::Best | Wanted::All(_), ..=FEW_STREAMS) => search.by_bounds(hand, find, &run)?,
-        _ => search.every(hand, find, &run)?,
+        _ if every => search.every(hand, find, &run)?,
+        _ if search.streams.len() == 1 => search.by_block(hand, find, &run)?,
+        _ => search.by_bounds(hand, find, &run)?,
     }
     hand.complete()?;
     let unpacked = search.streams.iter().map(|stream| stream.postings.blocks_unpacked()).sum();
@@ -144,11 +150,15 @@ impl Windows<'_, '_> {
         if self.exact { sum } else { self.cursors.with_slack(sum) }
     }
 
+    /// Whether a record is live, and in the set that it has to be in.
+    fn passes(&self, ordinal: u32) -> bool {
+        self.sieve.as_ref().is_none_or(|sieve| sieve.has(ordinal as usize))
+            && !self.cursors.standing.removed(ordinal)
+    }
+
     /// Whether a record matches that has the words.
     fn matches(&mut self, hand: &mut Hand, ordinal: u32) -> Step<bool> {
-        if self.sieve.as_ref().is_some_and(|sieve| !sieve.has(ordinal as usize))
-            || self.cursors.standing.removed(ordinal)
-        {
+        if !self.passes(ordinal) {
             return Ok(false);
         }
         match &self.root {
@@ -262,6 +272,18 @@ impl Windows<'_, '_> {
         sums: &mut Sums,
     ) -> Step<()> {
         let stream = &mut self.streams[stream];
+        if let Some(sieve) = &self.sieve {
+            stream.unpack(block)?;
+            for place in stream.places(window) {
+                let ordinal = stream.postings.unpacked()[place];
+                if sieve.has(ordinal as usize) {
+                    let part = if_at_hand(stream.part_at(hand, self.cursors, place))?.unwrap_or(0.0);
+                    sums.add((ordinal - window.start) as usize, part);
+                    self.scored += 1;
+                }
+            }
+            return Ok(());
+        }
         stream.reckon(hand, self.cursors, block)?;
         let places = stream.places(window);
         self.scored += places.len() as u64;

@@ -31,6 +31,23 @@ impl Sums {
         self.there[place / LINE / 64] |= 1 << (place / LINE % 64);
     }
 
+    /// Adds what `part` makes of the sums of another window of the same size, which is empty then.
+    pub fn add_all(&mut self, other: &mut Self, part: impl Fn(f32) -> f32) {
+        for (word, lines) in other.there.iter_mut().enumerate() {
+            let mut lines = std::mem::take(lines);
+            self.there[word] |= lines;
+            while lines != 0 {
+                let start = (word * 64 + lines.trailing_zeros() as usize) * LINE;
+                lines &= lines - 1;
+                let sums =
+                    self.sums[start..start + LINE].iter_mut().zip(&mut other.sums[start..start + LINE]);
+                for (sum, other) in sums.filter(|(_, other)| other.is_sign_positive()) {
+                    *sum += part(std::mem::replace(other, NOTHING));
+                }
+            }
+        }
+    }
+
     /// Gives `take` the records whose sum is above a threshold, ascending, and forgets all.
     pub fn drain(&mut self, above: f32, mut take: impl FnMut(u32, f32) -> Step<()>) -> Step<()> {
         // If nothing has to be beaten, all that something was added to.
