@@ -21,7 +21,7 @@ pub const BEGINNING_LIKENESS: f32 = 0.6;
 pub const MOST_ALIKE: usize = 64;
 
 /// So many terms that were found by walks are kept, so that their records are found without walking again.
-const MOST_FOUND: usize = 1_024;
+const MOST_FOUND: usize = 4_096;
 
 /// The terms of a lookup.
 #[derive(Clone, Debug, Default)]

@@ -5,7 +5,7 @@
 //! begin so, by way of the index.
 
 use super::directory::Section;
-use super::grams::GROUP;
+use super::grams::{END, GROUP};
 use super::hand::{Hand, Step, if_at_hand};
 use super::reader::Shelf;
 use super::sorted::{SortedIndex, first_entry};
@@ -67,6 +67,7 @@ impl Shelf {
             states: vec![(0, automaton.start())],
             dead: None,
             last: Vec::new(),
+            needle: needle(automaton),
             visited: 0,
             goes_on: true,
             take: &mut take,
@@ -84,8 +85,10 @@ impl Shelf {
                 }
             }
             let begins = index.beginning_of(block).map_err(|what| self.broken(Section::TermIndex, what))?;
-            if begins.is_some_and(|begins| is_ruled_out(automaton, &begins)) {
-                block += 1;
+            if let Some(dead) = begins.and_then(|begins| ruled_out(automaton, &begins.concat())) {
+                look.dead = Some(dead.len());
+                look.last = dead;
+                block = look.next_block(self, &index, block)?;
                 continue;
             }
             let Some(bytes) = if_at_hand(self.block_of(hand, Section::Terms, &index, block))? else {
@@ -149,11 +152,31 @@ fn after(beginning: &[u8]) -> Option<Vec<u8>> {
     Some(after)
 }
 
-/// Whether no word that begins so is looked for.
-fn is_ruled_out<A: Automaton>(automaton: &A, beginning: &[u8]) -> bool {
+/// The shortest beginning of these bytes that no word has which is looked for, if there is one.
+fn ruled_out<A: Automaton>(automaton: &A, beginning: &[u8]) -> Option<Vec<u8>> {
     // The last character may be cut.
     let whole = beginning.utf8_chunks().next().map_or("", |chunk| chunk.valid());
-    whole.chars().try_fold(automaton.start(), |state, next| automaton.step(&state, next)).is_none()
+    let mut state = automaton.start();
+    for (at, next) in whole.char_indices() {
+        match automaton.step(&state, next) {
+            Some(after) => state = after,
+            None => return Some(whole.as_bytes()[..at + next.len_utf8()].to_vec()),
+        }
+    }
+    None
+}
+
+/// A run of bytes that every word has which is looked for, if one is known, and whether it is at its end. Where words have a
+/// beginning in common, the automaton itself rules out most others, and all that begin as they do.
+fn needle<A: Automaton>(automaton: &A) -> Option<(Vec<u8>, bool)> {
+    if !automaton.beginning().is_empty() {
+        return None;
+    }
+    let sets = automaton.runs();
+    let [runs] = sets.as_slice() else { return None };
+    let longest = runs.iter().max_by_key(|run| run.len())?;
+    let run = longest.strip_suffix(END);
+    Some((run.unwrap_or(longest).as_bytes().to_vec(), run.is_some()))
 }
 
 struct Look<'a, A: Automaton> {
@@ -163,6 +186,8 @@ struct Look<'a, A: Automaton> {
     /// How many bytes of the entry that was looked at last are ruled out as a beginning, and that entry.
     dead: Option<usize>,
     last: Vec<u8>,
+    /// What every word has which is looked for, and whether at its end.
+    needle: Option<(Vec<u8>, bool)>,
     visited: u64,
     /// Whether more terms are wanted.
     goes_on: bool,
@@ -202,12 +227,14 @@ impl<A: Automaton> Look<'_, A> {
                 // All of its terms lie between two that are told.
                 let (first, next) = (first_entry(parts[number].0)?, first_entry(parts[number + 1].0)?);
                 let shared = first.iter().zip(next).take_while(|(a, b)| a == b).count();
-                if is_ruled_out(self.automaton, &first[..shared]) {
+                if ruled_out(self.automaton, &first[..shared]).is_some() {
                     continue;
                 }
             }
             let mut part = TermPart::new(shelf.columns(), parts[number]);
-            self.look_through(hand, &mut part, |place| wanted(number + place / GROUP), failed)?;
+            let all = |_: usize| true;
+            let some = |place: usize| wanted(place / GROUP);
+            self.look_through(hand, &mut part, if count > 1 { &all } else { &some }, failed)?;
             if !self.goes_on {
                 break;
             }
@@ -219,25 +246,33 @@ impl<A: Automaton> Look<'_, A> {
         &mut self,
         hand: &mut Hand,
         part: &mut TermPart<'_>,
-        wanted: impl Fn(usize) -> bool,
+        wanted: &dyn Fn(usize) -> bool,
         failed: &mut Step<()>,
     ) -> Result<(), Broken> {
         self.states.truncate(1);
         self.dead = None;
-        while self.goes_on && part.advance()? {
+        while self.goes_on {
+            let goes_on = match self.dead {
+                Some(dead) => part.advance_past(dead)?,
+                None => part.advance()?,
+            };
+            if !goes_on {
+                break;
+            }
+            self.dead = None;
             let (term, shared) = part.term();
             while self.states.len() > 1 && self.states.last().is_some_and(|(bytes, _)| *bytes > shared) {
                 self.states.pop();
             }
-            if self.dead.is_some_and(|dead| dead <= shared) {
-                continue;
-            }
-            self.dead = None;
             if !wanted(part.place()) {
                 continue;
             }
             self.visited += 1;
-            if !self.accepts(term)? {
+            let has_needle = self.needle.as_ref().is_none_or(|(needle, at_end)| match at_end {
+                true => term.ends_with(needle),
+                false => term.windows(needle.len()).any(|run| run == needle),
+            });
+            if !has_needle || !self.accepts(term)? {
                 continue;
             }
             let term = str::from_utf8(term).map_err(|_| Broken("a term"))?.to_owned();

@@ -400,15 +400,15 @@ impl SortedIndex {
         Ok(Some(low - 1))
     }
 
-    /// What all entries of a block begin with, as far as the index tells; none for the first and the last block.
-    pub fn beginning_of(&self, block: usize) -> Result<Option<Vec<u8>>, Broken> {
+    /// What all entries of a block begin with, as far as the index tells, in two pieces; none for the first and the last block.
+    pub fn beginning_of(&self, block: usize) -> Result<Option<[&[u8]; 2]>, Broken> {
         if block == 0 || block + 1 >= self.blocks {
             return Ok(None);
         }
         // The entries lie between the two heads.
         let (head, next) = (self.head(block)?, self.head(block + 1)?);
         let shared = head.iter().zip(next).take_while(|(a, b)| a == b).count();
-        Ok(Some([self.common(), &head[..shared]].concat()))
+        Ok(Some([self.common(), &head[..shared]]))
     }
 
     /// What tells a block from the one before it, without what all have in common.
@@ -526,6 +526,23 @@ impl<'a> Entries<'a> {
         self.entry.truncate(shared);
         self.entry.extend_from_slice(self.reader.take(own)?);
         Ok(true)
+    }
+
+    /// Goes to the next entry that shares less than so many bytes with the one at which it stands, if there is one; only in
+    /// blocks without payloads and counts. Those in between are not put together. Tells how many were passed over.
+    pub fn advance_past(&mut self, shared: usize) -> Result<Option<usize>, Broken> {
+        let mut passed = 0;
+        let mut rest = self.reader.clone();
+        while !rest.is_empty() {
+            let (here, own) = get_head(&mut rest)?;
+            if here < shared {
+                return Ok(self.advance()?.then_some(passed));
+            }
+            rest.take(own)?;
+            self.reader = rest.clone();
+            passed += 1;
+        }
+        Ok(None)
     }
 
     /// Goes to the entry so many behind the next one, if there is one; only in blocks without payloads. Entries that are

@@ -182,6 +182,21 @@ impl<'a> TermPart<'a> {
         Ok(true)
     }
 
+    /// Goes to the next term that shares less than so many bytes with the one at which it stands, if there is one.
+    pub fn advance_past(&mut self, shared: usize) -> Result<bool, Broken> {
+        if self.payloads.is_some() {
+            let passed = self.entries.advance_past(shared)?;
+            self.gone += passed.map_or(0, |passed| passed + 1);
+            return Ok(passed.is_some());
+        }
+        while self.advance()? {
+            if self.term().1 < shared {
+                return Ok(true);
+            }
+        }
+        Ok(false)
+    }
+
     /// The term, and how many bytes it shares with the one before.
     pub fn term(&self) -> (&[u8], usize) {
         (self.entries.entry(), self.entries.shared())

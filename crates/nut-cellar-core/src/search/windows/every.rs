@@ -6,11 +6,17 @@ use crate::search::find::Find;
 use crate::shelf::{Hand, Step};
 use std::ops::Range;
 
+/// So few postings are put in order rather than added up in windows.
+const FEW: u64 = 2_048;
+
 impl Windows<'_, '_> {
     /// Scores every posting.
     pub(super) fn every(&mut self, hand: &mut Hand, find: &Find, run: &Range<u32>) -> Step<()> {
         let records = self.cursors.standing.shelf.records();
         let postings: u64 = self.streams.iter().map(|stream| u64::from(stream.postings.records())).sum();
+        if postings <= FEW {
+            return self.in_order(hand, run);
+        }
         let size = size_of_window(records, postings);
         let (mut sums, mut of_word) = (Sums::default(), Sums::default());
         sums.for_window(size as usize);
@@ -31,13 +37,45 @@ impl Windows<'_, '_> {
                     sums.add_all(&mut of_word, |frequency| stream.part(frequency));
                 }
             }
-            sums.drain(self.least_sum(0.0), |place, sum| {
-                if self.with_slack(sum) > self.top.threshold() {
-                    let sum = if self.exact { Sum::Exact(sum) } else { Sum::Rough };
-                    self.offer(hand, window.start + place, sum)?;
-                }
-                Ok(())
-            })?;
+            sums.drain(self.least_sum(0.0), |place, sum| self.offer_sum(hand, window.start + place, sum))?;
+        }
+        Ok(())
+    }
+
+    /// Scores all postings of a run, put in order.
+    fn in_order(&mut self, hand: &mut Hand, run: &Range<u32>) -> Step<()> {
+        let mut list = Vec::new();
+        for place in 0..self.streams.len() {
+            for block in 0..self.streams[place].postings.blocks() {
+                let stream = &mut self.streams[place];
+                stream.reckon(hand, self.cursors, block)?;
+                let places = stream.places(run);
+                self.scored += places.len() as u64;
+                let parts = &stream.parts()[places.clone()];
+                let ordinals = stream.postings.unpacked()[places].iter();
+                list.extend(ordinals.zip(parts).map(|(ordinal, part)| (*ordinal, place, *part)));
+            }
+        }
+        list.sort_unstable_by_key(|(ordinal, place, _)| (*ordinal, *place));
+        for of_record in list.chunk_by(|(a, ..), (b, ..)| a == b) {
+            let mut sum = 0.0;
+            for of_word in
+                of_record.chunk_by(|(_, a, _), (_, b, _)| self.streams[*a].word == self.streams[*b].word)
+            {
+                let stream = &self.streams[of_word[0].1];
+                let added = of_word.iter().fold(0.0, |sum, (.., part)| sum + part);
+                sum += if stream.is_in_frequencies() { stream.part(added) } else { added };
+            }
+            self.offer_sum(hand, of_record[0].0, sum)?;
+        }
+        Ok(())
+    }
+
+    /// Offers a record with a sum that is its score, or the score but for rounding.
+    fn offer_sum(&mut self, hand: &mut Hand, ordinal: u32, sum: f32) -> Step<()> {
+        if self.with_slack(sum) > self.top.threshold() {
+            let sum = if self.exact { Sum::Exact(sum) } else { Sum::Rough };
+            self.offer(hand, ordinal, sum)?;
         }
         Ok(())
     }
