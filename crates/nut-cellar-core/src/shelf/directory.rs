@@ -136,10 +136,10 @@ pub(super) struct Directory {
     pub checksums: Vec<u32>,
 }
 
-/// The first bytes of a shelf.
-pub(super) fn header() -> Vec<u8> {
+/// The first bytes of a shelf with a layout of this version.
+pub(super) fn header(version: u32) -> Vec<u8> {
     let mut out = MAGIC.to_vec();
-    out.extend_from_slice(&VERSION.to_le_bytes());
+    out.extend_from_slice(&version.to_le_bytes());
     out
 }
 

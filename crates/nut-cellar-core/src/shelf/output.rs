@@ -38,7 +38,7 @@ impl<'a> Output<'a> {
     /// Begins a shelf.
     pub fn begin(writer: Box<dyn PieceWriter + 'a>) -> Result<Self> {
         let mut out = Self::new(writer);
-        out.append(&header())?;
+        out.append(&header(VERSION))?;
         Ok(out)
     }
 

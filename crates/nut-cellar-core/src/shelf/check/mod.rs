@@ -60,7 +60,7 @@ impl Check<'_> {
         let (mut at, end) = (0, self.shelf.body());
         while at < end {
             let chunk = self.reading.bytes(&(at..end.min(at + CHUNK)))?;
-            if at == 0 && !chunk.starts_with(&header()) {
+            if at == 0 && !chunk.starts_with(&header(self.shelf.version())) {
                 return self.wrong(Section::Keys, "the label in front");
             }
             at += CHUNK;
