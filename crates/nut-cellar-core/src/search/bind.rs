@@ -23,11 +23,12 @@ const MOST_WIDE_WALKS: usize = 2;
 /// Binds a query.
 pub(super) fn bind(schema: &Schema, query: &Query, find: &Find) -> Result<Plan> {
     let scope = Scope { text: find.searched(schema)?, values: Vec::new() };
-    let recipes = schema.text_columns().map(|(_, column)| Recipes::of(column.text_settings())).collect();
+    let (recipes, recipes_of) = recipes(schema);
     let filter = find.filter().map(|filter| filter::bind(schema, filter)).transpose()?;
     let mut binder = Binder {
         schema,
         recipes,
+        recipes_of,
         find,
         plan: Plan::default(),
         known_leaves: HashMap::new(),
@@ -60,6 +61,21 @@ pub(super) fn bind(schema: &Schema, query: &Query, find: &Find) -> Result<Plan> 
         plan.root = all([root, filter]);
     }
     Ok(plan)
+}
+
+/// The different recipes of the text columns, and for each column which of them are its own. Many columns are read alike.
+fn recipes(schema: &Schema) -> (Vec<Recipes>, Vec<usize>) {
+    let (mut settings, mut recipes, mut recipes_of) = (Vec::new(), Vec::new(), Vec::new());
+    for (_, column) in schema.text_columns() {
+        let own = column.text_settings();
+        let known = settings.iter().position(|known| *known == own);
+        recipes_of.push(known.unwrap_or(settings.len()));
+        if known.is_none() {
+            settings.push(own);
+            recipes.push(Recipes::of(own));
+        }
+    }
+    (recipes, recipes_of)
 }
 
 /// Whether a query says only what is not wanted.
@@ -158,8 +174,9 @@ impl Part {
 
 struct Binder<'a> {
     schema: &'a Schema,
-    /// For each text column.
+    /// The different recipes, and for each text column which of them are its own.
     recipes: Vec<Recipes>,
+    recipes_of: Vec<usize>,
     find: &'a Find,
     plan: Plan,
     /// The leaves by their alternatives.
@@ -418,7 +435,7 @@ impl Binder<'_> {
     fn pattern_alternatives(&mut self, text: &str, columns: ColumnSet) -> (Vec<Alternative>, Option<String>) {
         let mut alternatives: Vec<Alternative> = Vec::new();
         for column in columns.iter() {
-            for recipe in self.recipes[column].all() {
+            for recipe in self.recipes[self.recipes_of[column]].all() {
                 let pattern = match Pattern::new(&folded(recipe, text)) {
                     Ok(pattern) => pattern,
                     Err(error) => return (Vec::new(), Some(format!("{error} `{text}` was left out."))),
@@ -516,11 +533,18 @@ impl Binder<'_> {
         let mut alternatives: Vec<Alternative> = Vec::new();
         let mut all_weak = true;
         let (mut scoring, mut matching) = (Vec::new(), Vec::new());
-        let Self { plan, find, recipes, walks_left_out, .. } = self;
+        let Self { plan, find, recipes, recipes_of, walks_left_out, .. } = self;
+        let mut known: Vec<(usize, usize, Typed)> = Vec::new();
         for column in columns.iter() {
-            for (place, recipe) in recipes[column].all().enumerate() {
+            let own = recipes_of[column];
+            for (place, recipe) in recipes[own].all().enumerate() {
                 let mut read = |text: &str, reading| read(plan, recipe, text, find, reading, walks_left_out);
-                let typed = read(text, reading);
+                let same = known.iter().position(|(of, at, _)| (*of, *at) == (own, place));
+                let same = same.unwrap_or_else(|| {
+                    known.push((own, place, read(text, reading)));
+                    known.len() - 1
+                });
+                let typed = &known[same].2;
                 all_weak &= typed.weak;
                 typed.add(&mut alternatives, column, 1.0);
                 let Some(expansions) = find.expansions() else { continue };
@@ -647,10 +671,8 @@ fn read(
         {
             lookup.like.push(Like::Beginning(pattern));
         }
-        let spelling = Spelling::of(token.term, find.first_letters());
-        if near && spelling.mistakes() > 0 {
-            lookup.like.push(Like::Near(spelling));
-        }
+        let spelling = near.then(|| Spelling::of(token.term, find.first_letters()));
+        lookup.like.extend(spelling.filter(|spelling| spelling.mistakes() > 0).map(Like::Near));
         let place = place_of_lookup(plan, &lookup).or_else(|| {
             *walks_left_out += 1;
             lookup.like.clear();

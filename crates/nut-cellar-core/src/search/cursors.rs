@@ -1,7 +1,7 @@
 //! What a search has open of one shelf: for each word its postings, for each leaf what matches it, for each test its values.
 //! Records are asked for in ascending order.
 
-use super::families::{Family, Part, each_like, named};
+use super::families::{Family, Found, Part, each_like, named};
 use super::group::{Group, Measure, Member};
 use super::plan::{Alternative, Node, Plan};
 use super::rows::{Row, Rows, Term, places_of};
@@ -184,7 +184,17 @@ impl<'a> Cursors<'a> {
             parts
         };
         match node {
-            Node::All(parts) => Node::All(ordered(parts)),
+            Node::All(parts) => {
+                // What is excluded is excluded together.
+                let (mut excluded, mut parts): (Vec<_>, Vec<_>) =
+                    parts.iter().cloned().partition(|part| matches!(part, Node::Not(_)));
+                if excluded.len() > 1 {
+                    let inner = excluded.drain(..).map(|part| if let Node::Not(inner) = part { *inner } else { part });
+                    excluded = vec![Node::Not(Box::new(Node::Any(inner.collect())))];
+                }
+                parts.append(&mut excluded);
+                Node::All(ordered(&parts))
+            }
             Node::Any(parts) => Node::Any(ordered(parts)),
             Node::AtLeast(count, parts) => Node::AtLeast(*count, ordered(parts)),
             Node::Not(part) => Node::Not(Box::new(self.in_order(part))),
@@ -727,11 +737,18 @@ fn add_records(
             add(hand, &entry)?;
         }
     }
-    if let Some(found) = &family.found {
-        for (_, entry) in found.iter().filter(|(shelf, _)| *shelf == ranking.shelf) {
-            add(hand, entry)?;
+    match &family.found {
+        Found::Terms(terms) => {
+            for (_, entry) in terms.iter().filter(|(shelf, _)| *shelf == ranking.shelf) {
+                add(hand, entry)?;
+            }
+            return hand.complete();
         }
-        return hand.complete();
+        Found::Records(records) if !limited => {
+            bits.add(&records[ranking.shelf]);
+            return hand.complete();
+        }
+        Found::Records(_) => {}
     }
     for like in &lookup.like {
         if_at_hand(each_like(hand, standing, like, &mut |hand, _, entry| add(hand, &entry)))?;

@@ -4,6 +4,7 @@
 //! that a live record has are kept, so that neither removed records nor the number of shelves change a score.
 
 use super::plan::{Like, Lookup, Plan, Word};
+use crate::bits::Bits;
 use crate::catalog::{Snapshot, Standing};
 use crate::schema::ColumnSet;
 use crate::shelf::{Hand, Step, TermEntry, if_at_hand};
@@ -20,8 +21,8 @@ pub const BEGINNING_LIKENESS: f32 = 0.6;
 /// The most terms of a lookup that score. What is found by a pattern does not depend on it.
 pub const MOST_ALIKE: usize = 64;
 
-/// So many terms that were found by walks are kept, so that their records are found without walking again.
-const MOST_FOUND: usize = 4_096;
+/// So many terms that were found by walks are kept.
+const MOST_FOUND: usize = 1_024;
 
 /// The terms of a lookup.
 #[derive(Clone, Debug, Default)]
@@ -29,8 +30,23 @@ pub(super) struct Family {
     pub terms: Vec<Alike>,
     /// Whether there are more terms, which don't score.
     pub cut: bool,
-    /// If there are more: all that were found by walks, by the places of their shelves; none if they are too many to be kept.
-    pub found: Option<Vec<(usize, TermEntry)>>,
+    /// If there are more, what all that were found by walks lead to.
+    pub found: Found,
+}
+
+/// What terms that were found by walks lead to, so that nobody has to walk again.
+#[derive(Clone, Debug)]
+pub(super) enum Found {
+    /// The terms, with the places of their shelves.
+    Terms(Vec<(usize, TermEntry)>),
+    /// There are too many to be kept: for each shelf the records that have one of them, in whatever column.
+    Records(Vec<Bits>),
+}
+
+impl Default for Found {
+    fn default() -> Self {
+        Self::Terms(Vec::new())
+    }
 }
 
 /// A term, and where the shelves have it.
@@ -90,7 +106,7 @@ fn gather_one(shelves: &[Standing], lookup: &Lookup, family: &mut Gathered, hand
                 let likeness = lookup.like.iter().map(|like| likeness(like, term)).fold(known, f32::max);
                 // A mistake in what has to be right.
                 if likeness > 0.0 {
-                    family.find(place, &entry);
+                    family.find(shelves, hand, place, &entry)?;
                     family.take(term, likeness, place, Some(entry));
                 }
                 Ok(true)
@@ -170,21 +186,45 @@ struct Gathered {
     order: BTreeSet<(Reverse<u32>, String)>,
     known: BTreeMap<String, (f32, Vec<Option<TermEntry>>)>,
     cut: bool,
-    found: Option<Vec<(usize, TermEntry)>>,
+    found: Found,
+    spare: (Vec<u32>, Vec<u32>),
 }
 
 impl Gathered {
     fn new(shelves: usize) -> Self {
-        let found = Some(Vec::new());
-        Self { shelves, order: BTreeSet::new(), known: BTreeMap::new(), cut: false, found }
+        Self {
+            shelves,
+            order: BTreeSet::new(),
+            known: BTreeMap::new(),
+            cut: false,
+            found: Found::default(),
+            spare: (Vec::new(), Vec::new()),
+        }
     }
 
-    /// Keeps where a shelf has a term that a walk found.
-    fn find(&mut self, shelf: usize, entry: &TermEntry) {
-        self.found = self.found.take().filter(|found| found.len() < MOST_FOUND);
-        if let Some(found) = &mut self.found {
-            found.push((shelf, entry.clone()));
+    /// Takes note of where a shelf has a term that a walk found.
+    fn find(&mut self, shelves: &[Standing], hand: &mut Hand, place: usize, entry: &TermEntry) -> Step<()> {
+        let Self { found, spare, .. } = self;
+        let mut add = |records: &mut Vec<Bits>, place: usize, entry: &TermEntry, hand: &mut Hand| {
+            let (shelf, bits) = (&shelves[place].shelf, &mut records[place]);
+            shelf.each_record(hand, entry, (ColumnSet::default(), false), spare, |ordinal| {
+                bits.set(ordinal as usize)
+            })
+        };
+        match found {
+            Found::Terms(terms) if terms.len() < MOST_FOUND => terms.push((place, entry.clone())),
+            Found::Terms(terms) => {
+                let records = |standing: &Standing| Bits::new(standing.shelf.records() as usize);
+                let mut records: Vec<_> = shelves.iter().map(records).collect();
+                terms.push((place, entry.clone()));
+                for (place, entry) in terms {
+                    if_at_hand(add(&mut records, *place, entry, hand))?;
+                }
+                *found = Found::Records(records);
+            }
+            Found::Records(records) => _ = if_at_hand(add(records, place, entry, hand))?,
         }
+        Ok(())
     }
 
     /// Takes a term with where a shelf has it, if that is known.
@@ -193,7 +233,8 @@ impl Gathered {
             let after = |(bits, last): &(Reverse<u32>, String)| {
                 (Reverse(likeness.to_bits()), term) > (*bits, last.as_str())
             };
-            if self.order.last().is_some_and(after) && !self.known.contains_key(term) {
+            // One that is known stands in the order before the last, whatever the shelf.
+            if self.order.last().is_some_and(after) {
                 self.cut = true;
                 return;
             }
@@ -228,7 +269,8 @@ impl Gathered {
             terms.push(Alike { term, likeness, entries });
         }
         hand.complete()?;
-        Ok(Family { terms, cut: self.cut, found: self.found.filter(|_| self.cut) })
+        let found = if self.cut { self.found } else { Found::default() };
+        Ok(Family { terms, cut: self.cut, found })
     }
 }
 

@@ -79,7 +79,8 @@ impl Windows<'_, '_> {
 
     /// Looks at the best blocks of the term that can add the most, for a score that k records reach.
     fn raise_floor(&mut self, hand: &mut Hand) -> Step<()> {
-        if self.root.is_some() || !self.top.can_raise() {
+        let blocks: usize = self.streams.iter().map(|stream| stream.postings.blocks()).sum();
+        if self.root.is_some() || !self.top.can_raise() || blocks < FIRST {
             return Ok(());
         }
         let mut most = None;

@@ -17,7 +17,7 @@ impl Windows<'_, '_> {
         if postings <= FEW {
             return self.in_order(hand, run);
         }
-        let size = size_of_window(records, postings);
+        let size = size_of_window(records, postings, self.streams.len());
         let (mut sums, mut of_word) = (Sums::default(), Sums::default());
         sums.for_window(size as usize);
         of_word.for_window(size as usize);
@@ -102,7 +102,7 @@ impl Windows<'_, '_> {
     }
 }
 
-fn size_of_window(records: u32, postings: u64) -> u32 {
-    let wanted = u64::from(records) * POSTINGS / postings.max(1);
+fn size_of_window(records: u32, postings: u64, streams: usize) -> u32 {
+    let wanted = u64::from(records) * POSTINGS * streams as u64 / postings.max(1);
     u32::try_from(wanted.clamp(u64::from(LEAST), u64::from(MOST))).unwrap_or(MOST).next_power_of_two()
 }

@@ -29,9 +29,9 @@ use sums::Sums;
 
 /// The most records of a window: sums for so many fit into the nearer caches.
 const MOST: u32 = 1 << 14;
-/// The least records and about the postings of a window that is not ended by blocks.
+/// The least records of a window that is not ended by blocks, and about the postings that each term has in it.
 const LEAST: u32 = 1 << 12;
-const POSTINGS: u64 = 512;
+const POSTINGS: u64 = 128;
 /// With more terms than these, windows end too often for each to have a bound.
 const FEW_STREAMS: usize = 24;
 /// So many blocks with the greatest bounds are looked at first, of lists of twice as many.
