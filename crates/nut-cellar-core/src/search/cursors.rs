@@ -189,7 +189,9 @@ impl<'a> Cursors<'a> {
                 let (mut excluded, mut parts): (Vec<_>, Vec<_>) =
                     parts.iter().cloned().partition(|part| matches!(part, Node::Not(_)));
                 if excluded.len() > 1 {
-                    let inner = excluded.drain(..).map(|part| if let Node::Not(inner) = part { *inner } else { part });
+                    let inner = excluded
+                        .drain(..)
+                        .map(|part| if let Node::Not(inner) = part { *inner } else { part });
                     excluded = vec![Node::Not(Box::new(Node::Any(inner.collect())))];
                 }
                 parts.append(&mut excluded);

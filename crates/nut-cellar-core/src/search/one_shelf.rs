@@ -62,11 +62,18 @@ const COUNTED: u32 = 1 << 12;
 /// A record that is walked to costs about as much as so many postings in a window.
 const WALK: u64 = 6;
 
+/// Of queries with more leaves than these it may be better to find out window by window which records match: if asking each
+/// record for each leaf, of which so many cost about as much as a posting in a window, comes to more.
+const MANY_LEAVES: usize = 8;
+const ASKED: u64 = 2;
+
 /// How a shelf is gone through.
 #[derive(Clone, Copy)]
 struct Way {
     /// By windows; by a walk otherwise.
     windowed: bool,
+    /// A walk finds out window by window which records match, for they would be asked for too many words.
+    filled: bool,
     /// About how many records will be scored.
     expected: u64,
     /// So many matches are wanted to be counted.
@@ -116,7 +123,10 @@ pub(super) fn search(
             Executor::Windows | Executor::Exhaustive => true,
         };
     cursors.remember(hand, if windowed && !meets { all } else { estimated })?;
-    let way = Way { windowed, expected: estimated.min(all), wanted, known };
+    let asked_for = estimated.saturating_mul(plan.leaves.len() as u64) / ASKED;
+    let filled =
+        plan.leaves.len() > MANY_LEAVES && asked_for > all.saturating_add(standing.shelf.records().into());
+    let way = Way { windowed, filled, expected: estimated.min(all), wanted, known };
     let members = cursors.words.iter().flat_map(|word| &word.group.members);
     let mut went = Went {
         way: match (windowed, find.wanted_executor()) {
@@ -205,7 +215,7 @@ fn part<'a>(
             let mut cursors = open(hand)?;
             cursors.expect(hand, way.expected)?;
             let collect = Collect { top: &mut top, count: 0, by: None };
-            walk(hand, &mut cursors, root, find, collect, run.clone())?;
+            walk(hand, &mut cursors, None, root, find, collect, run.clone())?;
         }
         part.total = match (way.wanted, known.or(streamed.counted)) {
             (0, _) => 0,
@@ -218,7 +228,8 @@ fn part<'a>(
     } else {
         let column = |(column, down)| ByValue { column: ValueColumn::new(&standing.shelf, column), down };
         let collect = Collect { top: &mut top, count: way.wanted, by: asked.by.map(column) };
-        part.total = walk(hand, &mut cursors, root, find, collect, run)?;
+        let mut filler = if way.filled { Some(open(hand)?) } else { None };
+        part.total = walk(hand, &mut cursors, filler.as_mut(), root, find, collect, run)?;
     }
     hand.complete()?;
     part.scored += cursors.scored;

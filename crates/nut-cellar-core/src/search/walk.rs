@@ -4,11 +4,15 @@ use super::cursors::Cursors;
 use super::find::{Find, Order};
 use super::plan::Node;
 use super::top::{Scored, Top};
+use crate::bits::Bits;
 use crate::shelf::{END, Hand, Step, ValueColumn, if_at_hand};
 use std::ops::Range;
 
 /// Between two questions whether to stop so many records are looked at.
 const BETWEEN_STOPS: u64 = 256;
+
+/// So many records are looked at together for which of them match.
+const FILLED: u32 = 1 << 12;
 
 /// What is wanted of the matches.
 pub(super) struct Collect<'t> {
@@ -34,10 +38,39 @@ impl ByValue {
     }
 }
 
-/// Goes through the live records of a run that match; gives how many were counted.
-pub(super) fn walk(
+/// The records that match, window by window, where asking record by record would ask too many words.
+struct Filled<'f, 'c> {
+    cursors: &'f mut Cursors<'c>,
+    window: Range<u32>,
+    bits: Bits,
+}
+
+impl Filled<'_, '_> {
+    /// The first record from one on, below `end`, that matches.
+    fn next(&mut self, hand: &mut Hand, root: &Node, ordinal: u32, end: u32) -> Step<u32> {
+        let mut at = ordinal;
+        while at < end {
+            if !self.window.contains(&at) {
+                self.window = at..at.saturating_add(FILLED).min(end);
+                self.bits.reset(self.window.len());
+                if_at_hand(self.cursors.fill(hand, root, &self.window, &mut self.bits))?;
+            }
+            let next = self.bits.next((at - self.window.start) as usize);
+            if let Some(next) = next.and_then(|next| u32::try_from(next).ok()) {
+                return Ok(self.window.start + next);
+            }
+            at = self.window.end;
+        }
+        Ok(END)
+    }
+}
+
+/// Goes through the live records of a run that match; gives how many were counted. With a `filler`, which are cursors of the
+/// same plan, it is found out window by window which records match.
+pub(super) fn walk<'c>(
     hand: &mut Hand,
-    cursors: &mut Cursors<'_>,
+    cursors: &mut Cursors<'c>,
+    filler: Option<&mut Cursors<'c>>,
     root: &Node,
     find: &Find,
     mut collect: Collect<'_>,
@@ -48,9 +81,14 @@ pub(super) fn walk(
     let by_key = *find.wanted_order() == Order::Key;
     // Up to where no score is above the bound.
     let (mut ceiling, mut until) = (f32::INFINITY, None);
+    let mut filled = filler.map(|cursors| Filled { cursors, window: 0..0, bits: Bits::default() });
     let mut at = run.start;
     loop {
-        let Some(next) = if_at_hand(cursors.next(hand, root, at))? else { break };
+        let next = match &mut filled {
+            Some(filled) => filled.next(hand, root, at, run.end),
+            None => cursors.next(hand, root, at),
+        };
+        let Some(next) = if_at_hand(next)? else { break };
         if next >= run.end {
             break;
         }
@@ -74,7 +112,10 @@ pub(super) fn walk(
             break;
         }
         let wanted = can_score || !enough;
-        if wanted && !cursors.standing.removed(next) && cursors.matches(hand, root, next)? {
+        if wanted
+            && !cursors.standing.removed(next)
+            && (filled.is_some() || cursors.matches(hand, root, next)?)
+        {
             counted += 1;
             if can_score {
                 offer(hand, cursors, &mut collect, next, (by_score, by_key))?;

@@ -10,17 +10,19 @@ use std::ops::Range;
 const FEW: u64 = 2_048;
 
 impl Windows<'_, '_> {
-    /// Scores every posting.
-    pub(super) fn every(&mut self, hand: &mut Hand, find: &Find, run: &Range<u32>) -> Step<()> {
+    /// Scores every posting. Counts the records as well, if that can be told from their postings.
+    pub(super) fn every(&mut self, hand: &mut Hand, find: &Find, run: &Range<u32>) -> Step<Option<u64>> {
         let records = self.cursors.standing.shelf.records();
         let postings: u64 = self.streams.iter().map(|stream| u64::from(stream.postings.records())).sum();
         if postings <= FEW {
-            return self.in_order(hand, run);
+            return self.in_order(hand, run).map(|()| None);
         }
         let size = size_of_window(records, postings, self.streams.len());
         let (mut sums, mut of_word) = (Sums::default(), Sums::default());
         sums.for_window(size as usize);
         of_word.for_window(size as usize);
+        let tells_all = self.root.is_none() && self.sieve.is_none() && self.cursors.standing.mask.is_none();
+        let mut counted = tells_all.then_some(0);
         let mut start = run.start;
         while start < run.end {
             find.go_on()?;
@@ -37,9 +39,12 @@ impl Windows<'_, '_> {
                     sums.add_all(&mut of_word, |frequency| stream.part(frequency));
                 }
             }
+            if let Some(counted) = &mut counted {
+                *counted += sums.count();
+            }
             sums.drain(self.least_sum(0.0), |place, sum| self.offer_sum(hand, window.start + place, sum))?;
         }
-        Ok(())
+        Ok(counted)
     }
 
     /// Scores all postings of a run, put in order.

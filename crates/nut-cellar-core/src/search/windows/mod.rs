@@ -109,7 +109,7 @@ pub(super) fn windows(
         Wanted::All(count) if required.len() > 1 => {
             counted = Some(search.by_all(hand, find, &run, &required, count)?);
         }
-        _ if every => search.every(hand, find, &run)?,
+        _ if every => counted = search.every(hand, find, &run)?,
         _ if search.streams.len() == 1 => search.by_block(hand, find, &run)?,
         _ => search.by_bounds(hand, find, &run)?,
     }

@@ -48,6 +48,21 @@ impl Sums {
         }
     }
 
+    /// The number of records that something was added to.
+    pub fn count(&self) -> u64 {
+        let mut count = 0;
+        for (word, lines) in self.there.iter().enumerate() {
+            let mut lines = *lines;
+            while lines != 0 {
+                let start = (word * 64 + lines.trailing_zeros() as usize) * LINE;
+                lines &= lines - 1;
+                let here = self.sums[start..start + LINE].iter().filter(|sum| sum.is_sign_positive());
+                count += here.count() as u64;
+            }
+        }
+        count
+    }
+
     /// Gives `take` the records whose sum is above a threshold, ascending, and forgets all.
     pub fn drain(&mut self, above: f32, mut take: impl FnMut(u32, f32) -> Step<()>) -> Step<()> {
         // If nothing has to be beaten, all that something was added to.
