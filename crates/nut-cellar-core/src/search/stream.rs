@@ -126,6 +126,8 @@ pub(super) struct Stream {
     rows: [(u32, u32); SHAPES],
     /// For each block what it adds at most, once that was asked; less than 0 before.
     bounds: Vec<f32>,
+    /// So many postings of the block that is unpacked lie before the end of the last window.
+    gone: usize,
     /// What each posting of a block adds, and which block.
     parts: Vec<f32>,
     reckoned: Option<usize>,
@@ -155,6 +157,7 @@ impl Stream {
             worked_out: Vec::new(),
             rows: [(0, 0); SHAPES],
             bounds: vec![UNKNOWN; member.postings.blocks()],
+            gone: 0,
             parts: Vec::new(),
             reckoned: None,
             postings: member.postings.clone(),
@@ -327,11 +330,19 @@ impl Stream {
         Ok(())
     }
 
-    /// Which postings of the block that is unpacked lie in a window.
-    pub fn places(&self, window: &Range<u32>) -> Range<usize> {
+    /// Which postings of the block that is unpacked lie in a window; most windows begin where the one before ended.
+    pub fn places(&mut self, window: &Range<u32>) -> Range<usize> {
         let ordinals = self.postings.unpacked();
-        let first = ordinals.partition_point(|ordinal| *ordinal < window.start);
-        let end = first + ordinals[first..].partition_point(|ordinal| *ordinal < window.end);
+        let before = |place: usize| ordinals.get(place).is_some_and(|ordinal| *ordinal < window.start);
+        let goes_on =
+            self.gone <= ordinals.len() && !before(self.gone) && (self.gone == 0 || before(self.gone - 1));
+        let first =
+            if goes_on { self.gone } else { ordinals.partition_point(|ordinal| *ordinal < window.start) };
+        let end = match ordinals.last() {
+            Some(last) if *last < window.end => ordinals.len(),
+            _ => first + ordinals[first..].partition_point(|ordinal| *ordinal < window.end),
+        };
+        self.gone = end;
         first..end
     }
 

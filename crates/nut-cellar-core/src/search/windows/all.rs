@@ -126,8 +126,9 @@ impl Windows<'_, '_> {
         }
         marks.clear();
         marks.resize(window.len(), false);
-        for stream in streams() {
-            for ordinal in &stream.postings.unpacked()[stream.places(window)] {
+        for stream in self.streams[word.clone()].iter_mut().filter(|stream| !stream.is_past()) {
+            let places = stream.places(window);
+            for ordinal in &stream.postings.unpacked()[places] {
                 marks[(ordinal - window.start) as usize] = true;
             }
         }

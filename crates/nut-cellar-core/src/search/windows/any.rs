@@ -242,7 +242,8 @@ impl Windows<'_, '_> {
             stream.unpack(stream.block)?;
             let sieved =
                 |ordinal: &&u32| self.sieve.as_ref().is_none_or(|sieve| sieve.has(**ordinal as usize));
-            for ordinal in stream.postings.unpacked()[stream.places(window)].iter().filter(sieved) {
+            let places = stream.places(window);
+            for ordinal in stream.postings.unpacked()[places].iter().filter(sieved) {
                 let has = &mut has[(ordinal - window.start) as usize];
                 if has.is_power_of_two() {
                     meetings.push(*ordinal);
@@ -260,15 +261,23 @@ impl Windows<'_, '_> {
             if !self.can_reach(bound, rest, self.top.threshold()) {
                 continue;
             }
-            let mut sum = 0.0;
-            for (_, &stream) in here() {
-                let stream = &mut self.streams[stream];
+            let (mut sum, mut still) = (0.0, bound);
+            let mut can_reach = true;
+            for (_, &place) in here() {
+                still -= self.bounds[place];
+                let stream = &mut self.streams[place];
                 if let Ok(place) = stream.postings.unpacked().binary_search(&ordinal) {
                     sum += if_at_hand(stream.part_at(hand, self.cursors, place))?.unwrap_or(0.0);
                     self.scored += 1;
                 }
+                can_reach = self.can_reach(sum, still.max(0.0) + rest, self.top.threshold());
+                if !can_reach {
+                    break;
+                }
             }
-            self.look_up(hand, others, ordinal, sum, rest)?;
+            if can_reach {
+                self.look_up(hand, others, ordinal, sum, rest)?;
+            }
         }
         Ok(())
     }
