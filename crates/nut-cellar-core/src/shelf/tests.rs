@@ -9,7 +9,7 @@ use super::kept;
 use super::merge::{Source, merge};
 use super::output::Output;
 use super::reader::Shelf;
-use super::sorted::{Entries, SortedIndex, SortedWriter};
+use super::sorted::{Entries, SortedIndex, SortedWriter, first_entry, parts_of};
 use super::values::ValueColumn;
 use crate::catalog::{Opened, Snapshot};
 use crate::error::Result;
@@ -19,6 +19,7 @@ use crate::schema::{Column, ColumnSet, Kind, Schema};
 use crate::search::{Find, Search, Words, run};
 use crate::store::{Manifest, Memory, MemoryUnit, PieceId, PieceWriter, ShelfEntry, Unit, View};
 use crate::text::{Pattern, Recipe, Spelling, accepts};
+use crate::wire::Reader;
 use bytes::Bytes;
 use proptest::prelude::*;
 use std::cell::RefCell;
@@ -101,6 +102,59 @@ proptest! {
             prop_assert!(place / per_block <= block || *entry > missing);
         }
         prop_assert!(index.block(index.blocks()).is_err());
+    }
+
+    /// Blocks of parts have what plain blocks have, part by part, and what shares a beginning is passed over as a walk would.
+    #[test]
+    fn parts_of_blocks_hold_every_entry(
+        entries in prop::collection::btree_map("[abc]{1,6}", any::<u8>(), 1..60),
+        shared in 1_usize..5,
+    ) {
+        let (written, blocks) = written(|out| {
+            let mut writer = SortedWriter::of_parts(8, 3);
+            for (entry, payload) in &entries {
+                writer.push(entry.as_bytes(), |part, first| part.extend([u8::from(first), *payload]));
+            }
+            writer.finish(out, Section::Terms, Section::TermIndex).unwrap();
+            out.ends[Section::Terms as usize]
+        });
+        let index = SortedIndex::new(Bytes::copy_from_slice(&written[blocks as usize..]), blocks).unwrap();
+        let mut read = Vec::new();
+        for block in 0..index.blocks() {
+            let range = index.block(block).unwrap();
+            let (parts, count) = parts_of(&written[range.start as usize..range.end as usize]).unwrap();
+            for (part, payloads) in &parts[..count] {
+                let (mut walk, mut payloads) = (Entries::new(part), Reader::new(payloads));
+                let mut here = Vec::new();
+                while walk.advance().unwrap() {
+                    let first = here.is_empty();
+                    prop_assert!(!first || first_entry(part).unwrap() == walk.entry());
+                    prop_assert_eq!(payloads.u8().unwrap(), u8::from(first));
+                    here.push((String::from_utf8(walk.entry().to_vec()).unwrap(), payloads.u8().unwrap()));
+                }
+                prop_assert!(payloads.is_empty() && (1..=3).contains(&here.len()));
+                let mut jumps = Entries::new(part);
+                prop_assert!(jumps.advance().unwrap());
+                let common = |(a, b): (&String, &String)| a.bytes().zip(b.bytes()).take_while(|(a, b)| a == b).count();
+                let next = (1..here.len()).find(|place| common((&here[place - 1].0, &here[*place].0)) < shared);
+                let passed = jumps.advance_past(shared).unwrap();
+                prop_assert_eq!(passed, next.map(|next| next - 1));
+                prop_assert!(next.is_none_or(|next| jumps.entry() == here[next].0.as_bytes()));
+                read.extend(here);
+            }
+        }
+        prop_assert_eq!(read, entries.into_iter().collect::<Vec<_>>());
+    }
+
+    #[test]
+    fn parts_of_any_bytes_do_no_harm(block: Vec<u8>, shared in 0_usize..9) {
+        if let Ok((parts, count)) = parts_of(&block) {
+            for (entries, _) in &parts[..count] {
+                let _ = first_entry(entries);
+                let mut walk = Entries::new(entries);
+                while walk.advance_past(shared).is_ok_and(|passed| passed.is_some()) {}
+            }
+        }
     }
 
     #[test]

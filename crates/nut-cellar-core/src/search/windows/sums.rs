@@ -87,3 +87,43 @@ impl Sums {
         result
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+    use std::collections::BTreeMap;
+
+    proptest! {
+        /// Window after window, sums are those of a plain map: all of them, or those above a threshold.
+        #[test]
+        fn sums_are_those_of_a_map(
+            windows in prop::collection::vec(
+                (prop::collection::vec((0_u16..1_500, 0_u8..4), 0..40), prop::option::of(0_u8..6), any::<bool>()),
+                1..4,
+            ),
+        ) {
+            let (mut sums, mut of_word) = (Sums::default(), Sums::default());
+            sums.for_window(1_500);
+            of_word.for_window(1_500);
+            for (parts, above, apart) in windows {
+                let mut expected = BTreeMap::<u32, f32>::new();
+                for &(place, part) in &parts {
+                    *expected.entry(place.into()).or_default() += f32::from(part);
+                    if apart { &mut of_word } else { &mut sums }.add(place.into(), part.into());
+                }
+                if apart {
+                    sums.add_all(&mut of_word, |sum| sum * 2.0);
+                    expected.values_mut().for_each(|sum| *sum *= 2.0);
+                }
+                prop_assert_eq!(sums.count(), expected.len() as u64);
+                let above = above.map_or(f32::NEG_INFINITY, f32::from);
+                let mut drained = Vec::new();
+                let result = sums.drain(above, |place, sum| { drained.push((place, sum)); Ok(()) });
+                prop_assert!(result.is_ok());
+                prop_assert!(drained.into_iter().eq(expected.into_iter().filter(|(_, sum)| *sum > above)));
+                prop_assert_eq!(sums.count(), 0);
+            }
+        }
+    }
+}

@@ -1,0 +1,153 @@
+//! A shelf of so many records that rare words are far apart in it, and of so many terms that patterns stand for thousands:
+//! every way through it gives the same hits, and counts are those of a plain look at the texts.
+#![allow(clippy::unwrap_used, reason = "a test fails by panicking")]
+
+use nut_cellar_core::search::{Executor, Total};
+use nut_cellar_core::{
+    Batch, Column, Filter, Find, Kind, Memory, Opened, Query, Record, Schema, Search, Snapshot, Words, search,
+};
+use std::collections::BTreeSet;
+
+const RECORDS: u64 = 40_000;
+
+fn mixed(number: u64) -> u64 {
+    let number = (number ^ number >> 31).wrapping_mul(0x9e37_79b9_7f4a_7c15);
+    number ^ number >> 29
+}
+
+/// The words of a record: of a few that many have, of some that some have, and of thousands that few have.
+fn words(number: u64, column: u64) -> Vec<String> {
+    let roll = |salt: u64, below: u64| mixed(number * 97 + column * 7 + salt) % below;
+    let mut words = vec![format!("r{}", roll(1, 6_000)), format!("s{}", roll(2, 300))];
+    words.extend((roll(3, 3) == 0).then(|| "oak".to_owned()));
+    words.extend((roll(4, 20) == 0).then(|| "elm".to_owned()));
+    words.extend((roll(5, 25) == 0).then(|| "ash elm".to_owned()));
+    words.extend((roll(6, 9) == 0).then(|| "ash ash".to_owned()));
+    words.extend((roll(7, 4_000) == 0).then(|| "yew".to_owned()));
+    words.truncate(1 + usize::try_from(roll(8, 6)).unwrap());
+    words
+}
+
+struct Wide {
+    place: Memory,
+    opened: Opened,
+    /// For each record its columns, as the words that stand in them.
+    texts: Vec<[String; 2]>,
+}
+
+impl Wide {
+    fn new() -> Self {
+        let schema = Schema::new("id")
+            .with("title", Column::text("none").weighing(3.0))
+            .with("notes", Column::text("none"))
+            .with("part", Column::of(Kind::Integer));
+        let (place, opened) = (Memory::new(), Opened::new());
+        let texts = (0..RECORDS).map(|number| [words(number, 0).join(" "), words(number, 1).join(" ")]);
+        let texts: Vec<_> = texts.collect();
+        let mut unit = place.unit();
+        let mut batch = Batch::new(&mut unit, &opened, &schema).unwrap();
+        for (id, [title, notes]) in (0_i64..).zip(&texts) {
+            let record = Record::new(id).with("title", title.as_str()).with("notes", notes.as_str());
+            batch.put(&record.with("part", id % 50)).unwrap();
+        }
+        batch.publish().unwrap();
+        unit.commit().unwrap();
+        let wide = Self { place, opened, texts };
+        assert_eq!(wide.snapshot().shelves(), 1);
+        wide
+    }
+
+    fn snapshot(&self) -> Snapshot {
+        Snapshot::open(&self.place.view(), &self.opened).unwrap()
+    }
+
+    /// The keys and score bits of the first hits, and the total.
+    fn found(&self, query: &Query, find: &Find) -> (Vec<(String, u32)>, u64) {
+        let mut search = Search::new(self.snapshot(), query, find).unwrap();
+        let found = search::run(&self.place.view(), &mut search).unwrap();
+        let hits = found.hits.iter().map(|hit| (hit.key.to_string(), hit.score.to_bits()));
+        (hits.collect(), found.total)
+    }
+
+    /// How many records have words that are `wanted`.
+    fn count(&self, wanted: impl Fn(&BTreeSet<&str>, usize) -> bool) -> u64 {
+        let has = |(number, texts): &(usize, &[String; 2])| {
+            wanted(&texts.iter().flat_map(|text| text.split(' ')).collect(), *number)
+        };
+        self.texts.iter().enumerate().filter(has).count() as u64
+    }
+}
+
+#[test]
+fn every_way_through_many_records_gives_the_same() {
+    let wide = Wide::new();
+    let ways = [Executor::Cheapest, Executor::Walk, Executor::Windows, Executor::Exhaustive];
+    let rare: Vec<_> = (0..8_u64).map(|salt| format!("r{}", mixed(salt) % 6_000)).collect();
+    let some: Vec<_> = (0..12_u64).map(|salt| format!("s{}", mixed(salt) % 300)).collect();
+    for text in [
+        "yew".to_owned(),
+        "elm".to_owned(),
+        format!("yew {}", rare[0]),
+        format!("{} {} {}", rare[1], rare[2], rare[3]),
+        format!("{} elm", rare[4]),
+        format!("{} {} oak", some[0], some[1]),
+        "ash elm".to_owned(),
+        "oak elm ash yew".to_owned(),
+        "\"ash elm\"".to_owned(),
+        "\"ash ash\" yew".to_owned(),
+        "title:elm oak".to_owned(),
+        "r1*".to_owned(),
+        "*7 elm".to_owned(),
+        "~r1234".to_owned(),
+        format!("oak -{}", some.join(" -")),
+        format!("-{}", some.join(" -")),
+        some.join(" OR "),
+        rare.iter().chain(&some).cloned().collect::<Vec<_>>().join(" "),
+    ] {
+        let query = Query::read(&text).query;
+        for words in [Words::Any, Words::All] {
+            let find = Find::new().words(words);
+            for find in [
+                find.clone(),
+                find.clone().only(Filter::below("part", 5)),
+                find.clone().limit(3).total(Total::AtLeast(0)),
+                find.weight("title", 1.0).weight("notes", 0.0).only(Filter::below("part", 1)),
+            ] {
+                let expected = wide.found(&query, &find.clone().executor(Executor::Walk));
+                for way in ways {
+                    assert_eq!(wide.found(&query, &find.clone().executor(way)), expected, "{text} {way:?}");
+                }
+            }
+        }
+    }
+}
+
+#[test]
+fn counts_are_those_of_a_look_at_the_texts() {
+    let wide = Wide::new();
+    let total = |text: &str, find: &Find| wide.found(&Query::read(text).query, find).1;
+    let any = Find::new().words(Words::Any);
+    assert_eq!(total("elm oak", &any), wide.count(|words, _| words.contains("elm") || words.contains("oak")));
+    assert_eq!(
+        total("elm oak", &Find::new()),
+        wide.count(|words, _| words.contains("elm") && words.contains("oak"))
+    );
+    assert_eq!(total("r*", &any), wide.count(|words, _| words.iter().any(|word| word.starts_with('r'))));
+    assert_eq!(total("*7", &any), wide.count(|words, _| words.iter().any(|word| word.ends_with('7'))));
+    assert_eq!(total("*7", &any.clone().limit(0)), total("*7", &any));
+    let title_only =
+        wide.texts.iter().filter(|[title, _]| title.split(' ').any(|word| word.contains('4'))).count();
+    assert_eq!(total("*4*", &any.clone().columns(["title"])), title_only as u64);
+    let filtered = any.only(Filter::below("part", 5));
+    // The first search tests values one by one or makes a set of them; the others have it.
+    for _ in 0..3 {
+        let expected = wide.count(|words, number| words.contains("elm") && number % 50 < 5);
+        assert_eq!(total("elm", &filtered), expected);
+    }
+    let excluded: Vec<_> = (0..30).map(|number| format!("s{number}")).collect();
+    let text = format!("oak -{}", excluded.join(" -"));
+    let expected = wide.count(|words, _| {
+        words.contains("oak") && !excluded.iter().any(|word| words.contains(word.as_str()))
+    });
+    assert_eq!(total(&text, &Find::new()), expected);
+}
