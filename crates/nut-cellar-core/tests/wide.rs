@@ -25,6 +25,27 @@ fn words(number: u64, column: u64) -> Vec<String> {
     words.extend((roll(6, 9) == 0).then(|| "ash ash".to_owned()));
     words.extend((roll(7, 4_000) == 0).then(|| "yew".to_owned()));
     words.truncate(1 + usize::try_from(roll(8, 6)).unwrap());
+    match column {
+        // Nine firs, far from the first and from one another, score more than all others, which score the same.
+        1 if number % 13 == 0 && (10..19).contains(&(number / 13 / 128)) && number / 13 % 128 == 5 => {
+            words = vec!["fir".to_owned()];
+        }
+        1 if number % 13 == 0 => words = vec!["fir".to_owned(), words.swap_remove(0)],
+        // Plums stand with no others, pears often with quinces.
+        0 if number % 3 == 0 => words.push("plum".to_owned()),
+        // One of the last scores the most by both.
+        0 if number == 39_998 => words = vec!["pear".to_owned(), "quince".to_owned()],
+        0 => {
+            words.extend((roll(9, 2) == 0).then(|| "pear".to_owned()));
+            words.extend((roll(10, 2) == 0).then(|| "quince".to_owned()));
+        }
+        _ => {}
+    }
+    if column == 0 && number % 9_000 == 17 {
+        words.extend(
+            (0..800).map(|place| if place == 0 { "long oak".to_owned() } else { format!("f{place}") }),
+        );
+    }
     words
 }
 
@@ -87,6 +108,11 @@ fn every_way_through_many_records_gives_the_same() {
     for text in [
         "yew".to_owned(),
         "elm".to_owned(),
+        "oak".to_owned(),
+        "fir".to_owned(),
+        "oak long".to_owned(),
+        "plum pear quince".to_owned(),
+        some[2..6].join(" "),
         format!("yew {}", rare[0]),
         format!("{} {} {}", rare[1], rare[2], rare[3]),
         format!("{} elm", rare[4]),

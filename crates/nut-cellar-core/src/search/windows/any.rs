@@ -57,20 +57,21 @@ impl Windows<'_, '_> {
             let window = start..last + 1;
             start = window.end;
             let (mut essential, mut rest) = self.essential(&mut order);
+            let threshold = self.top.threshold();
+            let most = order.last().map_or(0.0, |stream| self.bounds[*stream]);
+            let alone_will_do = self.can_reach(most, 0.0, threshold);
             if let [only] = order[essential..] {
                 let stream = &mut self.streams[only];
                 stream.unpack(stream.block)?;
-                let (few, bound) = (stream.places(&window).len() < MANY, self.bounds[only]);
-                let threshold = self.top.threshold();
-                if few || self.can_reach(bound, 0.0, threshold) {
+                if alone_will_do || stream.places(&window).len() < MANY {
                     self.alone(hand, (only, &order[..essential]), &window, rest)?;
                     continue;
                 }
-                // It needs one of the others, too: as many of these as those that are left can't make up for.
-                while essential > 0 && self.can_reach(bound, rest, threshold) {
-                    essential -= 1;
-                    rest = order[..essential].iter().map(|stream| self.bounds[*stream]).sum();
-                }
+            }
+            // None will do alone: then it needs another, of as many as those that are left can't make up for.
+            while !alone_will_do && essential > 0 && self.can_reach(most, rest, threshold) {
+                essential -= 1;
+                rest = order[..essential].iter().map(|stream| self.bounds[*stream]).sum();
             }
             self.together(hand, &mut order, essential, &window, rest, &mut room)?;
         }
