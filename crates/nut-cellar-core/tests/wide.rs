@@ -27,12 +27,15 @@ fn words(number: u64, column: u64) -> Vec<String> {
     words.truncate(1 + usize::try_from(roll(8, 6)).unwrap());
     match column {
         // Nine firs, far from the first and from one another, score more than all others, which score the same.
-        1 if number % 13 == 0 && (10..19).contains(&(number / 13 / 128)) && number / 13 % 128 == 5 => {
+        1 if number.is_multiple_of(13)
+            && (10..19).contains(&(number / 13 / 128))
+            && number / 13 % 128 == 5 =>
+        {
             words = vec!["fir".to_owned()];
         }
-        1 if number % 13 == 0 => words = vec!["fir".to_owned(), words.swap_remove(0)],
+        1 if number.is_multiple_of(13) => words = vec!["fir".to_owned(), words.swap_remove(0)],
         // Plums stand with no others, pears often with quinces.
-        0 if number % 3 == 0 => words.push("plum".to_owned()),
+        0 if number.is_multiple_of(3) => words.push("plum".to_owned()),
         // One of the last scores the most by both.
         0 if number == 39_998 => words = vec!["pear".to_owned(), "quince".to_owned()],
         0 => {

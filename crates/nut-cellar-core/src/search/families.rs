@@ -208,7 +208,7 @@ impl Gathered {
         let mut add = |records: &mut Vec<Bits>, place: usize, entry: &TermEntry, hand: &mut Hand| {
             let (shelf, bits) = (&shelves[place].shelf, &mut records[place]);
             shelf.each_record(hand, entry, (ColumnSet::default(), false), spare, |ordinal| {
-                bits.set(ordinal as usize)
+                bits.set(ordinal as usize);
             })
         };
         match found {

@@ -231,17 +231,16 @@ impl Stream {
         }
         let formula = cursors.ranking.formula;
         let share = |column, tf, length| formula.frequency(column, tf, length);
-        let bound = match self.postings.most_in(block, self.columns, share)? {
-            Some(most) => self.part(most * self.likeness),
+        let bound = if let Some(most) = self.postings.most_in(block, self.columns, share)? {
+            self.part(most * self.likeness)
+        } else {
             // The only block says it itself.
-            None => {
-                self.reckon(hand, cursors, block)?;
-                if hand.complete().is_err() {
-                    return Ok(f32::INFINITY);
-                }
-                let most = self.parts.iter().copied().fold(0.0, f32::max);
-                if self.in_frequencies { self.part(most) } else { most }
+            self.reckon(hand, cursors, block)?;
+            if hand.complete().is_err() {
+                return Ok(f32::INFINITY);
             }
+            let most = self.parts.iter().copied().fold(0.0, f32::max);
+            if self.in_frequencies { self.part(most) } else { most }
         };
         self.bounds[block] = bound;
         Ok(bound)

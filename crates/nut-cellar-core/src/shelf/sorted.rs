@@ -79,8 +79,11 @@ impl Parts {
 /// The most parts of a block.
 pub(super) const MOST_PARTS: usize = 8;
 
+/// The entries and the payloads of each part of a block.
+pub(super) type PartBytes<'a> = [(&'a [u8], &'a [u8]); MOST_PARTS];
+
 /// The entries and the payloads of each part of a block, and how many parts there are.
-pub(super) fn parts_of(block: &[u8]) -> Result<([(&[u8], &[u8]); MOST_PARTS], usize), Broken> {
+pub(super) fn parts_of(block: &[u8]) -> Result<(PartBytes<'_>, usize), Broken> {
     let mut reader = Reader::new(block);
     let count = usize::from(reader.u8()?);
     let mut sizes = [(0, 0); MOST_PARTS];
@@ -143,21 +146,18 @@ impl SortedWriter {
         let begins =
             first || self.parts.as_ref().is_some_and(|parts| self.in_block.is_multiple_of(parts.per_part));
         let shared = if begins { 0 } else { common };
-        match &mut self.parts {
+        let (entries, payloads) = match &mut self.parts {
+            None => (&mut self.blocks, None),
             Some(parts) => {
                 if begins {
                     parts.end_part();
                 }
-                put_head(&mut parts.entries, shared, entry.len() - shared);
-                parts.entries.extend_from_slice(&entry[shared..]);
-                payload(&mut parts.payloads, begins);
+                (&mut parts.entries, Some(&mut parts.payloads))
             }
-            None => {
-                put_head(&mut self.blocks, shared, entry.len() - shared);
-                self.blocks.extend_from_slice(&entry[shared..]);
-                payload(&mut self.blocks, begins);
-            }
-        }
+        };
+        put_head(entries, shared, entry.len() - shared);
+        entries.extend_from_slice(&entry[shared..]);
+        payload(payloads.unwrap_or(entries), begins);
         self.previous.clear();
         self.previous.extend_from_slice(entry);
         self.in_block += 1;

@@ -114,7 +114,9 @@ mod tests {
                 }
                 if apart {
                     sums.add_all(&mut of_word, |sum| sum * 2.0);
-                    expected.values_mut().for_each(|sum| *sum *= 2.0);
+                    for sum in expected.values_mut() {
+                        *sum *= 2.0;
+                    }
                 }
                 prop_assert_eq!(sums.count(), expected.len() as u64);
                 let above = above.map_or(f32::NEG_INFINITY, f32::from);
