@@ -19,6 +19,7 @@ mod cursors;
 mod families;
 mod find;
 mod group;
+mod needs;
 mod one_shelf;
 pub(crate) mod plan;
 mod prepare;
