@@ -8,7 +8,8 @@
 //! "Query evaluation: strategies and optimizations", 1995). What the postings of the others add is added up; only records that
 //! can reach the front are looked for in the lists of the rest, and looked at for whether they match.
 //!
-//! What always holds: windows ascend. So a record whose score equals that of the last of the best k comes after it.
+//! What always holds: windows ascend, but for a single term, whose best blocks come first. So a record whose score equals that of the
+//! last of the best k comes after it, and is passed over.
 
 mod all;
 mod any;
