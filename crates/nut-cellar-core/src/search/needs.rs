@@ -64,15 +64,7 @@ impl Cursors<'_> {
                 _ => None,
             };
             words.extend(needed.into_iter().flatten());
-            // One that is in a record in whatever column tells all.
-            let tells_all = match part {
-                Node::Leaf(leaf) => match &self.leaves[*leaf] {
-                    LeafCursor::Word(word) => !self.words[*word].group.is_limited(),
-                    LeafCursor::Rows(_) => false,
-                },
-                _ => false,
-            };
-            if !tells_all {
+            if self.plain_word(part).is_none() {
                 rest.push(part.clone());
             }
         }
@@ -101,23 +93,25 @@ impl Cursors<'_> {
         }
     }
 
+    /// The word that a node is, if a record matches it that has the word in whatever column.
+    fn plain_word(&self, node: &Node) -> Option<usize> {
+        let Node::Leaf(leaf) = node else { return None };
+        match self.leaves[*leaf] {
+            LeafCursor::Word(word) if !self.words[word].group.is_limited() => Some(word),
+            _ => None,
+        }
+    }
+
     /// Whether a record matches a node as soon as it has one of the words that score, in whatever column.
     pub fn is_implied_by_words(&self, node: &Node) -> bool {
         let parts = match node {
             Node::Any(parts) => parts.as_slice(),
             node => std::slice::from_ref(node),
         };
-        let word_of = |part: &Node| match part {
-            Node::Leaf(leaf) => match &self.leaves[*leaf] {
-                LeafCursor::Word(word) if !self.words[*word].group.is_limited() => Some(*word),
-                _ => None,
-            },
-            _ => None,
-        };
         let mut missing = self.most_times.iter().filter(|times| **times > 0).count();
         let mut seen = vec![false; self.words.len()];
         for part in parts {
-            let Some(word) = word_of(part) else { return false };
+            let Some(word) = self.plain_word(part) else { return false };
             missing -= usize::from(self.most_times[word] > 0 && !seen[word]);
             seen[word] = true;
         }
