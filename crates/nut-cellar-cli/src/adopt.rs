@@ -3,15 +3,14 @@
 use crate::arguments;
 use crate::paint::count;
 use crate::target::Target;
-use nut_cellar::sqlite::{SqliteCellar, Synced};
+use nut_cellar::rows::{Pace, Stop, Synced, keep};
 use nut_cellar::{Error, ErrorKind, Result, Schema};
 use std::io::{IsTerminal, Write};
 use std::path::Path;
 
 pub fn adopt(call: &arguments::Adopt) -> Result<()> {
-    let (connection, name) = Target::database(&call.target)?;
-    let schema = read_schema(&call.schema)?;
-    let (_, synced) = SqliteCellar::adopt_with(&connection, &name, &schema, progress)?;
+    let mut database = Target::database(&call.target)?;
+    let synced = database.adopt(&read_schema(&call.schema)?, progress)?;
     clear_progress();
     report_unreadable(&synced);
     anstream::eprintln!(
@@ -22,22 +21,35 @@ pub fn adopt(call: &arguments::Adopt) -> Result<()> {
 }
 
 pub fn release(call: &arguments::Target) -> Result<()> {
-    let (connection, name) = Target::database(&call.target)?;
-    SqliteCellar::release(&connection, &name)?;
+    let mut database = Target::database(&call.target)?;
+    database.release()?;
+    let name = database.cellar();
     anstream::eprintln!("Triggers and tables of the cellar `{name}` are gone; nothing else was changed.");
     Ok(())
 }
 
-pub fn sync(call: &arguments::Target) -> Result<()> {
-    let (connection, name) = Target::database(&call.target)?;
-    let synced = SqliteCellar::open(&connection, &name)?.sync(&connection)?;
-    report_unreadable(&synced);
+pub fn sync(call: &arguments::Sync) -> Result<()> {
+    let mut database = Target::database(&call.target)?;
+    if !call.follow {
+        report_synced(&database.sync()?);
+        return Ok(());
+    }
+    let mut kept = database.kept()?;
+    anstream::eprintln!("Following the changes of {}; end with Ctrl-C.", call.target);
+    keep(&mut *kept, &Pace::default(), &Stop::default(), |done| match done {
+        Ok(synced) => report_synced(synced),
+        Err(error) => anstream::eprintln!("{error} Trying again."),
+    });
+    Ok(())
+}
+
+fn report_synced(synced: &Synced) {
+    report_unreadable(synced);
     anstream::eprintln!(
         "{} put into a shelf, {} replaced or removed.",
         count(synced.put, "row", "rows"),
         count(synced.removed, "record", "records")
     );
-    Ok(())
 }
 
 /// Reads a schema file.

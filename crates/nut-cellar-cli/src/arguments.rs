@@ -7,7 +7,8 @@ use std::path::PathBuf;
 
 /// Full-text search inside an application or its database: no server, nothing to operate.
 ///
-/// A TARGET is a folder (`shed.cellar`) or a table of a SQLite database (`sqlite:app.db#items`).
+/// A TARGET is a folder (`shed.cellar`), a table of a SQLite database
+/// (`sqlite:app.db#items`) or one of a PostgreSQL database (`postgres://localhost/app#items`).
 #[derive(Parser)]
 #[command(name = "nut-cellar", version, max_term_width = 100)]
 pub struct Arguments {
@@ -26,7 +27,7 @@ pub enum Call {
     /// Take search off a table again, and leave nothing behind
     Release(Target),
     /// Turn changed rows into a shelf; changes no result, makes searches faster
-    Sync(Target),
+    Sync(Sync),
     /// Search
     Find(Find),
     /// Show why a record ranks where it does, or why it was not found
@@ -41,8 +42,10 @@ pub enum Call {
     Terms(Terms),
     /// Show what there is to know about a cellar
     Info(Info),
-    /// Check every checksum and every invariant of the layout
+    /// Check every checksum and every invariant of the layout, and that records agree with their rows
     Check(Target),
+    /// Read rows again whose records differ, or all if the cellar is damaged
+    Repair(Target),
     /// Make one shelf of all; changes no result, makes searches faster
     Compact(Target),
 }
@@ -56,7 +59,7 @@ pub struct Demo {
 
 #[derive(Args)]
 pub struct Target {
-    /// A folder, or `sqlite:FILE#TABLE`
+    /// A folder, `sqlite:FILE#TABLE` or `postgres://…#TABLE`
     #[arg(value_name = "TARGET")]
     pub target: String,
 }
@@ -88,12 +91,22 @@ pub struct Load {
 
 #[derive(Args)]
 pub struct Adopt {
-    /// `sqlite:FILE#TABLE`
+    /// `sqlite:FILE#TABLE` or `postgres://…#TABLE`
     #[arg(value_name = "TARGET")]
     pub target: String,
     /// What the columns are
     #[arg(long, value_name = "FILE.toml")]
     pub schema: PathBuf,
+}
+
+#[derive(Args)]
+pub struct Sync {
+    /// `sqlite:FILE#TABLE` or `postgres://…#TABLE`
+    #[arg(value_name = "TARGET")]
+    pub target: String,
+    /// Go on, and catch up with whatever comes
+    #[arg(long)]
+    pub follow: bool,
 }
 
 /// How to search.
@@ -106,13 +119,13 @@ pub struct Settings {
     #[arg(long, value_name = "a=4,b=1", value_delimiter = ',', value_parser = weight)]
     pub weights: Vec<(String, f32)>,
     /// How many of the words a record must have; a share is like `60%`
-    #[arg(long, value_name = "all|any|N|P%", default_value = "all", value_parser = words)]
+    #[arg(long, value_name = "all|any|N|P%", default_value = "all")]
     pub words: nut_cellar::Words,
     /// Where fewer records than this have all words, count those with fewer words, too
     #[arg(long, value_name = "N", default_value_t = 0)]
     pub relax: u64,
     /// When words stand for others that are spelled nearly so
-    #[arg(long, value_name = "never|few|always", default_value = "never", value_parser = near)]
+    #[arg(long, value_name = "never|few|always", default_value = "never")]
     pub near: Spellings,
     /// Let words stand for all that begin so, too
     #[arg(long)]
@@ -121,7 +134,7 @@ pub struct Settings {
     #[arg(long = "where", value_name = "FILTER")]
     pub filter: Option<String>,
     /// Order by the values of a column, up or down
-    #[arg(long, value_name = "COLUMN[:down]", value_parser = order)]
+    #[arg(long, value_name = "COLUMN[:down]")]
     pub sort: Option<Order>,
     /// How soon more of the same word stops to matter
     #[arg(long, allow_negative_numbers = true, value_name = "K1", default_value_t = nut_cellar::rank::DEFAULT_K1)]
@@ -154,7 +167,7 @@ pub struct Settings {
 
 #[derive(Args)]
 pub struct Find {
-    /// A folder, or `sqlite:FILE#TABLE`
+    /// A folder, `sqlite:FILE#TABLE` or `postgres://…#TABLE`
     #[arg(value_name = "TARGET")]
     pub target: String,
     /// Words, "phrases in quotes", -without, a OR b, begin*, ~nearly, column:word; see docs/query-language.md
@@ -172,7 +185,7 @@ pub struct Find {
 
 #[derive(Args)]
 pub struct Why {
-    /// A folder, or `sqlite:FILE#TABLE`
+    /// A folder, `sqlite:FILE#TABLE` or `postgres://…#TABLE`
     #[arg(value_name = "TARGET")]
     pub target: String,
     /// As for `find`
@@ -190,7 +203,7 @@ pub struct Why {
 
 #[derive(Args)]
 pub struct Compare {
-    /// A folder, or `sqlite:FILE#TABLE`
+    /// A folder, `sqlite:FILE#TABLE` or `postgres://…#TABLE`
     #[arg(value_name = "TARGET")]
     pub target: String,
     /// As for `find`
@@ -208,7 +221,7 @@ pub struct Compare {
 
 #[derive(Args)]
 pub struct Time {
-    /// A folder, or `sqlite:FILE#TABLE`
+    /// A folder, `sqlite:FILE#TABLE` or `postgres://…#TABLE`
     #[arg(value_name = "TARGET")]
     pub target: String,
     /// A file with a query on each line
@@ -248,7 +261,7 @@ pub struct Tokens {
 
 #[derive(Args)]
 pub struct Terms {
-    /// A folder, or `sqlite:FILE#TABLE`
+    /// A folder, `sqlite:FILE#TABLE` or `postgres://…#TABLE`
     #[arg(value_name = "TARGET")]
     pub target: String,
     /// A term; `*` stands for any characters, `?` for one: `umb*`, `*ella`, `*rel*`
@@ -264,7 +277,7 @@ pub struct Terms {
 
 #[derive(Args)]
 pub struct Info {
-    /// A folder, or `sqlite:FILE#TABLE`
+    /// A folder, `sqlite:FILE#TABLE` or `postgres://…#TABLE`
     #[arg(value_name = "TARGET")]
     pub target: String,
     /// Answer as one JSON document
@@ -276,39 +289,4 @@ fn weight(text: &str) -> Result<(String, f32), String> {
     let wrong = || format!("`{text}` is not like `title=4`");
     let (column, weight) = text.split_once('=').ok_or_else(wrong)?;
     Ok((column.to_owned(), weight.parse().map_err(|_| wrong())?))
-}
-
-fn words(text: &str) -> Result<nut_cellar::Words, String> {
-    let share = |text: &str| text.parse().ok().filter(|share: &f32| (0.0..=100.0).contains(share));
-    match text {
-        "all" => Ok(nut_cellar::Words::All),
-        "any" => Ok(nut_cellar::Words::Any),
-        _ => match (text.parse(), text.strip_suffix('%').and_then(share)) {
-            (Ok(count), _) if count > 0 => Ok(nut_cellar::Words::AtLeast(count)),
-            (_, Some(percent)) => Ok(nut_cellar::Words::Share(percent / 100.0)),
-            _ => Err("use `all`, `any`, a number from 1, or a share such as `60%`".to_owned()),
-        },
-    }
-}
-
-/// Fewer records than a page are few.
-const FEW: u64 = 10;
-
-fn near(text: &str) -> Result<Spellings, String> {
-    match text {
-        "never" => Ok(Spellings::AsTyped),
-        "few" => Ok(Spellings::WhenFewerThan(FEW)),
-        "always" => Ok(Spellings::Near),
-        _ => Err("use `never`, `few` or `always`".to_owned()),
-    }
-}
-
-fn order(text: &str) -> Result<Order, String> {
-    let (name, down) = match text.rsplit_once(':') {
-        Some((name, "down")) => (name, true),
-        Some((name, "up")) => (name, false),
-        Some((_, other)) => return Err(format!("`{other}` is no direction; use `up` or `down`")),
-        None => (text, false),
-    };
-    Ok(Order::Column { name: name.to_owned(), down })
 }

@@ -42,6 +42,7 @@ fn main() -> ExitCode {
         Call::Terms(call) => terms::run(&call),
         Call::Info(call) => info::run(&call),
         Call::Check(call) => care::check(&call),
+        Call::Repair(call) => care::repair(&call),
         Call::Compact(call) => care::compact(&call),
     };
     match done {

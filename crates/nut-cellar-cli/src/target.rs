@@ -1,12 +1,17 @@
-//! Where a cellar is: a folder, or a table of a SQLite database.
+//! Where a cellar is: a folder, or a table of a SQLite or PostgreSQL database.
 
+use nut_cellar::postgres::PostgresCellar;
+use nut_cellar::rows::{Kept, Repaired, Synced};
 use nut_cellar::search::{Compared, Report, Why};
 use nut_cellar::sqlite::SqliteCellar;
 use nut_cellar::text::Pattern;
 use nut_cellar::{
-    Cellar, Error, ErrorKind, Find, Folder, Found, Highlighter, Info, Key, Query, Result, Schema, Terms,
+    Cellar, Difference, Error, ErrorKind, Find, Folder, Found, Highlighter, Info, Key, Query, Result, Schema,
+    Terms,
 };
+use postgres::{Client, NoTls};
 use rusqlite::{Connection, OpenFlags};
+use std::cell::RefCell;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
@@ -20,38 +25,63 @@ pub enum Target {
     Folder(PathBuf),
     /// A database file and the name of a cellar in it.
     Sqlite { file: PathBuf, cellar: String },
+    /// The address of a PostgreSQL database and the name of a cellar in it.
+    Postgres { address: String, cellar: String },
 }
 
 /// A cellar that was opened.
 pub enum Open {
     Folder(Cellar<Folder>),
     Sqlite(Box<(Connection, SqliteCellar)>),
+    Postgres(Box<(RefCell<Client>, PostgresCellar)>),
+}
+
+/// A database, and the name of a cellar in it.
+pub enum Database {
+    Sqlite(Connection, String),
+    Postgres(Box<Client>, String),
 }
 
 impl Target {
     pub fn read(text: &str) -> Result<Self> {
         let bad = |message: &str| Err(Error::new(ErrorKind::BadRequest, format!("`{text}`: {message}")));
+        let split = |whole: &str| {
+            let (place, cellar) = whole.rsplit_once('#')?;
+            (!place.is_empty() && !cellar.is_empty()).then(|| (place.to_owned(), cellar.to_owned()))
+        };
         if let Some(rest) = text.strip_prefix("sqlite:") {
-            return match rest.split_once('#') {
-                Some((file, cellar)) if !file.is_empty() && !cellar.is_empty() => {
-                    Ok(Self::Sqlite { file: file.into(), cellar: cellar.to_owned() })
-                }
-                _ => bad("name the database and the table, as in `sqlite:app.db#items`."),
+            return match split(rest) {
+                Some((file, cellar)) => Ok(Self::Sqlite { file: file.into(), cellar }),
+                None => bad("name the database and the table, as in `sqlite:app.db#items`."),
+            };
+        }
+        if text.starts_with("postgres://") || text.starts_with("postgresql://") {
+            return match split(text) {
+                Some((address, cellar)) => Ok(Self::Postgres { address, cellar }),
+                None => bad("name the table, too, as in `postgres://localhost/app#items`."),
             };
         }
         if text.contains("://") || text.is_empty() {
-            return bad("give a folder, such as `shed.cellar`, or a table, such as `sqlite:app.db#items`.");
+            return bad(
+                "give a folder, such as `shed.cellar`, or a table, such as `sqlite:app.db#items` or \
+                 `postgres://localhost/app#items`.",
+            );
         }
         Ok(Self::Folder(text.into()))
     }
 
     /// The database and the name of the cellar in it.
-    pub fn database(text: &str) -> Result<(Connection, String)> {
+    pub fn database(text: &str) -> Result<Database> {
         match Self::read(text)? {
-            Self::Sqlite { file, cellar } => Ok((connect(&file)?, cellar)),
+            Self::Sqlite { file, cellar } => Ok(Database::Sqlite(connect(&file)?, cellar)),
+            Self::Postgres { address, cellar } => {
+                Ok(Database::Postgres(Box::new(connect_to_server(&address)?), cellar))
+            }
             Self::Folder(_) => Err(Error::new(
                 ErrorKind::BadRequest,
-                format!("`{text}` is a folder; give a table, as in `sqlite:app.db#items`."),
+                format!(
+                    "`{text}` is a folder; give a table, as in `sqlite:app.db#items` or `postgres://localhost/app#items`."
+                ),
             )),
         }
     }
@@ -68,6 +98,11 @@ impl Target {
                     SqliteCellar::open(&connection, &cellar).map_err(|error| at_path(&file, error))?;
                 Ok(Open::Sqlite(Box::new((connection, cellar))))
             }
+            Self::Postgres { address, cellar } => {
+                let mut client = connect_to_server(&address)?;
+                let cellar = PostgresCellar::open(&mut client, &cellar)?;
+                Ok(Open::Postgres(Box::new((RefCell::new(client), cellar))))
+            }
         }
     }
 }
@@ -77,6 +112,7 @@ impl Open {
         match self {
             Self::Folder(cellar) => cellar.schema(),
             Self::Sqlite(both) => both.1.schema(),
+            Self::Postgres(both) => both.1.schema(),
         }
     }
 
@@ -84,6 +120,7 @@ impl Open {
         match self {
             Self::Folder(cellar) => cellar.search(query, find),
             Self::Sqlite(both) => both.1.search(&both.0, query, find),
+            Self::Postgres(both) => both.1.search(&mut *both.0.borrow_mut(), query, find),
         }
     }
 
@@ -91,6 +128,7 @@ impl Open {
         match self {
             Self::Folder(cellar) => cellar.search_reporting(query, find),
             Self::Sqlite(both) => both.1.search_reporting(&both.0, query, find),
+            Self::Postgres(both) => both.1.search_reporting(&mut *both.0.borrow_mut(), query, find),
         }
     }
 
@@ -98,6 +136,7 @@ impl Open {
         match self {
             Self::Folder(cellar) => cellar.why(query, find, key),
             Self::Sqlite(both) => both.1.why(&both.0, query, find, key),
+            Self::Postgres(both) => both.1.why(&mut *both.0.borrow_mut(), query, find, key),
         }
     }
 
@@ -105,6 +144,7 @@ impl Open {
         match self {
             Self::Folder(cellar) => cellar.compare(query, first, second),
             Self::Sqlite(both) => both.1.compare(&both.0, query, first, second),
+            Self::Postgres(both) => both.1.compare(&mut *both.0.borrow_mut(), query, first, second),
         }
     }
 
@@ -116,6 +156,7 @@ impl Open {
         match self {
             Self::Folder(cellar) => cellar.terms(pattern, most),
             Self::Sqlite(both) => both.1.terms(&both.0, pattern, most),
+            Self::Postgres(both) => both.1.terms(&mut *both.0.borrow_mut(), pattern, most),
         }
     }
 
@@ -123,6 +164,16 @@ impl Open {
         match self {
             Self::Folder(cellar) => cellar.check(),
             Self::Sqlite(both) => both.1.check(&both.0),
+            Self::Postgres(both) => both.1.check(&mut *both.0.borrow_mut()),
+        }
+    }
+
+    /// The records that differ from their rows; none for a folder, which has no rows.
+    pub fn differences(&self) -> Result<Option<Vec<(Key, Difference)>>> {
+        match self {
+            Self::Folder(_) => Ok(None),
+            Self::Sqlite(both) => both.1.differences(&both.0).map(Some),
+            Self::Postgres(both) => both.1.differences(&mut both.0.borrow_mut()).map(Some),
         }
     }
 
@@ -130,6 +181,7 @@ impl Open {
         match self {
             Self::Folder(cellar) => cellar.compact().map(|_| ()),
             Self::Sqlite(both) => both.1.compact(&both.0).map(|_| ()),
+            Self::Postgres(both) => both.1.compact(&mut both.0.borrow_mut()).map(|_| ()),
         }
     }
 
@@ -137,8 +189,73 @@ impl Open {
         match self {
             Self::Folder(cellar) => cellar.info(),
             Self::Sqlite(both) => both.1.info(&both.0),
+            Self::Postgres(both) => both.1.info(&mut *both.0.borrow_mut()),
         }
     }
+}
+
+impl Database {
+    /// The name of the cellar.
+    pub fn cellar(&self) -> &str {
+        let (Self::Sqlite(_, cellar) | Self::Postgres(_, cellar)) = self;
+        cellar
+    }
+
+    pub fn adopt(&mut self, schema: &Schema, progress: impl FnMut(u64)) -> Result<Synced> {
+        match self {
+            Self::Sqlite(connection, cellar) => {
+                SqliteCellar::adopt_with(connection, cellar, schema, progress).map(|(_, synced)| synced)
+            }
+            Self::Postgres(client, cellar) => {
+                PostgresCellar::adopt_with(client, cellar, schema, progress).map(|(_, synced)| synced)
+            }
+        }
+    }
+
+    pub fn release(&mut self) -> Result<()> {
+        match self {
+            Self::Sqlite(connection, cellar) => SqliteCellar::release(connection, cellar),
+            Self::Postgres(client, cellar) => PostgresCellar::release(&mut **client, cellar),
+        }
+    }
+
+    pub fn repair(&mut self) -> Result<Repaired> {
+        match self {
+            Self::Sqlite(connection, cellar) => SqliteCellar::open(connection, cellar)?.repair(connection),
+            Self::Postgres(client, cellar) => PostgresCellar::open(&mut **client, cellar)?.repair(client),
+        }
+    }
+
+    pub fn sync(&mut self) -> Result<Synced> {
+        match self {
+            Self::Sqlite(connection, cellar) => SqliteCellar::open(connection, cellar)?.sync(connection),
+            Self::Postgres(client, cellar) => PostgresCellar::open(&mut **client, cellar)?.sync(client),
+        }
+    }
+
+    /// The cellar with its connection, for a keeper.
+    pub fn kept(self) -> Result<Box<dyn Kept>> {
+        Ok(match self {
+            Self::Sqlite(connection, cellar) => {
+                let cellar = SqliteCellar::open(&connection, &cellar)?;
+                Box::new((connection, Arc::new(cellar)))
+            }
+            Self::Postgres(mut client, cellar) => {
+                let cellar = PostgresCellar::open(&mut *client, &cellar)?;
+                Box::new((*client, Arc::new(cellar)))
+            }
+        })
+    }
+}
+
+/// Connects to a PostgreSQL server.
+fn connect_to_server(address: &str) -> Result<Client> {
+    Client::connect(address, NoTls).map_err(|error| {
+        // The address may have a password in it.
+        let cause = std::error::Error::source(&error).map_or_else(String::new, |cause| format!(" ({cause})"));
+        let message = format!("Connecting to the PostgreSQL server failed: {error}{cause}.");
+        Error::caused(ErrorKind::Place, message, error)
+    })
 }
 
 /// Opens a database that is there.

@@ -17,7 +17,7 @@ use serde_json::Value;
 use std::collections::BTreeMap;
 use std::fs;
 use std::path::{Path, PathBuf};
-use std::process::{Command, Output};
+use std::process::{Command, Output, Stdio};
 
 struct Desk {
     folder: tempfile::TempDir,
@@ -315,7 +315,7 @@ fn a_second_process_reads_while_one_writes() {
     desk.file("first.ndjson", "{\"id\": -1, \"title\": \"oak\"}\n");
     desk.done(&["load", "shed.cellar", "first.ndjson", "--schema", "schema.toml"]);
     let mut writer = desk.command(&["load", "shed.cellar", "items.ndjson", "--batch", "100"]);
-    let mut writer = writer.stderr(std::process::Stdio::null()).spawn().unwrap();
+    let mut writer = writer.stderr(Stdio::null()).spawn().unwrap();
     let mut totals = Vec::new();
     while writer.try_wait().unwrap().is_none() {
         totals.push(desk.json(&["find", "shed.cellar", "oak", "--limit", "0"])["total"].as_u64().unwrap());
@@ -370,6 +370,49 @@ fn a_table_is_adopted_changed_by_another_program_and_released() {
         .query_row("SELECT count(*) FROM sqlite_schema WHERE name LIKE '%cellar%'", [], |row| row.get(0))
         .unwrap();
     assert_eq!(left, 0);
+}
+
+#[test]
+fn changes_are_followed_and_what_no_trigger_saw_is_found_and_repaired() {
+    let desk = Desk::new();
+    desk.file("schema.toml", SCHEMA);
+    let db = Connection::open(desk.path("app.db")).unwrap();
+    db.execute_batch(
+        "PRAGMA journal_mode = WAL;
+         CREATE TABLE items(id TEXT PRIMARY KEY, title TEXT, notes TEXT, found_on TEXT, price REAL);
+         INSERT INTO items(id, title) VALUES ('q1', 'Walnut box'), ('q2', 'Umbrella');",
+    )
+    .unwrap();
+    let target = "sqlite:app.db#items";
+    desk.done(&["adopt", target, "--schema", "schema.toml"]);
+    let mut follower = desk.command(&["sync", target, "--follow"]).stderr(Stdio::null()).spawn().unwrap();
+    db.execute_batch("UPDATE items SET title = 'Red umbrella' WHERE id = 'q2'").unwrap();
+    let caught_up = (0..200).any(|_| {
+        std::thread::sleep(std::time::Duration::from_millis(50));
+        desk.json(&["info", target])["pending"] == 0
+    });
+    follower.kill().unwrap();
+    follower.wait().unwrap();
+    assert!(caught_up);
+    assert!(desk.done(&["check", target]).contains("everything agrees, with the rows, too"));
+
+    let trigger: String = db
+        .query_row("SELECT sql FROM sqlite_schema WHERE name = 'cellar_items_after_update'", [], |row| {
+            row.get(0)
+        })
+        .unwrap();
+    db.execute_batch(&format!(
+        "DROP TRIGGER cellar_items_after_update; UPDATE items SET title = 'Elm box' WHERE id = 'q1'; {trigger}"
+    ))
+    .unwrap();
+    let output = desk.call(&["check", target]);
+    assert_eq!(output.status.code(), Some(1));
+    assert_eq!(String::from_utf8_lossy(&output.stdout), "q1 is found as its row was before\n");
+    assert!(said(&output).contains("`repair`"), "{}", said(&output));
+    desk.done(&["repair", target]);
+    assert_eq!(desk.keys(target, "elm"), ["\"q1\""]);
+    desk.done(&["check", target]);
+    assert!(desk.refused(2, &["repair", "shed.cellar"]).contains("folder"));
 }
 
 #[test]
@@ -475,8 +518,8 @@ fn a_reader_that_has_seen_enough_is_no_error() {
     let desk = loaded();
     let mut child = desk
         .command(&["find", "shed.cellar", "walnut", "--json"])
-        .stdout(std::process::Stdio::piped())
-        .stderr(std::process::Stdio::piped())
+        .stdout(Stdio::piped())
+        .stderr(Stdio::piped())
         .spawn()
         .unwrap();
     drop(child.stdout.take());
@@ -525,7 +568,7 @@ fn a_killed_loader_leaves_whole_batches_and_goes_on_where_it_stopped() {
     let mut loaded = 0;
     for delay in [5, 9, 14, 20, 31, 45, 60] {
         let mut loader = desk.command(&load);
-        let mut loader = loader.stderr(std::process::Stdio::null()).spawn().unwrap();
+        let mut loader = loader.stderr(Stdio::null()).spawn().unwrap();
         std::thread::sleep(std::time::Duration::from_millis(delay));
         loader.kill().unwrap();
         loader.wait().unwrap();
@@ -659,7 +702,7 @@ fn filters_orders_and_pages_are_for_the_command_too() {
         (&["box", "--where", "found_on > soon"][..], "^^^^"),
         (&["box", "--where", "colour = 1"], "There is no column `colour`"),
         (&["(box", "--exacting"], "A bracket is not closed."),
-        (&["box", "--sort", "found_on:sideways"], "use `up` or `down`"),
+        (&["box", "--sort", "found_on:sideways"], "`:up` or `:down`"),
         (&["box", "--sort", "title"], "can't be compared"),
         (&["box", "--after", "nonsense"], "no place in an order"),
         (&["box", "--words", "120%"], "60%"),

@@ -101,6 +101,11 @@ impl Error {
         self.kind() == ErrorKind::BadRequest
     }
 
+    /// Whether what is kept no longer belongs together, such as a handle that was opened before a table was adopted anew.
+    pub fn is_out_of_step(&self) -> bool {
+        self.kind() == ErrorKind::OutOfStep
+    }
+
     /// Whether somebody else holds a lock that this call needed.
     pub fn is_busy(&self) -> bool {
         self.kind() == ErrorKind::Busy

@@ -30,12 +30,12 @@ pub mod store;
 pub mod text;
 mod wire;
 
-pub use catalog::{Batch, Merging, Opened, Published, Snapshot, SoFar, Tally, TermCount, Terms};
+pub use catalog::{Batch, Difference, Merging, Opened, Published, Snapshot, SoFar, Tally, TermCount, Terms};
 pub use error::{Error, ErrorKind, Result};
 pub use filter::Filter;
 pub use query::{Expansions, Misread, Query};
 pub use record::{Key, Record, Value};
-pub use schema::{Column, Kind, Packing, Schema};
+pub use schema::{Column, Join, Kind, Packing, Schema};
 pub use search::{Find, Found, Hit, Progress, Search, Words};
 pub use show::{Highlighter, Marks};
 pub use store::{Manifest, Memory, PieceId, Unit, View};

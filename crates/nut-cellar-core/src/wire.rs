@@ -54,13 +54,16 @@ impl<'a> Reader<'a> {
     #[inline]
     pub fn varint(&mut self) -> Result<u64, Broken> {
         // Most numbers are small.
-        match self.rest {
-            [byte @ ..0x80, rest @ ..] => {
-                self.rest = rest;
-                Ok((*byte).into())
+        let (value, rest) = match self.rest {
+            [a @ ..0x80, rest @ ..] => (u64::from(*a), rest),
+            [a, b @ ..0x80, rest @ ..] => (u64::from(a & 0x7f) | u64::from(*b) << 7, rest),
+            [a, b, c @ ..0x80, rest @ ..] => {
+                (u64::from(a & 0x7f) | u64::from(b & 0x7f) << 7 | u64::from(*c) << 14, rest)
             }
-            _ => self.long_varint(),
-        }
+            _ => return self.long_varint(),
+        };
+        self.rest = rest;
+        Ok(value)
     }
 
     fn long_varint(&mut self) -> Result<u64, Broken> {
@@ -108,6 +111,11 @@ impl<'a> Reader<'a> {
         let (taken, rest) = self.rest.split_first_chunk::<N>().ok_or(Broken("a field of fixed size"))?;
         self.rest = rest;
         Ok(*taken)
+    }
+
+    /// The next bytes, if there are so many; they are not taken.
+    pub fn ahead<const N: usize>(&self) -> Option<&'a [u8; N]> {
+        self.rest.first_chunk()
     }
 
     pub fn u8(&mut self) -> Result<u8, Broken> {

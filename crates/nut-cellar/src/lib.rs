@@ -24,6 +24,8 @@
 
 mod cellar;
 pub mod folder;
+#[cfg(feature = "postgres")]
+pub mod postgres;
 pub mod rows;
 #[cfg(feature = "sqlite")]
 pub mod sqlite;
@@ -31,10 +33,10 @@ pub mod sqlite;
 pub use cellar::{Cellar, Info, Patience, Place};
 pub use folder::{Durability, Folder};
 pub use nut_cellar_core::{
-    Batch, Column, Error, ErrorKind, Expansions, Filter, Find, Found, Highlighter, Hit, Key, Kind, Language,
-    Manifest, Marks, Memory, Merging, Misread, Opened, Packing, PieceId, Progress, Published, Query, Recipe,
-    Record, Result, Schema, Search, Snapshot, SoFar, Tally, TermCount, Terms, Token, Unit, Value, View,
-    Words, filter, query, rank, schema, search, shelf, store, text,
+    Batch, Column, Difference, Error, ErrorKind, Expansions, Filter, Find, Found, Highlighter, Hit, Join,
+    Key, Kind, Language, Manifest, Marks, Memory, Merging, Misread, Opened, Packing, PieceId, Progress,
+    Published, Query, Recipe, Record, Result, Schema, Search, Snapshot, SoFar, Tally, TermCount, Terms,
+    Token, Unit, Value, View, Words, filter, query, rank, schema, search, shelf, store, text,
 };
 
 /// The examples of the README are compiled and run with the documentation's.

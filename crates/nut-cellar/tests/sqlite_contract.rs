@@ -72,8 +72,11 @@ fn a_search_reads_the_pending_rows_and_no_others() {
 
     let statements: Vec<String> = std::mem::take(&mut *statements.lock().unwrap());
     let on_rows: Vec<_> = statements.iter().filter(|sql| sql.contains("\"items\"")).collect();
-    let expected =
-        |key: &str| format!("SELECT \"id\", \"title\", \"notes\" FROM main.\"items\" WHERE \"id\" = '{key}'");
+    let expected = |key: &str| {
+        format!(
+            "SELECT base.\"id\", base.\"title\", base.\"notes\" FROM main.\"items\" AS base WHERE base.\"id\" = '{key}'"
+        )
+    };
     let both = [expected("k77"), expected("k78")];
     assert_eq!(on_rows, [&both[0], &both[1], &both[0], &both[1]]);
     let writes = ["INSERT", "UPDATE", "DELETE", "CREATE", "REPLACE"];

@@ -10,7 +10,7 @@
 
 mod support;
 
-use nut_cellar::sqlite::SqliteCellar;
+use nut_cellar::sqlite::{SqlFunctions, SqliteCellar};
 use nut_cellar::{Column, Find, Key, Query, Record, Schema, Words};
 use rusqlite::Connection;
 use std::collections::BTreeMap;
@@ -83,13 +83,7 @@ fn rows(connection: &Connection) -> BTreeMap<Key, Record> {
     let mut rows = statement.query([]).unwrap();
     let mut all = BTreeMap::new();
     while let Some(row) = rows.next().unwrap() {
-        let key = match row.get(0).unwrap() {
-            rusqlite::types::Value::Integer(number) => Key::Integer(number),
-            rusqlite::types::Value::Text(text) => Key::Text(text),
-            rusqlite::types::Value::Blob(bytes) => Key::Bytes(bytes),
-            other => panic!("no key: {other:?}"),
-        };
-        let mut record = Record::new(key);
+        let mut record = Record::new(key_of(row.get(0).unwrap()));
         for (place, column) in [(1, "title"), (2, "notes")] {
             let value: Option<String> = row.get(place).unwrap();
             if let Some(value) = value {
@@ -124,12 +118,51 @@ fn check(dice: &mut Dice, cellar: &SqliteCellar, connection: &Connection, at: &s
     let expected: Vec<_> =
         oracle::search(&rows, &search).into_iter().map(|hit| (hit.key, hit.score.to_bits())).collect();
     let hits: Vec<_> = found.hits.iter().map(|hit| (hit.key.clone(), hit.score.to_bits())).collect();
-    assert_eq!((found.total, hits), (expected.len() as u64, expected), "{at}: {}", query.join(" "));
+    assert_eq!((found.total, &hits), (expected.len() as u64, &expected), "{at}: {}", query.join(" "));
+    check_sql(connection, &query.join(" "), weights, &hits, at);
     for hit in &found.hits {
         for column in ["title", "notes"] {
             let shown = hit.values.get(column).map_or(&[][..], Vec::as_slice);
             assert_eq!(shown, rows[&hit.key].values(column), "{at}: what is shown of {}", hit.key);
         }
+    }
+}
+
+fn key_of(value: rusqlite::types::Value) -> Key {
+    match value {
+        rusqlite::types::Value::Integer(number) => Key::Integer(number),
+        rusqlite::types::Value::Text(text) => Key::Text(text),
+        rusqlite::types::Value::Blob(bytes) => Key::Bytes(bytes),
+        other => panic!("no key: {other:?}"),
+    }
+}
+
+/// SQL gives the same hits: as a table, and joined to the rows, where they are looked up by key.
+fn check_sql(connection: &Connection, query: &str, weights: [f32; 2], hits: &[(Key, u32)], at: &str) {
+    let settings =
+        format!(r#"{{"words": "any", "weights": {{"title": {}, "notes": {}}}}}"#, weights[0], weights[1]);
+    let read = |sql: &str| {
+        let mut statement = connection.prepare_cached(sql).unwrap();
+        let rows = statement.query_map([query, &settings], |row| {
+            let score: Option<f64> = row.get(1)?;
+            Ok((key_of(row.get(0)?), score.map(|score| (score as f32).to_bits())))
+        });
+        rows.unwrap().collect::<Result<Vec<_>, _>>()
+    };
+    let all = read("SELECT key, score FROM cellar_find('items', ?1, 100, ?2) ORDER BY rank");
+    let all = match all {
+        Err(error) if connection.is_autocommit() && error.to_string().contains("locked") => return,
+        all => all.unwrap(),
+    };
+    let expected: Vec<_> = hits.iter().map(|(key, score)| (key.clone(), Some(*score))).collect();
+    assert_eq!(all, expected, "{at}: in SQL");
+    let joined = read(
+        "SELECT items.id, found.score FROM items
+         LEFT JOIN cellar_find('items', ?1, 100, ?2) AS found ON found.key = items.id",
+    );
+    let found: BTreeMap<_, _> = hits.iter().cloned().collect();
+    for (key, score) in joined.unwrap() {
+        assert_eq!(score, found.get(&key).copied(), "{at}: joined to {key}");
     }
 }
 
@@ -151,6 +184,10 @@ fn history(seed: u64, table: usize, journal: &str, steps: u64) {
     }
     let cellar = SqliteCellar::adopt(&first, "items", &schema()).unwrap();
     let programs = [connect(), connect()];
+    let functions = SqlFunctions::new();
+    for program in programs.iter().chain([&first]) {
+        functions.register(program).unwrap();
+    }
     for program in &programs {
         program.pragma_update(None, "recursive_triggers", dice.roll(2) == 0).unwrap();
     }

@@ -3,6 +3,7 @@
 //! What always holds: no two live records of a snapshot have the same key, and its totals count live records alone.
 
 mod batch;
+mod difference;
 mod locate;
 mod mask;
 mod merging;
@@ -10,6 +11,7 @@ mod snapshot;
 mod terms;
 
 pub use batch::{Batch, DEFAULT_BUDGET, Published, SoFar};
+pub use difference::Difference;
 pub use mask::Mask;
 pub use merging::{MOST_SHELVES, Merging};
 pub(crate) use snapshot::Standing;

@@ -5,8 +5,10 @@
 
 mod column;
 mod file;
+mod source;
 
 pub use column::{Column, Kind};
+pub use source::{Join, Link, MOST_JOINS, Source};
 
 use crate::error::{Error, ErrorKind, Result};
 use foldhash::fast::RandomState;
@@ -63,14 +65,6 @@ fn is_quick(packing: &Packing) -> bool {
     *packing == Packing::Quick
 }
 
-/// Where the rows come from, for a cellar inside a database.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct Source {
-    /// The table that holds one row for each record.
-    pub table: String,
-}
-
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
 struct Raw {
@@ -108,7 +102,14 @@ impl Schema {
     /// The schema with the table that its rows come from.
     #[must_use]
     pub fn from_table(mut self, table: impl Into<String>) -> Self {
-        self.source = Some(Source { table: table.into() });
+        self.source.get_or_insert_default().table = table.into();
+        self
+    }
+
+    /// The schema with one more table joined to that of its rows, which has to be [named](Self::from_table).
+    #[must_use]
+    pub fn joining(mut self, join: Join) -> Self {
+        self.source.get_or_insert_default().joins.push(join);
         self
     }
 
@@ -182,6 +183,9 @@ impl Schema {
                 "The schema has {} columns and at most {MAX_COLUMNS} are allowed.",
                 self.columns.len()
             ));
+        }
+        if let Some(source) = &self.source {
+            source.check()?;
         }
         match self.text_columns().count() {
             0 => bad("The schema has no column of kind \"text\", so nothing could be found; add one.".into()),

@@ -16,9 +16,9 @@ use std::ops::Bound as Edge;
 /// The most different words, phrases and patterns of a query; more are left out.
 const MOST_LEAVES: usize = 4_096;
 /// The most different walks through a dictionary, for patterns, beginnings and near spellings; more are left out. Of those that
-/// nothing leads to, such as `*a*`, two.
+/// nothing leads to, such as `*a*`, one: it has to look at every term.
 const MOST_WALKS: usize = 16;
-const MOST_WIDE_WALKS: usize = 2;
+const MOST_WIDE_WALKS: usize = 1;
 
 /// Binds a query.
 pub(super) fn bind(schema: &Schema, query: &Query, find: &Find) -> Result<Plan> {

@@ -8,7 +8,7 @@ use crate::bits::Bits;
 use crate::catalog::{Snapshot, Standing};
 use crate::schema::ColumnSet;
 use crate::shelf::{Hand, Step, TermEntry, if_at_hand};
-use crate::text::{Automaton, accepts};
+use crate::text::{Automaton, Pattern, accepts};
 use std::cmp::Reverse;
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -103,7 +103,9 @@ fn gather_one(shelves: &[Standing], lookup: &Lookup, family: &mut Gathered, hand
                     return Ok(true);
                 }
                 let known = named.get(term).copied().unwrap_or(0.0);
-                let likeness = lookup.like.iter().map(|like| likeness(like, term)).fold(known, f32::max);
+                let others = lookup.like.iter().filter(|other| !std::ptr::eq(*other, like));
+                let other = others.map(|like| likeness(like, term)).fold(known, f32::max);
+                let likeness = likeness_of_accepted(like, term).max(other);
                 // A mistake in what has to be right.
                 if likeness > 0.0 {
                     family.find(shelves, hand, place, &entry)?;
@@ -164,18 +166,24 @@ pub(super) fn each_like(
 
 /// How alike a term is to what is looked for; 0 if it is not.
 pub(crate) fn likeness(like: &Like, term: &str) -> f32 {
-    let share = |letters: usize| letters as f32 / term.chars().count().max(1) as f32;
     match like {
-        Like::Pattern(pattern) if accepts(pattern, term) => share(pattern.letters()).min(1.0),
-        Like::Beginning(pattern) if term.starts_with(pattern.beginning()) => {
-            BEGINNING_LIKENESS * share(pattern.letters()).min(1.0)
-        }
+        Like::Pattern(pattern) if !accepts(pattern, term) => 0.0,
+        Like::Beginning(pattern) if !term.starts_with(pattern.beginning()) => 0.0,
+        like => likeness_of_accepted(like, term),
+    }
+}
+
+/// How alike a term is that a walk for it accepts; still 0 if a mistake is in what has to be right.
+fn likeness_of_accepted(like: &Like, term: &str) -> f32 {
+    let share = |pattern: &Pattern| (pattern.letters() as f32 / term.chars().count().max(1) as f32).min(1.0);
+    match like {
+        Like::Pattern(pattern) => share(pattern),
+        Like::Beginning(pattern) => BEGINNING_LIKENESS * share(pattern),
         Like::Near(spelling) => match spelling.distance(term) {
             Some(0) => 1.0,
             Some(mistakes) => NEAR_LIKENESS[mistakes.min(NEAR_LIKENESS.len()) - 1],
             None => 0.0,
         },
-        _ => 0.0,
     }
 }
 

@@ -28,6 +28,7 @@ mod steps;
 mod stream;
 mod tightness;
 mod top;
+mod typed;
 mod value_test;
 mod walk;
 mod why;

@@ -115,6 +115,10 @@ impl Shelf {
         }
         let mut either = BTreeSet::new();
         let sets = automaton.runs();
+        // Nearly all groups have a term with whatever character.
+        if sets.iter().any(|runs| runs.iter().all(|run| run.chars().nth(1).is_none())) {
+            return Ok(None);
+        }
         for runs in &sets {
             let mut groups: Option<Vec<usize>> = None;
             for part in threes(runs) {
@@ -166,7 +170,7 @@ fn ruled_out<A: Automaton>(automaton: &A, beginning: &[u8]) -> Option<Vec<u8>> {
     None
 }
 
-/// A run of bytes that every word has which is looked for, if one is known, and whether it is at its end. Where words have a
+/// A run of several bytes that every word has which is looked for, if one is known, and whether it is at its end. Where words have a
 /// beginning in common, the automaton itself rules out most others, and all that begin as they do.
 fn needle<A: Automaton>(automaton: &A) -> Option<(Vec<u8>, bool)> {
     if !automaton.beginning().is_empty() {
@@ -174,7 +178,7 @@ fn needle<A: Automaton>(automaton: &A) -> Option<(Vec<u8>, bool)> {
     }
     let sets = automaton.runs();
     let [runs] = sets.as_slice() else { return None };
-    let longest = runs.iter().max_by_key(|run| run.len())?;
+    let longest = runs.iter().max_by_key(|run| run.len()).filter(|run| run.len() > 1)?;
     let run = longest.strip_suffix(END);
     Some((run.unwrap_or(longest).as_bytes().to_vec(), run.is_some()))
 }
@@ -275,8 +279,9 @@ impl<A: Automaton> Look<'_, A> {
             if !has_needle || !self.accepts(term)? {
                 continue;
             }
-            let term = str::from_utf8(term).map_err(|_| Broken("a term"))?.to_owned();
-            match (self.take)(hand, &term, part.entry()?) {
+            let entry = part.entry()?;
+            let term = str::from_utf8(part.term().0).map_err(|_| Broken("a term"))?;
+            match (self.take)(hand, term, entry) {
                 Ok(goes_on) => self.goes_on = goes_on,
                 Err(error) => {
                     self.goes_on = false;
@@ -289,7 +294,12 @@ impl<A: Automaton> Look<'_, A> {
 
     /// Reads an entry from where it parts from the one that was read before, and tells whether it is looked for.
     fn accepts(&mut self, term: &[u8]) -> Result<bool, Broken> {
-        let known = self.states.last().map_or(0, |(bytes, _)| *bytes);
+        let Some((known, state)) = self.states.last() else { return Ok(false) };
+        // What begins like this is looked for, whatever follows.
+        if self.automaton.accepts_all(state) {
+            return Ok(true);
+        }
+        let known = *known;
         let rest = str::from_utf8(term.get(known..).unwrap_or_default()).map_err(|_| Broken("a term"))?;
         for (at, next) in rest.char_indices() {
             let end = known + at + next.len_utf8();
@@ -300,7 +310,11 @@ impl<A: Automaton> Look<'_, A> {
                 self.last.extend_from_slice(&term[..end]);
                 return Ok(false);
             };
+            let all = self.automaton.accepts_all(&state);
             self.states.push((end, state));
+            if all {
+                return Ok(true);
+            }
         }
         Ok(self.states.last().is_some_and(|(_, state)| self.automaton.accepts(state)))
     }

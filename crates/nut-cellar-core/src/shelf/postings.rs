@@ -598,8 +598,12 @@ impl Shelf {
             let broken = |what| self.broken(Section::Postings, what);
             let (gaps, shapes) = spare;
             let kinds = Shapes::new(self.columns());
-            get_block(&mut Reader::new(&bytes), kinds, entry.records as usize, gaps, shapes)
-                .map_err(broken)?;
+            let (mut reader, count) = (Reader::new(&bytes), entry.records as usize);
+            if count < pack::SHORTEST {
+                get_block(&mut reader, kinds, count, gaps, shapes).map_err(broken)?;
+            } else {
+                pack::get(&mut reader, count, gaps).map_err(broken)?;
+            }
             let mut next = 0_u32;
             for gap in gaps {
                 let ordinal = next.checked_add(*gap).filter(|ordinal| *ordinal < self.records());

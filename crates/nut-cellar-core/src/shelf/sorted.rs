@@ -524,7 +524,15 @@ impl<'a> Entries<'a> {
         }
         self.shared = shared;
         self.entry.truncate(shared);
-        self.entry.extend_from_slice(self.reader.take(own)?);
+        // Most entries have few bytes of their own, and copying as many as a register holds is faster than counting them.
+        match self.reader.ahead::<16>() {
+            Some(ahead) if own <= ahead.len() => {
+                self.entry.extend_from_slice(ahead);
+                self.entry.truncate(shared + own);
+                self.reader.take(own)?;
+            }
+            _ => self.entry.extend_from_slice(self.reader.take(own)?),
+        }
         Ok(true)
     }
 

@@ -14,6 +14,11 @@ pub trait Automaton {
     /// Whether the word that ends here is looked for.
     fn accepts(&self, state: &Self::State) -> bool;
 
+    /// Whether every word that begins so is looked for; never true where one is not.
+    fn accepts_all(&self, _state: &Self::State) -> bool {
+        false
+    }
+
     /// What every word that is looked for begins with; may be empty.
     fn beginning(&self) -> &str;
 

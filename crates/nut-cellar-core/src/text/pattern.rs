@@ -9,6 +9,8 @@ use std::fmt;
 
 /// The most characters and question marks in a pattern: one bit each, and one for the end.
 const MOST: usize = 63;
+/// The number of ASCII characters.
+const ASCII: usize = 128;
 
 /// A pattern of a whole word.
 ///
@@ -25,8 +27,10 @@ pub struct Pattern {
     characters: Vec<Option<char>>,
     /// Before which of them, or before the end, any characters may stand.
     any: u64,
-    /// For each different character where it may stand.
-    masks: Vec<(char, u64)>,
+    /// For each character below [`ASCII`] where it may stand, a question mark included.
+    ascii: Box<[u64; ASCII]>,
+    /// The same for each different character above.
+    others: Vec<(char, u64)>,
     /// Where a question mark stands.
     open: u64,
     beginning: String,
@@ -58,22 +62,25 @@ impl Pattern {
                 format!("A pattern has at most {MOST} characters and question marks; this one is longer.");
             return Err(Error::new(ErrorKind::BadRequest, message));
         }
-        let (mut masks, mut open) = (Vec::<(char, u64)>::new(), 0);
-        for (place, character) in characters.iter().enumerate() {
-            let bit = 1 << place;
-            match character {
-                None => open |= bit,
-                Some(wanted) => match masks.iter_mut().find(|(known, _)| known == wanted) {
-                    Some((_, mask)) => *mask |= bit,
-                    None => masks.push((*wanted, bit)),
-                },
+        let places = |wanted: Option<char>| {
+            let all = characters.iter().enumerate().filter(move |(_, character)| **character == wanted);
+            all.fold(0, |places, (place, _)| places | 1 << place)
+        };
+        let open = places(None);
+        let mut ascii = Box::new([open; ASCII]);
+        let mut others = Vec::new();
+        for wanted in characters.iter().flatten() {
+            let mask = open | places(Some(*wanted));
+            match ascii.get_mut(*wanted as usize) {
+                Some(known) => *known = mask,
+                None => others.push((*wanted, mask)),
             }
         }
         let fixed = |(place, _): &(usize, &Option<char>)| any >> place & 1 == 0;
         let beginning =
             characters.iter().enumerate().take_while(fixed).map_while(|(_, character)| *character);
         let beginning = beginning.collect();
-        Ok(Self { characters, any, masks, open, beginning })
+        Ok(Self { characters, any, ascii, others, open, beginning })
     }
 
     /// How many of its characters stand for themselves.
@@ -95,13 +102,19 @@ impl Automaton for Pattern {
     }
 
     fn step(&self, state: &u64, next: char) -> Option<u64> {
-        let mask = self.masks.iter().find(|(known, _)| *known == next).map_or(0, |(_, mask)| *mask);
-        let moved = (state & (mask | self.open)) << 1 | state & self.any;
+        let mask = self.ascii.get(next as usize).copied().unwrap_or_else(|| {
+            self.others.iter().find(|(known, _)| *known == next).map_or(self.open, |(_, mask)| *mask)
+        });
+        let moved = (state & mask) << 1 | state & self.any;
         (moved != 0).then_some(moved)
     }
 
     fn accepts(&self, state: &u64) -> bool {
         state >> self.characters.len() & 1 == 1
+    }
+
+    fn accepts_all(&self, state: &u64) -> bool {
+        self.accepts(state) && self.any >> self.characters.len() & 1 == 1
     }
 
     fn beginning(&self) -> &str {

@@ -4,6 +4,55 @@
 //! [`Batch`](crate::Batch) that would publish them, into a [`Spool`] that is never published. Catching up fills a spool
 //! in the same way and then pours it into the database in one short transaction.
 
+#[cfg(any(feature = "sqlite", feature = "postgres"))]
+pub(crate) mod cache;
+#[cfg(any(feature = "sqlite", feature = "postgres"))]
+mod compare;
+#[cfg(any(feature = "sqlite", feature = "postgres"))]
+pub(crate) mod json;
+mod keeper;
 mod spool;
 
+use nut_cellar_core::{Difference, Key};
+
+#[cfg(any(feature = "sqlite", feature = "postgres"))]
+pub(crate) use compare::differences;
+pub use keeper::{Keeper, Kept, Pace, Stop, keep};
 pub use spool::{Contents, Spool};
+
+/// What catching up did.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Synced {
+    /// Rows that were read and put.
+    pub put: u64,
+    /// Records that are no longer, replaced or removed.
+    pub removed: u64,
+    /// Values that could not be read as what their columns are; they were left out.
+    pub unreadable: Unreadable,
+}
+
+/// How many values could not be read as what their columns are, and the first of them.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Unreadable {
+    /// How many. They were left out; the rest of their rows is there.
+    pub count: u64,
+    /// What was wrong with the first.
+    pub first: Option<String>,
+}
+
+/// What repairing found and did.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Repaired {
+    /// The records that differed from their rows, with in what. They were read again.
+    pub records: Vec<(Key, Difference)>,
+    /// Whether the cellar was damaged, so that all rows were read again.
+    pub rebuilt: bool,
+}
+
+#[cfg(any(feature = "sqlite", feature = "postgres"))]
+impl Unreadable {
+    pub(crate) fn note(&mut self, key: &Key, column: &str, error: &nut_cellar_core::Error) {
+        self.count += 1;
+        self.first.get_or_insert_with(|| format!("row {key}, column `{column}`: {error}"));
+    }
+}

@@ -53,6 +53,11 @@ pub struct Contents {
 }
 
 impl Contents {
+    /// Whether there is a new state.
+    pub fn changed(&self) -> bool {
+        self.swapped.is_some()
+    }
+
     /// Does on `unit` what was done on the spool.
     ///
     /// # Errors

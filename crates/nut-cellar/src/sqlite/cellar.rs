@@ -1,20 +1,20 @@
 //! The handle of a cellar inside a SQLite database.
 
-use super::cache::ChunkCache;
 use super::failure::failed;
 use super::names::Names;
 use super::place::{SqliteUnit, SqliteView};
-use super::reading::{Rows, Unreadable, pending};
+use super::reading::{Rows, logged, parameter, pending};
+use super::sources::Sources;
 use super::state::{State, not_there};
-use super::table::Table;
 use super::transaction::Transaction;
 use super::triggers::triggers;
 use crate::cellar::{Info, report};
-use crate::rows::{Contents, Spool};
+use crate::rows::cache::ChunkCache;
+use crate::rows::{self, Contents, Kept, Repaired, Spool, Synced, Unreadable};
 use nut_cellar_core::search::{Compared, Report, Why};
 use nut_cellar_core::{
-    Batch, Error, ErrorKind, Find, Found, Highlighter, Key, Manifest, Merging, Opened, Query, Result, Schema,
-    Search, Snapshot, Terms, View, search, text::Pattern,
+    Batch, Difference, Error, ErrorKind, Find, Found, Highlighter, Key, Manifest, Merging, Opened, PieceId,
+    Query, Result, Schema, Search, Snapshot, Terms, Unit, View, search, text::Pattern,
 };
 use rusqlite::Connection;
 use std::sync::Arc;
@@ -33,15 +33,13 @@ pub struct SqliteCellar {
     cache: ChunkCache,
 }
 
-/// What catching up did.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Synced {
-    /// Rows that were read and put.
-    pub put: u64,
-    /// Records that are no longer, replaced or removed.
-    pub removed: u64,
-    /// Values that could not be read as what their columns are; they were left out.
-    pub unreadable: Unreadable,
+/// What catching up has to do.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Work {
+    /// Put the rows that the log names, and merge.
+    Pending(Merging),
+    /// Put all rows, in place of what there is.
+    Anew,
 }
 
 /// What a transaction sees of a cellar and of the rows that no shelf holds yet.
@@ -76,7 +74,7 @@ impl SqliteCellar {
         schema.check()?;
         let names = Names::new(name)?;
         let (cellar, made) = Self::make(connection, names, schema)?;
-        match cellar.catch_up(connection, Merging::Small, progress) {
+        match cellar.catch_up(connection, Work::Pending(Merging::Small), progress) {
             Ok(synced) => Ok((cellar, synced)),
             Err(error) => {
                 if made {
@@ -104,10 +102,11 @@ impl SqliteCellar {
                 ));
             }
         } else {
-            let table = Table::read(connection, table_name(schema, &names))?;
-            Rows::new(&table, schema)?;
-            let triggers = triggers(&names, &table, schema)?;
-            State::create(connection, &names, &Manifest::empty(schema.clone()), &table.name, &triggers)?;
+            let sources = Sources::read(connection, table_name(schema, &names), schema)?;
+            Rows::new(&sources)?;
+            let triggers = triggers(&names, &sources)?;
+            let manifest = Manifest::empty(schema.clone());
+            State::create(connection, &names, &manifest, &sources.table.name, &triggers)?;
         }
         transaction.commit("Adopting a table")?;
         Ok((Self::with(names, schema.clone()), made))
@@ -151,6 +150,11 @@ impl SqliteCellar {
         transaction.commit(RELEASING)
     }
 
+    /// What it is called.
+    pub fn name(&self) -> &str {
+        self.names.cellar()
+    }
+
     /// The columns.
     pub fn schema(&self) -> &Schema {
         &self.schema
@@ -175,6 +179,20 @@ impl SqliteCellar {
     /// As for [`find`](Self::find).
     pub fn search(&self, connection: &Connection, query: &Query, find: &Find) -> Result<Found> {
         self.read(connection, |view, snapshot| search::run(view, &mut Search::new(snapshot, query, find)?))
+    }
+
+    /// The same inside a statement that is running on the connection.
+    #[cfg(feature = "sqlite-functions")]
+    pub(super) fn search_in_statement(
+        &self,
+        connection: &Connection,
+        query: &Query,
+        find: &Find,
+    ) -> Result<Found> {
+        let transaction = Transaction::of_statement(connection);
+        self.read_in(transaction, connection, |view, snapshot| {
+            search::run(view, &mut Search::new(snapshot, query, find)?)
+        })
     }
 
     /// Searches, and tells how the search went.
@@ -227,7 +245,15 @@ impl SqliteCellar {
         connection: &Connection,
         work: impl FnOnce(&dyn View, Snapshot) -> Result<T>,
     ) -> Result<T> {
-        let transaction = Transaction::to_read(connection)?;
+        self.read_in(Transaction::to_read(connection)?, connection, work)
+    }
+
+    fn read_in<T>(
+        &self,
+        transaction: Transaction<'_>,
+        connection: &Connection,
+        work: impl FnOnce(&dyn View, Snapshot) -> Result<T>,
+    ) -> Result<T> {
         let seen = self.look(connection)?;
         let view = self.view(connection, &seen);
         let mut overlay = Spool::new(&view);
@@ -246,7 +272,7 @@ impl SqliteCellar {
     /// [`ErrorKind::BadRequest`] if a transaction is open, [`ErrorKind::Busy`] if the database is locked,
     /// [`ErrorKind::OutOfStep`] if the triggers are gone.
     pub fn sync(&self, connection: &Connection) -> Result<Synced> {
-        self.catch_up(connection, Merging::Small, |_| ())
+        self.catch_up(connection, Work::Pending(Merging::Small), |_| ())
     }
 
     /// Catches up, and merges the shelves that are due: also those that [`sync`](Self::sync) leaves because they are large.
@@ -254,7 +280,7 @@ impl SqliteCellar {
     /// # Errors
     /// As for [`sync`](Self::sync).
     pub fn tidy(&self, connection: &Connection) -> Result<Synced> {
-        self.catch_up(connection, Merging::Due, |_| ())
+        self.catch_up(connection, Work::Pending(Merging::Due), |_| ())
     }
 
     /// Catches up, and merges all shelves into one.
@@ -262,28 +288,23 @@ impl SqliteCellar {
     /// # Errors
     /// As for [`sync`](Self::sync).
     pub fn compact(&self, connection: &Connection) -> Result<Synced> {
-        self.catch_up(connection, Merging::Whole, |_| ())
+        self.catch_up(connection, Work::Pending(Merging::Whole), |_| ())
     }
 
-    fn catch_up(
-        &self,
-        connection: &Connection,
-        merging: Merging,
-        mut progress: impl FnMut(u64),
-    ) -> Result<Synced> {
+    fn catch_up(&self, connection: &Connection, work: Work, mut progress: impl FnMut(u64)) -> Result<Synced> {
         for _ in 1..TRIES {
-            match self.catch_up_once(connection, merging, &mut progress) {
+            match self.catch_up_once(connection, work, &mut progress) {
                 Err(error) if error.is_overtaken() => {}
                 done => return done,
             }
         }
-        self.catch_up_once(connection, merging, &mut progress)
+        self.catch_up_once(connection, work, &mut progress)
     }
 
     fn catch_up_once(
         &self,
         connection: &Connection,
-        merging: Merging,
+        work: Work,
         progress: &mut dyn FnMut(u64),
     ) -> Result<Synced> {
         const SYNCING: &str = "Catching up";
@@ -295,35 +316,60 @@ impl SqliteCellar {
         }
         // Build from one consistent view, without keeping any writer out.
         let reading = Transaction::to_read(connection)?;
-        let seen = self.see(connection)?;
-        if seen.state.filled && seen.last.is_none() && merging == Merging::Small {
+        let mut seen = self.see(connection)?;
+        if seen.state.filled && seen.last.is_none() && work == Work::Pending(Merging::Small) {
             return Ok(Synced::default());
+        }
+        let mut replaced = Vec::new();
+        if work == Work::Anew {
+            replaced.extend(seen.state.manifest.pieces());
+            Arc::make_mut(&mut seen.state.manifest).shelves.clear();
         }
         let view = self.view(connection, &seen);
         let mut spool = Spool::new(&view);
-        let synced = if seen.state.filled {
-            self.put_pending(connection, &seen, &mut spool, merging)?
-        } else {
-            self.put_all(connection, &seen, &mut spool, progress)?
+        let synced = match work {
+            Work::Pending(merging) if seen.state.filled => {
+                self.put_pending(connection, &seen, &mut spool, merging)?
+            }
+            _ => {
+                let mut batch = Batch::new(&mut spool, &self.opened, &self.schema)?;
+                let unreadable = self.put_all(connection, &seen, &mut batch, progress)?;
+                let published = batch.publish()?;
+                Synced { put: published.put, removed: published.removed, unreadable }
+            }
         };
         let contents = spool.into_contents();
         reading.commit(SYNCING)?;
 
         // Publish in a short transaction, if nobody was faster.
         let writing = Transaction::to_write(connection, SYNCING)?;
-        self.pour(connection, &seen, contents)?;
+        self.pour(connection, &seen, contents, &replaced)?;
         writing.commit(SYNCING)?;
         Ok(synced)
     }
 
-    fn pour(&self, connection: &Connection, seen: &Seen, contents: Contents) -> Result<()> {
+    fn pour(
+        &self,
+        connection: &Connection,
+        seen: &Seen,
+        contents: Contents,
+        replaced: &[PieceId],
+    ) -> Result<()> {
         let now = State::require(connection, &self.names)?;
         now.check_triggers(connection, &self.names)?;
         // The first fill of an empty table makes no new generation; every other state is told apart by `swap`.
         if now.filled != seen.state.filled {
             return Err(Error::overtaken());
         }
-        contents.pour(&mut SqliteUnit::new(SqliteView::new(connection, &self.names, &self.cache)))?;
+        let mut unit = SqliteUnit::new(SqliteView::new(connection, &self.names, &self.cache));
+        if !replaced.is_empty() && !contents.changed() {
+            // There is no row any more.
+            let generation = seen.state.manifest.generation;
+            let next = Manifest { generation: generation + 1, ..Manifest::clone(&seen.state.manifest) };
+            unit.swap(Some(generation), &next)?;
+        }
+        contents.pour(&mut unit)?;
+        unit.remove(replaced)?;
         if !now.filled {
             State::set_filled(connection, &self.names)?;
         }
@@ -366,7 +412,13 @@ impl SqliteCellar {
             ));
         }
         state.check_triggers(connection, &self.names)?;
-        let (pending, last) = pending(connection, &self.names)?;
+        let logged = logged(connection, &self.names)?;
+        let last = logged.last;
+        let pending = if logged.joined.is_empty() {
+            logged.keys.into_iter().collect()
+        } else {
+            pending(connection, &Sources::read(connection, &state.table, &self.schema)?, logged)?
+        };
         Ok(Seen { state, pending, last })
     }
 
@@ -378,8 +430,7 @@ impl SqliteCellar {
         spool: &mut Spool<'_>,
         merging: Merging,
     ) -> Result<Synced> {
-        let table = Table::read(connection, &seen.state.table)?;
-        let mut rows = Rows::new(&table, &self.schema)?;
+        let mut rows = Rows::new(&Sources::read(connection, &seen.state.table, &self.schema)?)?;
         let mut batch = Batch::new(spool, &self.opened, &self.schema)?;
         batch.set_merging(merging);
         for key in &seen.pending {
@@ -392,7 +443,8 @@ impl SqliteCellar {
         Ok(Synced { put: published.put, removed: published.removed, unreadable: rows.unreadable })
     }
 
-    /// Checks every checksum and every invariant of the layout. Whether the records agree with the rows is not looked at.
+    /// Checks every checksum and every invariant of the layout. Whether the records agree with the rows
+    /// [`differences`](Self::differences) tells.
     ///
     /// # Errors
     /// [`ErrorKind::Damaged`] at the first thing that is not right; or as for [`find`](Self::find).
@@ -404,16 +456,75 @@ impl SqliteCellar {
         transaction.commit("Ending to read")
     }
 
+    /// The records that are not what their rows say, with in what they differ: those of rows whose change no trigger saw. Rows that
+    /// the log names are seen. Reads all rows and all of the cellar.
+    ///
+    /// # Errors
+    /// [`ErrorKind::Damaged`] if the cellar can't be read; or as for [`find`](Self::find).
+    pub fn differences(&self, connection: &Connection) -> Result<Vec<(Key, Difference)>> {
+        let transaction = Transaction::to_read(connection)?;
+        let seen = self.look(connection)?;
+        let view = self.view(connection, &seen);
+        let mut overlay = Spool::new(&view);
+        self.put_pending(connection, &seen, &mut overlay, Merging::Never)?;
+        let snapshot = Snapshot::open(&overlay, &self.opened)?;
+        let all = rows::differences(&overlay, &snapshot, &self.schema, |batch| {
+            self.put_all(connection, &seen, batch, &mut |_| ()).map(|_| ())
+        })?;
+        transaction.commit("Ending to read")?;
+        Ok(all)
+    }
+
+    /// Notes that rows with these keys may have changed without a trigger that saw it, so that they are read again: inside the
+    /// application's transaction, or in one of ours.
+    ///
+    /// # Errors
+    /// If the database can't be written.
+    pub fn touch<'k>(&self, connection: &Connection, keys: impl IntoIterator<Item = &'k Key>) -> Result<()> {
+        const TOUCHING: &str = "Noting changes";
+        let ours =
+            connection.is_autocommit().then(|| Transaction::to_write(connection, TOUCHING)).transpose()?;
+        let sql = format!("INSERT INTO {}(key) VALUES (?1)", self.names.table("log"));
+        let mut statement = connection.prepare_cached(&sql).map_err(failed(TOUCHING))?;
+        for key in keys {
+            statement.execute([parameter(key)]).map_err(failed(TOUCHING))?;
+        }
+        ours.map_or(Ok(()), |ours| ours.commit(TOUCHING))
+    }
+
+    /// Reads rows again whose records [differ](Self::differences); all of them if the cellar is damaged.
+    ///
+    /// # Errors
+    /// As for [`sync`](Self::sync).
+    pub fn repair(&self, connection: &Connection) -> Result<Repaired> {
+        let records = match self.check(connection).and_then(|()| self.differences(connection)) {
+            Err(error) if error.is_damaged() => {
+                self.rebuild(connection)?;
+                return Ok(Repaired { rebuilt: true, ..Repaired::default() });
+            }
+            records => records?,
+        };
+        self.touch(connection, records.iter().map(|(key, _)| key))?;
+        self.sync(connection)?;
+        Ok(Repaired { records, rebuilt: false })
+    }
+
+    /// Reads all rows again, into shelves that replace those there are. Searches go on with these until it is done.
+    ///
+    /// # Errors
+    /// As for [`sync`](Self::sync).
+    pub fn rebuild(&self, connection: &Connection) -> Result<Synced> {
+        self.catch_up(connection, Work::Anew, |_| ())
+    }
+
     fn put_all(
         &self,
         connection: &Connection,
         seen: &Seen,
-        spool: &mut Spool<'_>,
+        batch: &mut Batch<'_>,
         progress: &mut dyn FnMut(u64),
-    ) -> Result<Synced> {
-        let table = Table::read(connection, &seen.state.table)?;
-        let mut rows = Rows::new(&table, &self.schema)?;
-        let mut batch = Batch::new(spool, &self.opened, &self.schema)?;
+    ) -> Result<Unreadable> {
+        let mut rows = Rows::new(&Sources::read(connection, &seen.state.table, &self.schema)?)?;
         let mut count = 0;
         rows.all(connection, |record| {
             count += 1;
@@ -422,8 +533,7 @@ impl SqliteCellar {
             }
             batch.put(record)
         })?;
-        let published = batch.publish()?;
-        Ok(Synced { put: published.put, removed: published.removed, unreadable: rows.unreadable })
+        Ok(rows.unreadable)
     }
 
     /// Marks in texts what a search finds.
@@ -447,6 +557,25 @@ impl SqliteCellar {
         info.pending = Some(seen.pending.len() as u64);
         transaction.commit("Ending to read")?;
         Ok(info)
+    }
+}
+
+/// A cellar with a connection of its own, for a [`Keeper`](rows::Keeper).
+impl Kept for (Connection, Arc<SqliteCellar>) {
+    fn pending(&mut self, most: u64) -> Result<u64> {
+        let sql = format!("SELECT count(*) FROM (SELECT 1 FROM {} LIMIT ?1)", self.1.names.table("log"));
+        let most = i64::try_from(most).unwrap_or(i64::MAX);
+        let count: i64 =
+            self.0.query_row(&sql, [most], |row| row.get(0)).map_err(failed("Looking for changes"))?;
+        Ok(u64::try_from(count).unwrap_or(0))
+    }
+
+    fn sync(&mut self) -> Result<Synced> {
+        self.1.sync(&self.0)
+    }
+
+    fn tidy(&mut self) -> Result<Synced> {
+        self.1.tidy(&self.0)
     }
 }
 

@@ -31,18 +31,22 @@
 //! inside it, otherwise in a read transaction of its own; only [`adopt`](SqliteCellar::adopt),
 //! [`sync`](SqliteCellar::sync) and [`release`](SqliteCellar::release) write, in transactions of their own.
 
-mod cache;
 mod cellar;
 mod failure;
+#[cfg(feature = "sqlite-functions")]
+pub mod functions;
 mod names;
 mod place;
 mod reading;
+mod sources;
 mod state;
 mod table;
 mod transaction;
 mod triggers;
 
-pub use cellar::{SqliteCellar, Synced};
+pub use crate::rows::{Repaired, Synced, Unreadable};
+pub use cellar::SqliteCellar;
+#[cfg(feature = "sqlite-functions")]
+pub use functions::SqlFunctions;
 pub use names::cellars;
 pub use place::{SqliteUnit, SqliteView};
-pub use reading::Unreadable;

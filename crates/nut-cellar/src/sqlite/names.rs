@@ -1,6 +1,7 @@
 //! The names of what belongs to a cellar, quoted so that no name ever becomes SQL.
 
 use super::failure::failed;
+use nut_cellar_core::schema::MOST_JOINS;
 use nut_cellar_core::{Error, ErrorKind, Result};
 use rusqlite::Connection;
 
@@ -11,7 +12,7 @@ pub(super) struct Names {
 }
 
 /// The kinds of triggers, as their names end.
-pub(super) const TRIGGER_ENDINGS: [&str; 5] =
+const TRIGGER_ENDINGS: [&str; 5] =
     ["before_insert", "before_update", "after_insert", "after_update", "after_delete"];
 const TABLE_ENDINGS: [&str; 4] = ["state", "piece", "chunk", "log"];
 
@@ -46,9 +47,20 @@ impl Names {
         TABLE_ENDINGS.into_iter().map(|ending| self.table(ending))
     }
 
-    /// All triggers, quoted.
+    /// All triggers that there may be, quoted.
     pub fn triggers(&self) -> impl Iterator<Item = String> {
-        TRIGGER_ENDINGS.into_iter().map(|ending| self.table(ending))
+        let places = [None].into_iter().chain((0..MOST_JOINS).map(Some));
+        places.flat_map(Self::trigger_endings).map(|ending| self.table(&ending))
+    }
+
+    /// How the names of the triggers on a joined table end, or of those on the records' own.
+    pub fn trigger_endings(join: Option<usize>) -> impl Iterator<Item = String> {
+        TRIGGER_ENDINGS.into_iter().map(move |ending| Self::trigger_ending(ending, join))
+    }
+
+    /// How the name of a trigger ends.
+    pub fn trigger_ending(ending: &str, join: Option<usize>) -> String {
+        join.map_or(ending.to_owned(), |join| format!("{ending}_join{join}"))
     }
 }
 

@@ -1,9 +1,9 @@
 //! Pieces as rows: each piece is a run of chunks of 64 KiB with consecutive numbers, so a range is found by arithmetic.
 
-use super::cache::ChunkCache;
 use super::failure::failed;
 use super::names::Names;
 use super::state::State;
+use crate::rows::cache::ChunkCache;
 use bytes::{Bytes, BytesMut};
 use nut_cellar_core::store::{Generation, PieceWriter, Wanted};
 use nut_cellar_core::{Error, Manifest, PieceId, Result, Unit, View};
@@ -53,14 +53,15 @@ impl<'c> SqliteView<'c> {
             .ok_or_else(|| Error::damaged(format_args!("piece {piece} is not there")))
     }
 
-    fn chunk(&self, piece: PieceId, first: i64, number: i64) -> Result<Bytes> {
+    fn chunk(&self, piece: PieceId, first: i64, number: u64) -> Result<Bytes> {
         if let Some(chunk) = self.cache.get(piece, number) {
             return Ok(chunk);
         }
         let sql = format!("SELECT data FROM {} WHERE id = ?1", self.names.table("chunk"));
+        let id = i64::try_from(number).ok().and_then(|number| first.checked_add(number));
         let read = || {
             let mut statement = self.connection.prepare_cached(&sql)?;
-            statement.query_row([first + number], |row| row.get::<_, Vec<u8>>(0)).optional()
+            statement.query_row([id], |row| row.get::<_, Vec<u8>>(0)).optional()
         };
         let chunk = read().map_err(failed(READING))?.map(Bytes::from);
         let chunk = chunk
@@ -79,7 +80,7 @@ impl<'c> SqliteView<'c> {
         let mut at = range.start;
         while at < range.end {
             let number = at / CHUNK;
-            let chunk = self.chunk(piece, first, i64::try_from(number).map_err(|_| short())?)?;
+            let chunk = self.chunk(piece, first, number)?;
             let within = |offset: u64| usize::try_from(offset - number * CHUNK).unwrap_or(usize::MAX);
             let end = range.end.min((number + 1) * CHUNK);
             let part = within(at)..within(end);

@@ -2,43 +2,41 @@
 
 use super::failure::failed;
 use super::names::{Names, in_main, quoted};
-use super::table::Table;
+use super::sources::Sources;
+use crate::rows::{Unreadable, json};
 use nut_cellar_core::{Column, Error, ErrorKind, Key, Kind, Record, Result, Schema, Value};
-use rusqlite::types::ValueRef;
+use rusqlite::types::{self, ValueRef};
 use rusqlite::{Connection, Row};
+use std::collections::BTreeSet;
 
 /// Reads rows of a table by a schema.
 pub(super) struct Rows<'s> {
     schema: &'s Schema,
     /// The key, then the sources of each column, in schema order.
     select: String,
+    /// Which of the sources are JSON arrays.
+    arrays: Vec<bool>,
     key: String,
     /// Values that could not be read as their column's kind.
     pub unreadable: Unreadable,
 }
 
-/// How many values could not be read as what their columns are, and the first of them.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Unreadable {
-    /// How many. They were left out; the rest of their rows is there.
-    pub count: u64,
-    /// What was wrong with the first.
-    pub first: Option<String>,
-}
-
 const READING: &str = "Reading the table";
 
 impl<'s> Rows<'s> {
-    pub fn new(table: &Table, schema: &'s Schema) -> Result<Self> {
-        let key = quoted(table.key(schema)?);
-        let mut columns = vec![key.clone()];
+    pub fn new(sources: &Sources<'s>) -> Result<Self> {
+        let (schema, table) = (sources.schema, &sources.table);
+        let key = format!("base.{}", quoted(table.key(schema)?));
+        let (mut columns, mut arrays) = (vec![key.clone()], Vec::new());
         for (name, column) in schema.columns() {
             for source in column.sources(name) {
-                columns.push(quoted(table.column(source)?));
+                let (selected, array) = sources.selected(source)?;
+                columns.push(selected);
+                arrays.push(array);
             }
         }
-        let select = format!("SELECT {} FROM {}", columns.join(", "), in_main(&table.name));
-        Ok(Self { schema, select, key, unreadable: Unreadable::default() })
+        let select = format!("SELECT {} FROM {} AS base", columns.join(", "), in_main(&table.name));
+        Ok(Self { schema, select, arrays, key, unreadable: Unreadable::default() })
     }
 
     /// All rows in key order, each given to `take`.
@@ -62,12 +60,7 @@ impl<'s> Rows<'s> {
     pub fn one(&mut self, connection: &Connection, key: &Key) -> Result<Option<Record>> {
         let sql = format!("{} WHERE {} = ?1", self.select, self.key);
         let mut statement = connection.prepare_cached(&sql).map_err(failed(READING))?;
-        let parameter = match key {
-            Key::Integer(number) => rusqlite::types::Value::Integer(*number),
-            Key::Text(text) => rusqlite::types::Value::Text(text.clone()),
-            Key::Bytes(bytes) => rusqlite::types::Value::Blob(bytes.clone()),
-        };
-        let mut rows = statement.query([parameter]).map_err(failed(READING))?;
+        let mut rows = statement.query([parameter(key)]).map_err(failed(READING))?;
         // A collation may take other keys for this one; only the very same is meant.
         while let Some(row) = rows.next().map_err(failed(READING))? {
             let same = value_ref(row, 0)?;
@@ -90,6 +83,11 @@ impl<'s> Rows<'s> {
             for _ in column.sources(name) {
                 let value = value_ref(row, place)?;
                 place += 1;
+                if self.arrays[place - 2] {
+                    let json = value.as_str().unwrap_or("[]");
+                    json::add(&mut record, (name, column), json, &mut self.unreadable)?;
+                    continue;
+                }
                 match read_value(value, column) {
                     Ok(Some(value)) => record.add(name, value),
                     Ok(None) => {}
@@ -98,13 +96,6 @@ impl<'s> Rows<'s> {
             }
         }
         Ok(Some(record))
-    }
-}
-
-impl Unreadable {
-    fn note(&mut self, key: &Key, column: &str, error: &Error) {
-        self.count += 1;
-        self.first.get_or_insert_with(|| format!("row {key}, column `{column}`: {error}"));
     }
 }
 
@@ -119,6 +110,15 @@ pub(super) fn key_of(value: ValueRef<'_>) -> Option<Key> {
         ValueRef::Text(text) => Some(Key::Text(String::from_utf8_lossy(text).into_owned())),
         ValueRef::Blob(bytes) => Some(Key::Bytes(bytes.to_vec())),
         ValueRef::Real(_) | ValueRef::Null => None,
+    }
+}
+
+/// A key as SQLite has it.
+pub(super) fn parameter(key: &Key) -> types::Value {
+    match key {
+        Key::Integer(number) => types::Value::Integer(*number),
+        Key::Text(text) => types::Value::Text(text.clone()),
+        Key::Bytes(bytes) => types::Value::Blob(bytes.clone()),
     }
 }
 
@@ -144,19 +144,67 @@ fn read_value(value: ValueRef<'_>, column: &Column) -> Result<Option<Value>> {
     value.into_kind(column.kind()).map(Some)
 }
 
-/// The keys that the log names up to now, each once, and the highest number in the log.
-pub(super) fn pending(connection: &Connection, names: &Names) -> Result<(Vec<Key>, Option<i64>)> {
-    let sql = format!("SELECT seq, key FROM {} ORDER BY seq", names.table("log"));
+/// What the log names up to now, and the highest number in it.
+#[derive(Debug, Default)]
+pub(super) struct Logged {
+    /// Keys of records.
+    pub keys: BTreeSet<Key>,
+    /// By what rows of joined tables are joined, with the joins' places; each once.
+    pub joined: Vec<(usize, types::Value)>,
+    pub last: Option<i64>,
+}
+
+/// Reads the log.
+pub(super) fn logged(connection: &Connection, names: &Names) -> Result<Logged> {
+    let sql = format!("SELECT seq, source, key FROM {} ORDER BY seq", names.table("log"));
     let read = || {
         let mut statement = connection.prepare_cached(&sql)?;
         let mut rows = statement.query([])?;
-        let mut keys = std::collections::BTreeSet::new();
-        let mut last = None;
+        let mut logged = Logged::default();
+        let mut known = BTreeSet::new();
         while let Some(row) = rows.next()? {
-            last = Some(row.get(0)?);
-            keys.extend(key_of(row.get_ref(1)?));
+            logged.last = Some(row.get(0)?);
+            let value = row.get_ref(2)?;
+            match row.get::<_, u32>(1)?.checked_sub(1) {
+                None => logged.keys.extend(key_of(value)),
+                Some(join) => {
+                    let join = usize::try_from(join).unwrap_or(usize::MAX);
+                    let value = types::Value::try_from(value)?;
+                    if known.insert((join, format!("{value:?}"))) {
+                        logged.joined.push((join, value));
+                    }
+                }
+            }
         }
-        Ok((keys.into_iter().collect(), last))
+        Ok(logged)
     };
     read().map_err(failed("Reading the change log"))
+}
+
+/// The keys of the records that the log names: by themselves, or by rows that are joined to them.
+pub(super) fn pending(connection: &Connection, sources: &Sources<'_>, logged: Logged) -> Result<Vec<Key>> {
+    let mut keys = logged.keys;
+    for (join, value) in logged.joined {
+        if join >= sources.joins.len() || value == types::Value::Null {
+            continue;
+        }
+        let sql = sources.expansion(join, &value)?;
+        let read = || {
+            let mut statement = connection.prepare_cached(&sql)?;
+            let mut rows = statement.query([value])?;
+            while let Some(row) = rows.next()? {
+                keys.extend(key_of(row.get_ref(0)?));
+            }
+            Ok(())
+        };
+        read().map_err(failed("Following joined rows"))?;
+    }
+    Ok(keys.into_iter().collect())
+}
+
+/// The last number in the log of a cellar; 0 if it is empty.
+#[cfg(feature = "sqlite-functions")]
+pub(super) fn last_logged(connection: &Connection, cellar: &str) -> Result<i64> {
+    let sql = format!("SELECT coalesce(max(seq), 0) FROM {}", Names::new(cellar)?.table("log"));
+    connection.query_row(&sql, [], |row| row.get(0)).map_err(failed("Reading the change log"))
 }

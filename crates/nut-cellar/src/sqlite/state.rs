@@ -2,6 +2,7 @@
 
 use super::failure::failed;
 use super::names::Names;
+use super::sources::triggers_on;
 use nut_cellar_core::{Error, ErrorKind, Manifest, Result};
 use rusqlite::{Connection, OptionalExtension, params};
 use std::sync::Arc;
@@ -38,7 +39,7 @@ impl State {
                  first_chunk INTEGER NOT NULL,
                  bytes INTEGER NOT NULL) WITHOUT ROWID;
              CREATE TABLE {chunk}(id INTEGER PRIMARY KEY, data BLOB NOT NULL);
-             CREATE TABLE {log}(seq INTEGER PRIMARY KEY AUTOINCREMENT, key);",
+             CREATE TABLE {log}(seq INTEGER PRIMARY KEY AUTOINCREMENT, source INTEGER NOT NULL DEFAULT 0, key);",
             state = names.table("state"),
             piece = names.table("piece"),
             chunk = names.table("chunk"),
@@ -49,7 +50,7 @@ impl State {
             for trigger in triggers {
                 connection.execute_batch(trigger)?;
             }
-            let standing = standing_triggers(connection, names, table)?;
+            let standing = standing_triggers(connection, names, &triggers_on(table, &manifest.schema))?;
             let sql = format!("INSERT INTO {} VALUES (1, ?1, 0, ?2, ?3)", names.table("state"));
             connection.execute(&sql, params![manifest.encode(), table, standing])
         };
@@ -81,8 +82,9 @@ impl State {
 
     /// Tells whether the triggers stand as they were made. Without them changes would go unseen.
     pub fn check_triggers(&self, connection: &Connection, names: &Names) -> Result<()> {
+        let expected = triggers_on(&self.table, &self.manifest.schema);
         let standing =
-            standing_triggers(connection, names, &self.table).map_err(failed("Reading the triggers"))?;
+            standing_triggers(connection, names, &expected).map_err(failed("Reading the triggers"))?;
         if standing == self.triggers {
             return Ok(());
         }
@@ -104,14 +106,19 @@ impl State {
     }
 }
 
-/// The triggers of a cellar that stand on a table, as SQLite keeps them, one after the other.
-fn standing_triggers(connection: &Connection, names: &Names, table: &str) -> rusqlite::Result<String> {
-    let sql = "SELECT sql FROM main.sqlite_schema WHERE type = 'trigger' AND name = ?1 AND tbl_name = ?2";
+/// The triggers of a cellar that stand on their tables, as SQLite keeps them, one after the other.
+fn standing_triggers(
+    connection: &Connection,
+    names: &Names,
+    expected: &[(String, &str)],
+) -> rusqlite::Result<String> {
+    let sql = "SELECT sql FROM main.sqlite_schema
+               WHERE type = 'trigger' AND name = ?1 AND tbl_name = ?2 COLLATE NOCASE";
     let mut statement = connection.prepare_cached(sql)?;
     let mut standing = String::new();
-    for ending in super::names::TRIGGER_ENDINGS {
+    for (ending, table) in expected {
         let sql: Option<String> =
-            statement.query_row([&*names.bare(ending), table], |row| row.get(0)).optional()?;
+            statement.query_row([names.bare(ending).as_str(), table], |row| row.get(0)).optional()?;
         standing.extend(sql.iter().flat_map(|sql| [sql.as_str(), ";\n"]));
     }
     Ok(standing)

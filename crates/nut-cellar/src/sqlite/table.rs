@@ -97,9 +97,7 @@ impl Table {
     /// [`ErrorKind::BadSchema`] if it is not declared to do so.
     pub fn key(&self, schema: &Schema) -> Result<&str> {
         let key = self.column(schema.key())?;
-        let name = quoted(key);
-        let alone = |set: &UniqueSet| !set.partial && matches!(&set.columns[..], [only] if only.name == name);
-        if self.unique.iter().any(alone) {
+        if self.is_unique(key) {
             return Ok(key);
         }
         Err(Error::new(
@@ -110,6 +108,21 @@ impl Table {
                 self.name
             ),
         ))
+    }
+
+    /// Whether no two rows may have the same value in a column.
+    pub fn is_unique(&self, column: &str) -> bool {
+        let name = quoted(column);
+        let alone = |set: &UniqueSet| !set.partial && matches!(&set.columns[..], [only] if only.name == name);
+        self.unique.iter().any(alone)
+    }
+
+    /// Whether a column's values are compared as numbers with those of other columns: by what its type's name has in it
+    /// (<https://www.sqlite.org/datatype3.html>, section 3.1).
+    pub fn is_numeric(&self, name: &str) -> bool {
+        let declared = self.find(name).map_or(String::new(), |column| column.declared.to_ascii_uppercase());
+        let other = ["CHAR", "CLOB", "TEXT", "BLOB"].iter().any(|part| declared.contains(part));
+        declared.contains("INT") || !(other || declared.is_empty())
     }
 
     /// Whether values of different types in a column may compare as equal, as 1 and 1.0 do: where it is declared

@@ -20,6 +20,12 @@ impl<'c> Transaction<'c> {
         Ok(Self { connection, ours })
     }
 
+    /// The view of a statement that is running, which lasts for as long as it does.
+    #[cfg(feature = "sqlite-functions")]
+    pub fn of_statement(connection: &'c Connection) -> Self {
+        Self { connection, ours: false }
+    }
+
     /// A transaction of ours that may write at once.
     pub fn to_write(connection: &'c Connection, doing: &str) -> Result<Self> {
         if !connection.is_autocommit() {

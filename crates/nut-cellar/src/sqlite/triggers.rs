@@ -6,47 +6,63 @@
 //! values. Too many keys may be logged, never too few.
 
 use super::names::{Names, quoted};
-use super::table::{Table, UniqueSet};
-use nut_cellar_core::{Result, Schema};
+use super::sources::Sources;
+use super::table::UniqueSet;
+use nut_cellar_core::Result;
 
-/// The statements that make the triggers for a table, in the order of [`TRIGGER_ENDINGS`](super::names::TRIGGER_ENDINGS);
-/// without the before-triggers where nothing but the key is unique.
-pub(super) fn triggers(names: &Names, table: &Table, schema: &Schema) -> Result<Vec<String>> {
-    let key = quoted(table.key(schema)?);
+/// The statements that make the triggers, in the order of [`triggers_on`](super::sources::triggers_on); without the before-triggers
+/// where nothing but the key is unique.
+///
+/// A row of a joined table is logged by the value that it is joined by, with the number of the join; whoever reads the log looks for the
+/// records that it belongs to. A record that no longer points to it is logged by its own table's trigger.
+pub(super) fn triggers(names: &Names, sources: &Sources<'_>) -> Result<Vec<String>> {
+    let mut all = of_table(names, sources, None)?;
+    for join in 0..sources.joins.len() {
+        all.extend(of_table(names, sources, Some(join))?);
+    }
+    Ok(all)
+}
+
+fn of_table(names: &Names, sources: &Sources<'_>, join: Option<usize>) -> Result<Vec<String>> {
+    let table = sources.of(join);
+    // What a row is logged by.
+    let key = quoted(match join {
+        None => table.key(sources.schema)?,
+        Some(join) => table.column(sources.joins[join].link.column)?,
+    });
     let (rows, log) = (quoted(&table.name), quoted(&names.bare("log")));
-    let put = |what: &str| format!("INSERT INTO {log}(key) {what};");
+    let number = join.map_or(0, |join| join + 1);
+    let put = |what: &str| format!("INSERT INTO {log}(source, key) {what};");
     let trigger = |ending: &str, event: &str, when: Option<String>, body: &str| {
         let when = when.map_or(String::new(), |when| format!(" WHEN {when}"));
-        format!("CREATE TRIGGER {} {event} ON {rows}{when} BEGIN {body} END", names.table(ending))
+        let name = names.table(&Names::trigger_ending(ending, join));
+        format!("CREATE TRIGGER {name} {event} ON {rows}{when} BEGIN {body} END")
     };
 
     let mut all = Vec::new();
-    // An insert that replaces the row of its own key logs that key after it; only other keys have to be looked for.
+    // An insert that replaces a row of its own key logs that key after it; only other keys have to be looked for.
     let is_key =
         |set: &UniqueSet| matches!(&set.columns[..], [only] if only.name == key && only.collation.is_none());
     let sets: Vec<_> = table.unique.iter().filter(|set| !is_key(set)).collect();
     if !sets.is_empty() {
         let others = any(sets.iter().map(|set| format!("({})", same_values(set))));
-        let found = format!("SELECT {key} FROM {rows} WHERE {others}");
+        let found = format!("SELECT {number}, {key} FROM {rows} WHERE {others}");
         all.push(trigger("before_insert", "BEFORE INSERT", None, &put(&found)));
         let moved = any(sets.iter().flat_map(|set| &set.columns).map(|column| changed(&column.name, false)));
-        let but_itself = format!("SELECT {key} FROM ({found}) WHERE {key} COLLATE BINARY IS NOT old.{key}");
+        let but_itself = format!("SELECT * FROM ({found}) WHERE {key} COLLATE BINARY IS NOT old.{key}");
         all.push(trigger("before_update", "BEFORE UPDATE", Some(moved), &put(&but_itself)));
     }
 
-    all.push(trigger("after_insert", "AFTER INSERT", None, &put(&format!("VALUES (new.{key})"))));
+    all.push(trigger("after_insert", "AFTER INSERT", None, &put(&format!("VALUES ({number}, new.{key})"))));
     let mut watched = vec![changed(&key, false)];
-    for (name, column) in schema.columns() {
-        for source in column.sources(name) {
-            let source = table.column(source)?;
-            watched.push(changed(&quoted(source), table.mixes_types(source)));
-        }
+    for column in sources.watched(join)? {
+        watched.push(changed(&quoted(column), table.mixes_types(column)));
     }
-    let new_key = put(&format!("VALUES (new.{key})"));
-    let old_key = put(&format!("SELECT old.{key} WHERE {}", changed(&key, false)));
+    let new_key = put(&format!("VALUES ({number}, new.{key})"));
+    let old_key = put(&format!("SELECT {number}, old.{key} WHERE {}", changed(&key, false)));
     let both = format!("{new_key} {old_key}");
     all.push(trigger("after_update", "AFTER UPDATE", Some(any(watched.into_iter())), &both));
-    all.push(trigger("after_delete", "AFTER DELETE", None, &put(&format!("VALUES (old.{key})"))));
+    all.push(trigger("after_delete", "AFTER DELETE", None, &put(&format!("VALUES ({number}, old.{key})"))));
     Ok(all)
 }
 

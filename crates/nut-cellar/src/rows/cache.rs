@@ -14,14 +14,14 @@ const CHUNK: usize = 64 << 10;
 #[derive(Clone)]
 struct ByLength;
 
-impl Weighter<(PieceId, i64), Bytes> for ByLength {
-    fn weight(&self, _: &(PieceId, i64), bytes: &Bytes) -> u64 {
+impl Weighter<(PieceId, u64), Bytes> for ByLength {
+    fn weight(&self, _: &(PieceId, u64), bytes: &Bytes) -> u64 {
         (bytes.len() as u64).max(1)
     }
 }
 
 /// Chunks by piece and number.
-pub(super) struct ChunkCache(Cache<(PieceId, i64), Bytes, ByLength>);
+pub(crate) struct ChunkCache(Cache<(PieceId, u64), Bytes, ByLength>);
 
 impl ChunkCache {
     pub fn new() -> Self {
@@ -29,11 +29,11 @@ impl ChunkCache {
         Self(Cache::with_weighter(estimated, CAPACITY, ByLength))
     }
 
-    pub fn get(&self, piece: PieceId, number: i64) -> Option<Bytes> {
+    pub fn get(&self, piece: PieceId, number: u64) -> Option<Bytes> {
         self.0.get(&(piece, number))
     }
 
-    pub fn insert(&self, piece: PieceId, number: i64, chunk: Bytes) {
+    pub fn insert(&self, piece: PieceId, number: u64, chunk: Bytes) {
         self.0.insert((piece, number), chunk);
     }
 }

@@ -1,0 +1,568 @@
+//! The handle of a cellar inside a PostgreSQL database.
+
+use super::failure::failed;
+use super::names::{Names, cellars};
+use super::place::{PostgresUnit, PostgresView};
+use super::reading::{Keys, Rows};
+use super::sources::Sources;
+use super::state::{self, ROW, Seen};
+use super::table::Table;
+use crate::cellar::{Info, report};
+use crate::rows::cache::ChunkCache;
+use crate::rows::{self, Kept, Repaired, Spool, Synced, Unreadable};
+use nut_cellar_core::search::{Compared, Report, Why};
+use nut_cellar_core::{
+    Batch, Difference, Error, ErrorKind, Find, Found, Highlighter, Key, Manifest, Merging, Opened, Query,
+    Result, Schema, Search, Snapshot, Terms, Unit, View, search, text::Pattern,
+};
+use postgres::types::{ToSql, Type};
+use postgres::{Client, GenericClient, IsolationLevel, Row};
+use std::sync::Arc;
+
+/// How often a search begins anew when somebody publishes in the middle of it. Where several programs compact without a pause, it may take
+/// more than a few times.
+const TRIES: usize = 100;
+/// How many rows of the first fill are fetched at a time.
+const FETCHED: u32 = 1_000;
+/// Tells our session locks from those of others.
+const LOCK: i32 = 0x4e75_7443;
+
+const SYNCING: &str = "Catching up";
+
+/// What catching up has to do.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Work {
+    /// Put the rows that the log names, and merge.
+    Pending(Merging),
+    /// Put all rows, in place of what there is.
+    Anew,
+}
+
+/// A cellar inside a PostgreSQL database. It can be shared between threads; each call takes the connection to use.
+#[derive(Debug)]
+pub struct PostgresCellar {
+    names: Names,
+    schema: Arc<Schema>,
+    rows: Rows,
+    opened: Opened,
+    cache: ChunkCache,
+}
+
+impl PostgresCellar {
+    /// Puts search on a table: makes a schema with tables of its own, and triggers, and reads all rows. `name` names the cellar; the
+    /// table is the one that the schema names, as `table` or as `schema.table`, or the one called `name`. If it
+    /// fails, nothing is left behind.
+    ///
+    /// # Errors
+    /// [`ErrorKind::BadSchema`] if table or columns are not there, the table has no declared key, or it is one whose changes
+    /// can't be followed; [`ErrorKind::BadRequest`] if there is such a cellar already.
+    pub fn adopt(client: &mut Client, name: &str, schema: &Schema) -> Result<Self> {
+        Self::adopt_with(client, name, schema, |_| ()).map(|(cellar, _)| cellar)
+    }
+
+    /// The same, with what the first fill did; `progress` is told the number of rows read so far, now and then.
+    ///
+    /// # Errors
+    /// As for [`adopt`](Self::adopt).
+    pub fn adopt_with(
+        client: &mut Client,
+        name: &str,
+        schema: &Schema,
+        progress: impl FnMut(u64),
+    ) -> Result<(Self, Synced)> {
+        const ADOPTING: &str = "Adopting a table";
+        schema.check()?;
+        let names = Names::new(name)?;
+        let mut transaction = client.transaction().map_err(failed(ADOPTING))?;
+        let made = state::open(&mut transaction, &names)?.is_none();
+        if made {
+            let source = schema.source().map_or(name, |source| source.table.as_str());
+            let table = Table::read(&mut transaction, source)?;
+            let sources = Sources::new(&mut transaction, table, schema)?;
+            let rows = Rows::new(&sources)?;
+            state::create(&mut transaction, &names, &sources, &rows)?;
+        }
+        let cellar = Self::open_in(&mut transaction, names)?;
+        if !made && (*cellar.schema != *schema || cellar.see(&mut transaction)?.filled) {
+            let message = format!("There is a cellar `{name}` already; release it first to adopt anew.");
+            return Err(Error::new(ErrorKind::BadRequest, message));
+        }
+        transaction.commit().map_err(failed(ADOPTING))?;
+        match cellar.catch_up(client, Work::Pending(Merging::Small), progress) {
+            Ok(synced) => Ok((cellar, synced)),
+            Err(error) => {
+                if made {
+                    // The error that is told is the one that stopped the fill.
+                    let _ = Self::release(client, name);
+                }
+                Err(error)
+            }
+        }
+    }
+
+    /// The cellar with this name, with the schema that is kept with it.
+    ///
+    /// # Errors
+    /// [`ErrorKind::NotACellar`] if there is none.
+    pub fn open(client: &mut impl GenericClient, name: &str) -> Result<Self> {
+        Self::open_in(client, Names::new(name)?)
+    }
+
+    fn open_in(client: &mut impl GenericClient, names: Names) -> Result<Self> {
+        let Some((schema, source)) = state::open(client, &names)? else {
+            return Err(not_there(client, &names));
+        };
+        let table = Table::of(client, source)?;
+        let sources = Sources::new(client, table, &schema)?;
+        let rows = Rows::new(&sources)?;
+        Ok(Self { names, schema: Arc::new(schema), rows, opened: Opened::new(), cache: ChunkCache::new() })
+    }
+
+    /// Takes search off a table: removes the triggers, functions and tables of a cellar, and nothing else.
+    ///
+    /// # Errors
+    /// [`ErrorKind::NotACellar`] if there is none; or if something that is not ours was put beside it.
+    pub fn release(client: &mut impl GenericClient, name: &str) -> Result<()> {
+        const RELEASING: &str = "Releasing a table";
+        let names = Names::new(name)?;
+        let mut transaction = client.transaction().map_err(failed(RELEASING))?;
+        if !state::exists(&mut transaction, &names)? {
+            return Err(not_there(&mut transaction, &names));
+        }
+        state::remove(&mut transaction, &names)?;
+        transaction.commit().map_err(failed(RELEASING))
+    }
+
+    /// Lets a role search: it may read what belongs to the cellar, and change nothing. The rows it may read are the
+    /// application's to say.
+    ///
+    /// # Errors
+    /// If there is no such role, or the connection's own role may not grant it.
+    pub fn allow(&self, client: &mut impl GenericClient, role: &str) -> Result<()> {
+        let role = super::names::quoted(role);
+        let tables: Vec<_> = super::names::TABLES.iter().map(|table| self.names.inside(table)).collect();
+        let sql = format!(
+            "GRANT USAGE ON SCHEMA {} TO {role}; GRANT SELECT ON {} TO {role}",
+            self.names.schema(),
+            tables.join(", ")
+        );
+        client.batch_execute(&sql).map_err(failed("Letting a role search"))
+    }
+
+    /// What it is called.
+    pub fn name(&self) -> &str {
+        self.names.cellar()
+    }
+
+    /// The columns.
+    pub fn schema(&self) -> &Schema {
+        &self.schema
+    }
+
+    /// Reads what a person typed, and searches for it. The answer agrees with the rows as the connection's transaction sees them,
+    /// or, outside of one, with those that were there at one moment during the call.
+    ///
+    /// # Errors
+    /// [`ErrorKind::BadRequest`] if `find` asks for what is not there, [`ErrorKind::NotFilled`] if the first fill was
+    /// interrupted, [`ErrorKind::OutOfStep`] if the triggers are gone; or if the database can't be read.
+    pub fn find(&self, client: &mut impl GenericClient, text: &str, find: &Find) -> Result<Found> {
+        let reading = Query::read(text);
+        let mut found = self.search(client, &reading.query, find)?;
+        found.notes.splice(..0, reading.notes);
+        Ok(found)
+    }
+
+    /// Searches for a query that was built or read before.
+    ///
+    /// # Errors
+    /// As for [`find`](Self::find).
+    pub fn search(&self, client: &mut impl GenericClient, query: &Query, find: &Find) -> Result<Found> {
+        self.read(client, |view, snapshot| search::run(view, &mut Search::new(snapshot, query, find)?))
+    }
+
+    /// Searches, and tells how the search went.
+    ///
+    /// # Errors
+    /// As for [`find`](Self::find).
+    pub fn search_reporting(
+        &self,
+        client: &mut impl GenericClient,
+        query: &Query,
+        find: &Find,
+    ) -> Result<(Found, Report)> {
+        self.read(client, |view, snapshot| report(view, Search::new(snapshot, query, find)?))
+    }
+
+    /// Hands hits to a statement, as rows of `found`: `key`, `score` and `rank`. What the statement takes of its own
+    /// begins with `$3`; parameters say their types.
+    ///
+    /// ```no_run
+    /// # use nut_cellar::postgres::PostgresCellar;
+    /// # use nut_cellar::Find;
+    /// # fn main() -> Result<(), Box<dyn std::error::Error>> {
+    /// # let mut client = postgres::Client::connect("", postgres::NoTls)?;
+    /// # let cellar = PostgresCellar::open(&mut client, "items")?;
+    /// let found = cellar.find(&mut client, "walnut box", &Find::new())?;
+    /// let sql = "SELECT items.title, found.score FROM found JOIN items ON items.id = found.key ORDER BY found.rank";
+    /// let rows = cellar.join(&mut client, &found, sql, &[])?;
+    /// # Ok(()) }
+    /// ```
+    ///
+    /// # Errors
+    /// If PostgreSQL refuses the statement.
+    pub fn join(
+        &self,
+        client: &mut impl GenericClient,
+        found: &Found,
+        sql: &str,
+        parameters: &[(&(dyn ToSql + Sync), Type)],
+    ) -> Result<Vec<Row>> {
+        let scores: Vec<f32> = found.hits.iter().map(|hit| hit.score).collect();
+        let ranks: Vec<i64> =
+            found.hits.iter().map(|hit| i64::try_from(hit.rank).unwrap_or(i64::MAX)).collect();
+        let first = ranks.first().map_or(0, |first| first - 1);
+        let (kind, array) = self.rows.key.array();
+        let keys = Keys::of(self.rows.key, found.hits.iter().map(|hit| &hit.key));
+        let sql = format!(
+            "WITH found AS (SELECT key, score, {first} + place AS rank FROM
+               ROWS FROM (pg_catalog.unnest($1::{array}), pg_catalog.unnest($2)) WITH ORDINALITY AS hit(key, score, place)) {sql}"
+        );
+        let mut all: Vec<(&(dyn ToSql + Sync), Type)> =
+            vec![(keys.parameter(), kind), (&scores, Type::FLOAT4_ARRAY)];
+        all.extend(parameters.iter().map(|(value, kind)| (*value, kind.clone())));
+        client.query_typed(&sql, &all).map_err(failed("Joining hits to rows"))
+    }
+
+    /// Says why a record ranks where it does, or why it was not found.
+    ///
+    /// # Errors
+    /// As for [`find`](Self::find).
+    pub fn why(&self, client: &mut impl GenericClient, query: &Query, find: &Find, key: &Key) -> Result<Why> {
+        self.read(client, |view, snapshot| search::why(view, &snapshot, query, find, key))
+    }
+
+    /// Searches twice for one query, such as with two sets of weights, and puts the answers side by side.
+    ///
+    /// # Errors
+    /// As for [`find`](Self::find).
+    pub fn compare(
+        &self,
+        client: &mut impl GenericClient,
+        query: &Query,
+        first: &Find,
+        second: &Find,
+    ) -> Result<Compared> {
+        self.read(client, |view, snapshot| search::compare(view, &snapshot, query, first, second))
+    }
+
+    /// The first `most` terms, in order, that fit a pattern; see [`Snapshot::terms`].
+    ///
+    /// # Errors
+    /// As for [`find`](Self::find).
+    pub fn terms(&self, client: &mut impl GenericClient, pattern: &Pattern, most: usize) -> Result<Terms> {
+        self.read(client, |view, snapshot| snapshot.terms(view, pattern, most))
+    }
+
+    /// Marks in texts what a search finds.
+    ///
+    /// # Errors
+    /// [`ErrorKind::BadRequest`] if `find` names columns that can't be searched.
+    pub fn highlighter(&self, text: &str, find: &Find) -> Result<Highlighter> {
+        Highlighter::new(Arc::clone(&self.schema), &Query::read(text).query, find)
+    }
+
+    /// Checks every checksum and every invariant of the layout. Whether the records agree with the rows
+    /// [`differences`](Self::differences) tells.
+    ///
+    /// # Errors
+    /// [`ErrorKind::Damaged`] at the first thing that is not right; or as for [`find`](Self::find).
+    pub fn check(&self, client: &mut impl GenericClient) -> Result<()> {
+        self.on_state(client, Seen::shelves, |view, _| Snapshot::open(view, &Opened::new())?.check(view))
+    }
+
+    /// What there is to know about the cellar. Reads all terms. What is pending is counted in keys, and in no other
+    /// number.
+    ///
+    /// # Errors
+    /// As for [`find`](Self::find).
+    pub fn info(&self, client: &mut impl GenericClient) -> Result<Info> {
+        self.on_state(client, Seen::shelves, |view, seen| {
+            let pending = Some(seen.pending.len() as u64);
+            Ok(Info { pending, ..Info::of(view, &self.opened)? })
+        })
+    }
+
+    /// Does `work` on the state that one statement sees, with the shelves of the manifest that `of` takes from it; again if
+    /// somebody publishes in between.
+    fn on_state<T, C: GenericClient>(
+        &self,
+        client: &mut C,
+        of: impl Fn(&Seen) -> Arc<Manifest>,
+        work: impl Fn(&dyn View, &Seen) -> Result<T>,
+    ) -> Result<T> {
+        let mut tries = TRIES;
+        loop {
+            let seen = self.see(client)?;
+            let view = PostgresView::new(client, &self.names, &self.cache, of(&seen));
+            let done = work(&view, &seen);
+            tries -= 1;
+            if done.is_ok() || !view.missed() || tries == 0 {
+                return done;
+            }
+        }
+    }
+
+    /// Does `work` on what one statement sees, the rows that no shelf holds yet included; again if somebody publishes in between.
+    fn read<T, C: GenericClient>(
+        &self,
+        client: &mut C,
+        work: impl Fn(&dyn View, Snapshot) -> Result<T>,
+    ) -> Result<T> {
+        self.on_state(client, Seen::base, |view, seen| {
+            if !seen.filled {
+                return Err(Error::new(
+                    ErrorKind::NotFilled,
+                    format!(
+                        "The first fill of the cellar `{}` has not ended; wait for it, or run `sync` if it was interrupted.",
+                        self.names.cellar()
+                    ),
+                ));
+            }
+            let mut overlay = Spool::new(view);
+            if !seen.pending.is_empty() {
+                self.put_pending(seen, &mut overlay, Merging::Never)?;
+            }
+            let snapshot = Snapshot::open(&overlay, &self.opened)?;
+            work(&overlay, snapshot)
+        })
+    }
+
+    fn see(&self, client: &mut impl GenericClient) -> Result<Seen> {
+        state::see(client, &self.names, &self.schema, &self.rows)
+    }
+
+    /// Puts the rows that the log names into `spool`, and removes the records whose rows are gone.
+    fn put_pending(&self, seen: &Seen, spool: &mut Spool<'_>, merging: Merging) -> Result<Synced> {
+        let mut batch = Batch::new(spool, &self.opened, &self.schema)?;
+        batch.set_merging(merging);
+        let mut unreadable = Unreadable::default();
+        for (key, row) in &seen.pending {
+            match self.rows.record(row, ROW, &self.schema, &mut unreadable)? {
+                Some(record) => batch.put(&record)?,
+                None => batch.remove(key)?,
+            }
+        }
+        let published = batch.publish()?;
+        Ok(Synced { put: published.put, removed: published.removed, unreadable })
+    }
+
+    /// Turns the rows that the log names into a shelf. Changes no result, and makes searches faster. If somebody else is at
+    /// it, waits until they are done.
+    ///
+    /// # Errors
+    /// [`ErrorKind::OutOfStep`] if the triggers are gone, or if the database can't be written.
+    pub fn sync(&self, client: &mut Client) -> Result<Synced> {
+        self.catch_up(client, Work::Pending(Merging::Small), |_| ())
+    }
+
+    /// Catches up, and merges the shelves that are due: also those that [`sync`](Self::sync) leaves because they are large.
+    ///
+    /// # Errors
+    /// As for [`sync`](Self::sync).
+    pub fn tidy(&self, client: &mut Client) -> Result<Synced> {
+        self.catch_up(client, Work::Pending(Merging::Due), |_| ())
+    }
+
+    /// Catches up, and merges all shelves into one.
+    ///
+    /// # Errors
+    /// As for [`sync`](Self::sync).
+    pub fn compact(&self, client: &mut Client) -> Result<Synced> {
+        self.catch_up(client, Work::Pending(Merging::Whole), |_| ())
+    }
+
+    /// Under a lock of the session, which ends with it: taken before the transaction, so that what the one before has published
+    /// is seen.
+    fn catch_up(&self, client: &mut Client, work: Work, progress: impl FnMut(u64)) -> Result<Synced> {
+        let state = self.names.inside("state");
+        let lock =
+            |what: &str| format!("SELECT pg_catalog.{what}($1, $2::pg_catalog.regclass::oid::integer)");
+        let parameters: [(&(dyn ToSql + Sync), Type); 2] = [(&LOCK, Type::INT4), (&state, Type::TEXT)];
+        client.query_typed(&lock("pg_advisory_lock"), &parameters).map_err(failed(SYNCING))?;
+        let done = self.catch_up_alone(client, work, progress);
+        // A connection that is gone has let go of it.
+        let freed = client.query_typed(&lock("pg_advisory_unlock"), &parameters).map_err(failed(SYNCING));
+        done.and_then(|synced| freed.map(|_| synced))
+    }
+
+    fn catch_up_alone(&self, client: &mut Client, work: Work, progress: impl FnMut(u64)) -> Result<Synced> {
+        let begun = client.build_transaction().isolation_level(IsolationLevel::RepeatableRead).start();
+        let mut transaction = begun.map_err(failed(SYNCING))?;
+        let mut seen = self.see(&mut transaction)?;
+        let nothing = seen.filled && seen.pending.is_empty() && !seen.emptied;
+        if nothing && work == Work::Pending(Merging::Small) {
+            // Joined rows that belong to no record are logged, too, and name nothing.
+            let sql = format!("SELECT EXISTS (SELECT 1 FROM {})", self.names.inside("log"));
+            let logged = transaction.query_typed_one(&sql, &[]).map_err(failed(SYNCING))?;
+            if !logged.get::<_, bool>(0) {
+                return Ok(Synced::default());
+            }
+        }
+        seen.emptied |= work == Work::Anew;
+        // Exactly the rows that the transaction sees: what commits later stays for the next time.
+        let sql = format!("DELETE FROM {}", self.names.inside("log"));
+        transaction.execute_typed(&sql, &[]).map_err(failed(SYNCING))?;
+        let view = PostgresView::new(&mut transaction, &self.names, &self.cache, seen.base());
+        let mut spool = Spool::new(&view);
+        let synced = match work {
+            Work::Pending(merging) if seen.filled => self.put_pending(&seen, &mut spool, merging)?,
+            _ => {
+                let mut batch = Batch::new(&mut spool, &self.opened, &self.schema)?;
+                let unreadable = self.put_all(&view, &mut batch, progress)?;
+                let published = batch.publish()?;
+                Synced { put: published.put, removed: published.removed, unreadable }
+            }
+        };
+        let contents = spool.into_contents();
+        let mut unit = PostgresUnit::new(view);
+        if seen.emptied {
+            if !contents.changed() {
+                let next =
+                    Manifest { generation: seen.manifest.generation + 1, ..Manifest::clone(&seen.base()) };
+                unit.swap(Some(seen.manifest.generation), &next)?;
+            }
+            unit.remove(&seen.manifest.pieces().collect::<Vec<_>>())?;
+        }
+        contents.pour(&mut unit)?;
+        drop(unit);
+        let sql = format!("UPDATE {} SET filled = true WHERE NOT filled", self.names.inside("state"));
+        transaction.execute_typed(&sql, &[]).map_err(failed(SYNCING))?;
+        transaction.commit().map_err(failed(SYNCING))?;
+        Ok(synced)
+    }
+
+    /// Puts all rows of the table, in key order, through a cursor.
+    fn put_all<C: GenericClient>(
+        &self,
+        view: &PostgresView<'_, C>,
+        batch: &mut Batch<'_>,
+        mut progress: impl FnMut(u64),
+    ) -> Result<Unreadable> {
+        let Rows { table, key_column, .. } = &self.rows;
+        let selected = self.rows.selected();
+        view.query(&format!(
+            "DECLARE cellar_rows NO SCROLL CURSOR FOR SELECT {selected} FROM {table} t ORDER BY t.{key_column}"
+        ))?;
+        let mut unreadable = Unreadable::default();
+        let mut count = 0;
+        loop {
+            let rows = view.query(&format!("FETCH {FETCHED} FROM cellar_rows"))?;
+            for row in &rows {
+                if let Some(record) = self.rows.record(row, 0, &self.schema, &mut unreadable)? {
+                    batch.put(&record)?;
+                }
+            }
+            count += rows.len() as u64;
+            progress(count);
+            if rows.is_empty() {
+                break;
+            }
+        }
+        view.query("CLOSE cellar_rows")?;
+        Ok(unreadable)
+    }
+
+    /// The records that are not what their rows say, with in what they differ: those of rows whose change no trigger saw. Rows that
+    /// the log names are seen. Reads all rows and all of the cellar.
+    ///
+    /// # Errors
+    /// [`ErrorKind::Damaged`] if the cellar can't be read; or as for [`find`](Self::find).
+    pub fn differences(&self, client: &mut Client) -> Result<Vec<(Key, Difference)>> {
+        const COMPARING: &str = "Comparing records with rows";
+        let begin =
+            client.build_transaction().isolation_level(IsolationLevel::RepeatableRead).read_only(true);
+        let mut transaction = begin.start().map_err(failed(COMPARING))?;
+        let seen = self.see(&mut transaction)?;
+        let view = PostgresView::new(&mut transaction, &self.names, &self.cache, seen.base());
+        let mut overlay = Spool::new(&view);
+        self.put_pending(&seen, &mut overlay, Merging::Never)?;
+        let snapshot = Snapshot::open(&overlay, &self.opened)?;
+        rows::differences(&overlay, &snapshot, &self.schema, |batch| {
+            self.put_all(&view, batch, |_| ()).map(|_| ())
+        })
+    }
+
+    /// Notes that rows with these keys may have changed without a trigger that saw it, so that they are read again; inside the
+    /// application's transaction, if it is in one. A key of another kind than the table's is none of its keys, and left out.
+    ///
+    /// # Errors
+    /// If the log can't be written.
+    pub fn touch<'k>(
+        &self,
+        client: &mut impl GenericClient,
+        keys: impl IntoIterator<Item = &'k Key>,
+    ) -> Result<()> {
+        let keys = Keys::of(self.rows.key, keys);
+        let (kind, array) = self.rows.key.array();
+        let sql =
+            format!("INSERT INTO {}(key) SELECT pg_catalog.unnest($1::{array})", self.names.inside("log"));
+        client.execute_typed(&sql, &[(keys.parameter(), kind)]).map(|_| ()).map_err(failed("Noting changes"))
+    }
+
+    /// Reads rows again whose records [differ](Self::differences); all of them if the cellar is damaged.
+    ///
+    /// # Errors
+    /// As for [`sync`](Self::sync).
+    pub fn repair(&self, client: &mut Client) -> Result<Repaired> {
+        let records = match self.check(client).and_then(|()| self.differences(client)) {
+            Err(error) if error.is_damaged() => {
+                self.rebuild(client)?;
+                return Ok(Repaired { rebuilt: true, ..Repaired::default() });
+            }
+            records => records?,
+        };
+        self.touch(client, records.iter().map(|(key, _)| key))?;
+        self.sync(client)?;
+        Ok(Repaired { records, rebuilt: false })
+    }
+
+    /// Reads all rows again, into shelves that replace those there are. Searches go on with these until it is done.
+    ///
+    /// # Errors
+    /// As for [`sync`](Self::sync).
+    pub fn rebuild(&self, client: &mut Client) -> Result<Synced> {
+        self.catch_up(client, Work::Anew, |_| ())
+    }
+}
+
+/// A cellar with a connection of its own, for a [`Keeper`](rows::Keeper).
+impl Kept for (Client, Arc<PostgresCellar>) {
+    fn pending(&mut self, most: u64) -> Result<u64> {
+        let sql = format!("SELECT count(*) FROM (SELECT 1 FROM {} LIMIT $1) l", self.1.names.inside("log"));
+        let most = i64::try_from(most).unwrap_or(i64::MAX);
+        let row =
+            self.0.query_typed_one(&sql, &[(&most, Type::INT8)]).map_err(failed("Looking for changes"))?;
+        Ok(u64::try_from(row.get::<_, i64>(0)).unwrap_or(0))
+    }
+
+    fn sync(&mut self) -> Result<Synced> {
+        self.1.sync(&mut self.0)
+    }
+
+    fn tidy(&mut self) -> Result<Synced> {
+        self.1.tidy(&mut self.0)
+    }
+}
+
+/// The error for a cellar that is not there; says which are.
+#[cold]
+fn not_there(client: &mut impl GenericClient, names: &Names) -> Error {
+    let there = cellars(client).unwrap_or_default();
+    let advice = if there.is_empty() {
+        "there is none here; adopt a table first".to_owned()
+    } else {
+        format!("here are: {}", there.join(", "))
+    };
+    let message = format!("There is no cellar `{}` in this database; {advice}.", names.cellar());
+    Error::new(ErrorKind::NotACellar, message)
+}

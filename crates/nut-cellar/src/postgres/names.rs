@@ -1,0 +1,89 @@
+//! The names of what belongs to a cellar, quoted so that no name ever becomes SQL.
+
+use super::failure::failed;
+use nut_cellar_core::{Error, ErrorKind, Result};
+use postgres::GenericClient;
+
+/// The longest name that PostgreSQL keeps, in bytes.
+const LONGEST: usize = 63;
+/// What the name of a cellar's schema begins with.
+const BEGINNING: &str = "cellar_";
+
+/// The names of a cellar's schema, and of what is in it.
+#[derive(Clone, Debug)]
+pub(super) struct Names {
+    cellar: String,
+}
+
+/// The tables of a cellar.
+pub(super) const TABLES: [&str; 3] = ["state", "chunk", "log"];
+
+impl Names {
+    pub fn new(cellar: &str) -> Result<Self> {
+        let length = BEGINNING.len() + cellar.len();
+        if cellar.is_empty() || cellar.contains('\0') || length > LONGEST {
+            let most = LONGEST - BEGINNING.len();
+            let message = format!(
+                "A cellar needs a name without zero bytes and of at most {most} bytes, such as `items`."
+            );
+            return Err(Error::new(ErrorKind::BadRequest, message));
+        }
+        Ok(Self { cellar: cellar.to_owned() })
+    }
+
+    /// The name of the cellar.
+    pub fn cellar(&self) -> &str {
+        &self.cellar
+    }
+
+    /// The schema that holds what belongs to the cellar, bare.
+    pub fn bare_schema(&self) -> String {
+        format!("{BEGINNING}{}", self.cellar)
+    }
+
+    /// The same, quoted.
+    pub fn schema(&self) -> String {
+        quoted(&self.bare_schema())
+    }
+
+    /// A table or function in the schema, quoted.
+    pub fn inside(&self, name: &str) -> String {
+        format!("{}.{}", self.schema(), quoted(name))
+    }
+
+    /// The function, and the beginning of the trigger's name, for an event on a joined table or on the records' own.
+    pub fn event(event: &str, join: Option<usize>) -> String {
+        join.map_or(event.to_owned(), |join| format!("{event}_join{join}"))
+    }
+
+    /// The trigger of a function on the application's table, bare. Long names are cut as PostgreSQL would cut them.
+    pub fn trigger(&self, function: &str) -> String {
+        let mut name = format!("{BEGINNING}{function}_{}", self.cellar);
+        while name.len() > LONGEST {
+            name.pop();
+        }
+        name
+    }
+}
+
+/// An identifier in quotation marks.
+pub(super) fn quoted(name: &str) -> String {
+    format!("\"{}\"", name.replace('"', "\"\""))
+}
+
+/// A text as SQL, where no parameter can stand; the session has to take backslashes as they are.
+pub(super) fn literal(text: &str) -> String {
+    format!("'{}'", text.replace('\'', "''"))
+}
+
+/// The names of the cellars in a database.
+///
+/// # Errors
+/// If the database can't be read.
+pub fn cellars(client: &mut impl GenericClient) -> Result<Vec<String>> {
+    let sql = "SELECT substr(n.nspname, 8) FROM pg_catalog.pg_namespace n
+               JOIN pg_catalog.pg_class c ON c.relnamespace = n.oid AND c.relname = 'state'
+               WHERE n.nspname LIKE 'cellar\\_%' ORDER BY 1";
+    let rows = client.query_typed(sql, &[]).map_err(failed("Listing the cellars"))?;
+    Ok(rows.iter().map(|row| row.get(0)).collect())
+}

@@ -1,0 +1,235 @@
+//! Pieces as rows: each piece is a run of chunks of 64 KiB, numbered from 0, so a range is found by arithmetic.
+
+use super::failure::failed;
+use super::names::Names;
+use crate::rows::cache::ChunkCache;
+use bytes::{Bytes, BytesMut};
+use nut_cellar_core::store::{Generation, PieceWriter, Wanted};
+use nut_cellar_core::{Error, Manifest, PieceId, Result, Unit, View};
+use postgres::types::Type;
+use postgres::{GenericClient, Row};
+use std::cell::{Cell, RefCell};
+use std::collections::BTreeSet;
+use std::ops::Range;
+use std::sync::Arc;
+
+/// The bytes of a piece that one row has.
+const CHUNK: usize = 64 * 1024;
+/// How many chunks are asked for in one round trip.
+const AT_ONCE: usize = 64;
+
+const READING: &str = "Reading the cellar";
+const WRITING: &str = "Writing the cellar";
+
+/// What a transaction, or a single statement, has seen of a cellar.
+#[derive(Debug)]
+pub struct PostgresView<'c, C> {
+    client: RefCell<&'c mut C>,
+    names: &'c Names,
+    cache: &'c ChunkCache,
+    manifest: Arc<Manifest>,
+    /// Whether a chunk was asked for that is no longer there.
+    missed: Cell<bool>,
+}
+
+impl<'c, C: GenericClient> PostgresView<'c, C> {
+    /// What a statement has seen, which read this manifest.
+    pub(super) fn new(
+        client: &'c mut C,
+        names: &'c Names,
+        cache: &'c ChunkCache,
+        manifest: Arc<Manifest>,
+    ) -> Self {
+        Self { client: RefCell::new(client), names, cache, manifest, missed: Cell::new(false) }
+    }
+
+    /// Whether a chunk was asked for that is no longer there. Where each statement sees a state of its own, that is because
+    /// somebody has published since the manifest was read.
+    pub(super) fn missed(&self) -> bool {
+        self.missed.get()
+    }
+
+    /// Runs a statement without parameters.
+    pub(super) fn query(&self, sql: &str) -> Result<Vec<Row>> {
+        self.client.borrow_mut().query_typed(sql, &[]).map_err(failed("Reading the table"))
+    }
+
+    /// Reads chunks that are not in the cache into `held`, in one round trip.
+    fn fetch(&self, wanted: &[(PieceId, u64)], held: &mut Vec<((PieceId, u64), Bytes)>) -> Result<()> {
+        let sql = format!(
+            "SELECT piece, number, data FROM {} WHERE (piece, number) IN
+               (SELECT * FROM ROWS FROM (pg_catalog.unnest($1::bytea[]), pg_catalog.unnest($2::integer[])))",
+            self.names.inside("chunk")
+        );
+        let pieces: Vec<&[u8]> = wanted.iter().map(|(piece, _)| &piece.as_bytes()[..]).collect();
+        let numbers: Vec<i32> =
+            wanted.iter().map(|(_, number)| i32::try_from(*number).unwrap_or(i32::MAX)).collect();
+        let rows = self
+            .client
+            .borrow_mut()
+            .query_typed(&sql, &[(&pieces, Type::BYTEA_ARRAY), (&numbers, Type::INT4_ARRAY)])
+            .map_err(failed(READING))?;
+        for row in rows {
+            let (piece, number): (&[u8], i32) = (row.get(0), row.get(1));
+            let chunk = Bytes::copy_from_slice(row.get(2));
+            let known = wanted.iter().find(|(known, at)| {
+                known.as_bytes()[..] == *piece && i64::try_from(*at) == Ok(i64::from(number))
+            });
+            if let Some((piece, number)) = known {
+                self.cache.insert(*piece, *number, chunk.clone());
+                held.push(((*piece, *number), chunk));
+            }
+        }
+        Ok(())
+    }
+}
+
+/// The chunks of a range.
+fn chunks(range: &Range<u64>) -> Range<u64> {
+    range.start / CHUNK as u64..range.end.div_ceil(CHUNK as u64)
+}
+
+impl<C: GenericClient> View for PostgresView<'_, C> {
+    fn manifest(&self) -> Result<Option<Arc<Manifest>>> {
+        Ok(Some(Arc::clone(&self.manifest)))
+    }
+
+    fn read(&self, wanted: &[Wanted]) -> Result<Vec<Bytes>> {
+        let all: BTreeSet<_> = wanted
+            .iter()
+            .flat_map(|(piece, range)| chunks(range).map(move |number| (*piece, number)))
+            .collect();
+        // Held apart from the cache, which may let go of them at any time.
+        let (mut held, mut missing) = (Vec::new(), Vec::new());
+        for (piece, number) in all {
+            match self.cache.get(piece, number) {
+                Some(chunk) => held.push(((piece, number), chunk)),
+                None => missing.push((piece, number)),
+            }
+        }
+        for part in missing.chunks(AT_ONCE) {
+            self.fetch(part, &mut held)?;
+        }
+        held.sort_by_key(|(place, _)| *place);
+        wanted
+            .iter()
+            .map(|(piece, range)| {
+                let chunk = |number| {
+                    let at = held.binary_search_by_key(&(*piece, number), |(place, _)| *place).ok()?;
+                    Some(&held[at].1)
+                };
+                assemble(range, chunk).ok_or_else(|| {
+                    self.missed.set(true);
+                    Error::damaged(format_args!("a part of piece {piece} is not there"))
+                })
+            })
+            .collect()
+    }
+}
+
+/// The bytes of a range, if the chunks have them.
+fn assemble<'b>(range: &Range<u64>, chunk: impl Fn(u64) -> Option<&'b Bytes>) -> Option<Bytes> {
+    let mut out = BytesMut::new();
+    for number in chunks(range) {
+        let chunk = chunk(number)?;
+        let start = number * CHUNK as u64;
+        let from = usize::try_from(range.start.saturating_sub(start)).ok()?;
+        let to = usize::try_from(range.end - start).ok()?.min(CHUNK);
+        if to > chunk.len() || from > to {
+            return None;
+        }
+        if start + to as u64 == range.end && out.is_empty() {
+            return Some(chunk.slice(from..to));
+        }
+        out.extend_from_slice(&chunk[from..to]);
+    }
+    Some(out.freeze())
+}
+
+/// Writing a cellar inside a transaction that is open.
+pub struct PostgresUnit<'c, C>(PostgresView<'c, C>);
+
+impl<'c, C: GenericClient> PostgresUnit<'c, C> {
+    pub(super) fn new(view: PostgresView<'c, C>) -> Self {
+        Self(view)
+    }
+
+    fn execute(&self, sql: &str, parameters: &[(&(dyn postgres::types::ToSql + Sync), Type)]) -> Result<()> {
+        let done = self.0.client.borrow_mut().execute_typed(sql, parameters);
+        done.map(|_| ()).map_err(failed(WRITING))
+    }
+}
+
+impl<C: GenericClient> View for PostgresUnit<'_, C> {
+    fn manifest(&self) -> Result<Option<Arc<Manifest>>> {
+        self.0.manifest()
+    }
+
+    fn read(&self, wanted: &[Wanted]) -> Result<Vec<Bytes>> {
+        self.0.read(wanted)
+    }
+}
+
+impl<C: GenericClient> Unit for PostgresUnit<'_, C> {
+    fn write(&self, piece: PieceId) -> Result<Box<dyn PieceWriter + '_>> {
+        Ok(Box::new(RowWriter { unit: self, piece, number: 0, chunk: Vec::new() }))
+    }
+
+    fn swap(&mut self, expected: Option<Generation>, next: &Manifest) -> Result<()> {
+        if Some(self.0.manifest.generation) != expected {
+            return Err(Error::overtaken());
+        }
+        let sql = format!("UPDATE {} SET manifest = $1", self.0.names.inside("state"));
+        self.execute(&sql, &[(&next.encode(), Type::BYTEA)])?;
+        self.0.manifest = Arc::new(next.clone());
+        Ok(())
+    }
+
+    fn remove(&mut self, pieces: &[PieceId]) -> Result<()> {
+        let pieces: Vec<&[u8]> = pieces.iter().map(|piece| &piece.as_bytes()[..]).collect();
+        let sql = format!("DELETE FROM {} WHERE piece = ANY ($1)", self.0.names.inside("chunk"));
+        self.execute(&sql, &[(&pieces, Type::BYTEA_ARRAY)])
+    }
+}
+
+struct RowWriter<'a, 'c, C> {
+    unit: &'a PostgresUnit<'c, C>,
+    piece: PieceId,
+    number: i32,
+    chunk: Vec<u8>,
+}
+
+impl<C: GenericClient> RowWriter<'_, '_, C> {
+    fn flush(&mut self) -> Result<()> {
+        let sql = format!(
+            "INSERT INTO {}(piece, number, data) VALUES ($1, $2, $3)",
+            self.unit.0.names.inside("chunk")
+        );
+        let piece = &self.piece.as_bytes()[..];
+        self.unit.execute(
+            &sql,
+            &[(&piece, Type::BYTEA), (&self.number, Type::INT4), (&self.chunk, Type::BYTEA)],
+        )?;
+        self.number += 1;
+        self.chunk.clear();
+        Ok(())
+    }
+}
+
+impl<C: GenericClient> PieceWriter for RowWriter<'_, '_, C> {
+    fn append(&mut self, mut bytes: &[u8]) -> Result<()> {
+        while !bytes.is_empty() {
+            let (now, later) = bytes.split_at(bytes.len().min(CHUNK - self.chunk.len()));
+            self.chunk.extend_from_slice(now);
+            bytes = later;
+            if self.chunk.len() == CHUNK {
+                self.flush()?;
+            }
+        }
+        Ok(())
+    }
+
+    fn finish(mut self: Box<Self>) -> Result<()> {
+        if self.chunk.is_empty() { Ok(()) } else { self.flush() }
+    }
+}

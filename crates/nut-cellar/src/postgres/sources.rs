@@ -1,0 +1,143 @@
+//! The tables that a cellar's records come from: the one with a row for each, and those that are joined to it.
+//!
+//! What always holds: the SQL made here compares the columns of a join in one way, so the rows that belong to a record are the same
+//! when it is read and when a change of one of them is followed back to it.
+
+use super::names::quoted;
+use super::table::Table;
+use nut_cellar_core::schema::Link;
+use nut_cellar_core::{Error, ErrorKind, Result, Schema};
+use postgres::GenericClient;
+
+/// The tables, checked to have what the schema names.
+#[derive(Debug)]
+pub(super) struct Sources<'s> {
+    pub schema: &'s Schema,
+    pub table: Table,
+    pub joins: Vec<Joined<'s>>,
+}
+
+/// A joined table.
+#[derive(Debug)]
+pub(super) struct Joined<'s> {
+    pub table: Table,
+    pub link: Link<'s>,
+}
+
+impl<'s> Sources<'s> {
+    /// Looks at the tables that are joined to a table.
+    ///
+    /// # Errors
+    /// [`ErrorKind::BadSchema`] if a table or a column is not there, or where one row is to be joined several may be.
+    pub fn new(client: &mut impl GenericClient, table: Table, schema: &'s Schema) -> Result<Self> {
+        let mut joins = Vec::new();
+        if let Some(source) = schema.source() {
+            for (join, link) in source.joins.iter().zip(source.links()?) {
+                let joined = Table::read(client, &join.table)?;
+                joined.type_of(link.column)?;
+                if !join.many && !joined.is_unique(link.column) {
+                    return Err(Error::new(
+                        ErrorKind::BadSchema,
+                        format!(
+                            "Several rows of `{}` may have the same `{}`; write `many = true` at its join, or give the column a \
+                             UNIQUE index.",
+                            join.table, link.column
+                        ),
+                    ));
+                }
+                joins.push(Joined { table: joined, link });
+            }
+        }
+        let sources = Self { schema, table, joins };
+        for Joined { link, .. } in &sources.joins {
+            sources.of(link.parent).type_of(link.parent_column)?;
+        }
+        for (name, column) in schema.columns() {
+            for source in column.sources(name) {
+                let (join, column) = sources.place_of(source);
+                sources.of(join).type_of(column)?;
+            }
+        }
+        Ok(sources)
+    }
+
+    /// The table of a join, or of the records themselves.
+    pub fn of(&self, join: Option<usize>) -> &Table {
+        join.map_or(&self.table, |join| &self.joins[join].table)
+    }
+
+    /// The join and the column that a source names.
+    pub fn place_of<'n>(&self, source: &'n str) -> (Option<usize>, &'n str) {
+        self.schema.source().map_or((None, source), |known| known.place_of(source))
+    }
+
+    /// The columns of a table on which records depend beside their key: what is searched, and what joins go by.
+    pub fn watched(&self, of: Option<usize>) -> Vec<&str> {
+        let sources = self.schema.columns().flat_map(|(name, column)| column.sources(name));
+        let mut watched: Vec<_> = sources
+            .map(|source| self.place_of(source))
+            .filter(|(join, _)| *join == of)
+            .map(|(_, column)| column)
+            .collect();
+        watched.extend(of.map(|join| self.joins[join].link.column));
+        let children = self.joins.iter().filter(|join| join.link.parent == of);
+        watched.extend(children.map(|join| join.link.parent_column));
+        watched.sort_unstable();
+        watched.dedup();
+        watched
+    }
+
+    /// What is selected of a joined table for a column of it, of the records' table as `t`: a JSON array of the values, in the order
+    /// of their bytes, so that it does not depend on how the table is stored.
+    pub fn array(&self, join: usize, column: &str) -> String {
+        let value = format!("t{join}.{}", quoted(column));
+        format!(
+            "(SELECT pg_catalog.jsonb_agg({value} ORDER BY ({value})::text COLLATE \"C\") FROM {} WHERE {} AND {value} IS NOT NULL)::text",
+            self.tables(join),
+            self.conditions(join)
+        )
+    }
+
+    /// What gives the keys of the records to which logged rows of a join belong.
+    pub fn expansion(&self, join: usize, log: &str) -> Result<String> {
+        let Joined { table, link } = &self.joins[join];
+        let (parent, mut tables, mut conditions) = ("t".to_owned(), String::new(), String::new());
+        let parent = match link.parent {
+            None => parent,
+            Some(parent) => {
+                tables = format!(", {}", self.tables(parent));
+                conditions = format!("{} AND ", self.conditions(parent));
+                format!("t{parent}")
+            }
+        };
+        Ok(format!(
+            "SELECT k.key FROM (SELECT DISTINCT joined FROM {log} WHERE source = {number}) g
+             CROSS JOIN LATERAL (SELECT t.{key} AS key FROM {base} t{tables}
+               WHERE {conditions}{parent}.{parent_column} = g.joined::{kind} OFFSET 0) k",
+            number = join + 1,
+            key = quoted(self.schema.key()),
+            base = self.table.quoted(),
+            parent_column = quoted(link.parent_column),
+            kind = table.type_of(link.column)?,
+        ))
+    }
+
+    /// A join and those between it and the records' table.
+    fn path(&self, join: usize) -> impl Iterator<Item = usize> {
+        std::iter::successors(Some(join), |join| self.joins[*join].link.parent)
+    }
+
+    fn tables(&self, join: usize) -> String {
+        let tables = self.path(join).map(|join| format!("{} t{join}", self.joins[join].table.quoted()));
+        tables.collect::<Vec<_>>().join(", ")
+    }
+
+    fn conditions(&self, join: usize) -> String {
+        let conditions = self.path(join).map(|join| {
+            let link = &self.joins[join].link;
+            let parent = link.parent.map_or("t".to_owned(), |parent| format!("t{parent}"));
+            format!("{parent}.{} = t{join}.{}", quoted(link.parent_column), quoted(link.column))
+        });
+        conditions.collect::<Vec<_>>().join(" AND ")
+    }
+}

@@ -1,0 +1,282 @@
+//! The state of a cellar, and what is read of it, of the log and of the logged rows: by one statement, so that they agree
+//! with each other whatever the isolation of the transaction is.
+
+use super::failure::failed;
+use super::names::{Names, literal, quoted};
+use super::reading::Rows;
+use super::sources::Sources;
+use super::triggers::{EVENTS, triggers};
+use nut_cellar_core::schema::MOST_JOINS;
+use nut_cellar_core::{Error, ErrorKind, Key, Manifest, Result, Schema};
+use postgres::error::SqlState;
+use postgres::types::Type;
+use postgres::{GenericClient, Row};
+use std::sync::Arc;
+
+/// What has to stay as it is for changes to be seen: the names of the tables, their watched columns, and the triggers, of the state
+/// `s`, in a cellar's schema of this name.
+fn standing(names: &Names) -> String {
+    format!("
+    pg_catalog.concat_ws(';',
+        (SELECT pg_catalog.string_agg(pg_catalog.concat_ws('.', n.nspname, c.relname, c.relrowsecurity), ',' ORDER BY c.oid)
+         FROM pg_catalog.pg_class c JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace WHERE c.oid = ANY (s.sources)),
+        (SELECT pg_catalog.string_agg(pg_catalog.concat_ws(' ', t.tgrelid, t.tgname, t.tgtype, t.tgfoid, pg_catalog.md5(p.prosrc)), ',' ORDER BY t.tgname, t.tgrelid)
+         FROM pg_catalog.pg_trigger t JOIN pg_catalog.pg_proc p ON p.oid = t.tgfoid
+         JOIN pg_catalog.pg_namespace n ON n.oid = p.pronamespace
+         WHERE t.tgrelid = ANY (s.sources) AND n.nspname = {schema} AND t.tgenabled IN ('O', 'A')),
+        (SELECT pg_catalog.string_agg(pg_catalog.concat_ws(' ', a.attrelid, a.attname, a.atttypid), ',' ORDER BY a.attrelid, a.attnum)
+         FROM pg_catalog.pg_attribute a WHERE a.attrelid = ANY (s.sources) AND a.attname::text = ANY (s.columns)))", schema = literal(&names.bare_schema()))
+}
+
+/// Makes the schema of a cellar with its tables, the triggers on the application's table, and the state.
+pub(super) fn create(
+    client: &mut impl GenericClient,
+    names: &Names,
+    sources: &Sources<'_>,
+    rows: &Rows,
+) -> Result<()> {
+    const MAKING: &str = "Making tables and triggers";
+    let (schema, table) = (sources.schema, &sources.table);
+    let key = quoted(schema.key());
+    // Texts in function bodies are quoted by doubling quotation marks, which is enough in this mode only.
+    let sql = format!(
+        "SET LOCAL standard_conforming_strings = on;
+         CREATE SCHEMA {schema};
+         CREATE TABLE {state}(
+             one boolean PRIMARY KEY DEFAULT true CHECK (one),
+             manifest bytea NOT NULL,
+             filled boolean NOT NULL,
+             sources oid[] NOT NULL,
+             columns text[] NOT NULL,
+             watched text NOT NULL);
+         CREATE TABLE {chunk}(piece bytea, number integer, data bytea NOT NULL, PRIMARY KEY (piece, number));
+         ALTER TABLE {chunk} ALTER data SET STORAGE EXTERNAL;
+         CREATE TABLE {log} AS SELECT {key} AS key FROM {table} WITH NO DATA;
+         ALTER TABLE {log} ADD source integer NOT NULL DEFAULT 0, ADD joined text, ADD at timestamptz NOT NULL DEFAULT pg_catalog.now();
+         ALTER TABLE {log} SET (autovacuum_vacuum_scale_factor = 0, autovacuum_vacuum_threshold = 1000);
+         -- Of a table that nobody has looked at, thousands of rows are expected, and queries are compiled for them.
+         ANALYZE {log};
+         {functions}
+         {triggers}",
+        schema = names.schema(),
+        state = names.inside("state"),
+        chunk = names.inside("chunk"),
+        log = names.inside("log"),
+        table = table.quoted(),
+        functions = functions(names, sources, rows)?,
+        triggers = triggers(names, sources)?,
+    );
+    client.batch_execute(&sql).map_err(failed(MAKING))?;
+    let places = || [None].into_iter().chain((0..sources.joins.len()).map(Some));
+    let columns: Vec<&str> =
+        places().flat_map(|place| sources.watched(place)).chain([schema.key()]).collect();
+    let tables: Vec<u32> = places().map(|place| sources.of(place).oid).collect();
+    let manifest = Manifest::empty(schema.clone()).encode();
+    let sql = format!(
+        "INSERT INTO {}(manifest, filled, sources, columns, watched)
+         SELECT $1, false, s.sources, s.columns, {} FROM (SELECT $2 AS sources, $3 AS columns) s",
+        names.inside("state"),
+        standing(names)
+    );
+    let parameters: [(&(dyn postgres::types::ToSql + Sync), Type); 3] =
+        [(&manifest, Type::BYTEA), (&tables, Type::OID_ARRAY), (&columns, Type::TEXT_ARRAY)];
+    client.execute_typed(&sql, &parameters).map(|_| ()).map_err(failed(MAKING))
+}
+
+/// Takes away what [`create`] made, and nothing else; what the state says is not read, so that it may be damaged.
+pub(super) fn remove(client: &mut impl GenericClient, names: &Names) -> Result<()> {
+    // Whatever calls our functions is ours. The text of a regclass is quoted already.
+    let triggers = "SELECT t.tgname, t.tgrelid::pg_catalog.regclass::text FROM pg_catalog.pg_trigger t
+                    JOIN pg_catalog.pg_proc p ON p.oid = t.tgfoid JOIN pg_catalog.pg_namespace n ON n.oid = p.pronamespace
+                    WHERE n.nspname = $1 AND t.tgparentid = 0";
+    let triggers = client.query_typed(triggers, &[(&names.bare_schema(), Type::TEXT)]);
+    let triggers = triggers.map_err(failed("Looking for triggers"))?;
+    let drop = |row: &Row| format!("DROP TRIGGER {} ON {};", quoted(row.get(0)), row.get::<_, &str>(1));
+    let mut statements: Vec<_> = triggers.iter().map(drop).collect();
+    let places = [None].into_iter().chain((0..MOST_JOINS).map(Some));
+    for function in places.flat_map(|place| EVENTS.map(|event| Names::event(event, place))) {
+        statements.push(format!("DROP FUNCTION IF EXISTS {}();", names.inside(&function)));
+    }
+    for function in [LOGGED, ALL] {
+        statements.push(format!("DROP FUNCTION IF EXISTS {}();", names.inside(function)));
+    }
+    for table in super::names::TABLES {
+        statements.push(format!("DROP TABLE IF EXISTS {};", names.inside(table)));
+    }
+    statements.push(format!("DROP SCHEMA {};", names.schema()));
+    client.batch_execute(&statements.join("\n")).map_err(failed("Releasing a table"))
+}
+
+const OPENING: &str = "Opening the cellar";
+
+/// Whether there is such a cellar. A statement that reads what is not there would end the application's transaction.
+pub(super) fn exists(client: &mut impl GenericClient, names: &Names) -> Result<bool> {
+    let sql = "SELECT pg_catalog.to_regclass($1) IS NOT NULL";
+    let there = client.query_typed_one(sql, &[(&names.inside("state"), Type::TEXT)]);
+    Ok(there.map_err(failed(OPENING))?.get(0))
+}
+
+/// The schema and the table of a cellar, if it is there.
+pub(super) fn open(client: &mut impl GenericClient, names: &Names) -> Result<Option<(Schema, u32)>> {
+    if !exists(client, names)? {
+        return Ok(None);
+    }
+    let state = names.inside("state");
+    let sql = format!("SELECT manifest, sources[1] FROM {state}");
+    let row = client.query_typed_opt(&sql, &[]).map_err(failed(OPENING))?;
+    let row = row.ok_or_else(|| Error::damaged("the state row is not there"))?;
+    Ok(Some((Schema::clone(&Manifest::decode(row.get(0))?.schema), row.get(1))))
+}
+
+fn is_missing(error: &postgres::Error) -> bool {
+    matches!(
+        error.code(),
+        Some(&SqlState::UNDEFINED_TABLE | &SqlState::INVALID_SCHEMA_NAME | &SqlState::UNDEFINED_FUNCTION)
+    )
+}
+
+/// What one statement sees of a cellar and of the rows that no shelf holds yet.
+pub(super) struct Seen {
+    pub manifest: Arc<Manifest>,
+    pub filled: bool,
+    /// Whether the table was emptied at once, so that no shelf holds anything.
+    pub emptied: bool,
+    /// Each logged key with its row, if there is one. After the table was emptied, all rows.
+    pub pending: Vec<(Key, Row)>,
+}
+
+impl Seen {
+    /// The state of the shelves.
+    pub fn shelves(&self) -> Arc<Manifest> {
+        Arc::clone(&self.manifest)
+    }
+
+    /// The state on which what is pending has to be put: the shelves, or nothing if the table was emptied.
+    pub fn base(&self) -> Arc<Manifest> {
+        if self.emptied {
+            Arc::new(Manifest { shelves: Vec::new(), ..Manifest::clone(&self.manifest) })
+        } else {
+            self.shelves()
+        }
+    }
+}
+
+/// Where in a row of what [`see`] reads the row of the table begins.
+pub(super) const ROW: usize = 5;
+
+/// The function that gives the state with the logged rows, each by its key: whatever is expected of the log, the table is never gone
+/// through.
+const LOGGED: &str = "logged_rows";
+/// The one that gives it with all rows, for where the table was emptied at once.
+const ALL: &str = "all_rows";
+
+/// The functions by which a search sees state, log and rows. They are functions so that queries that are made for a few rows are not
+/// compiled (`jit`) for as many as the planner may expect, which takes a second, and are planned once for each session.
+/// They run as whoever calls them.
+fn functions(names: &Names, sources: &Sources<'_>, rows: &Rows) -> Result<String> {
+    let Rows { key, key_column, table, .. } = rows;
+    let (log, state, selected) = (names.inside("log"), names.inside("state"), rows.selected());
+    let standing = standing(names);
+    let function = |name: &str, logged: &str, from: &str| {
+        let body = format!(
+            "#variable_conflict use_column
+             BEGIN RETURN QUERY
+             SELECT CASE WHEN pg_catalog.row_number() OVER () = 1 THEN s.manifest END,
+               s.filled, s.standing, s.emptied, {}, {selected}
+             FROM (SELECT s.manifest, s.filled, {standing} IS NOT DISTINCT FROM s.watched AS standing,
+                          EXISTS (SELECT 1 FROM {log} WHERE key IS NULL AND source = 0) AS emptied
+                   FROM {state} s OFFSET 0) s {from};
+             END",
+            key.selected(logged)
+        );
+        let columns: String =
+            (0..rows.columns()).fold(String::new(), |columns, place| columns + &format!(", c{place} text"));
+        format!(
+            "CREATE FUNCTION {}() RETURNS TABLE (o0 bytea, o1 boolean, o2 boolean, o3 boolean, o4 {kind}, o5 {kind}{columns})
+             LANGUAGE plpgsql STABLE SET jit = off SET search_path = pg_catalog, pg_temp AS {};",
+            names.inside(name),
+            literal(&body),
+            kind = key.type_name(),
+        )
+    };
+    let mut keys = format!("SELECT DISTINCT key FROM {log} WHERE key IS NOT NULL");
+    for join in 0..sources.joins.len() {
+        keys = format!("{keys} UNION {}", sources.expansion(join, &log)?);
+    }
+    let logged = format!(
+        "LEFT JOIN ({keys}) l ON true
+         LEFT JOIN LATERAL (SELECT * FROM {table} t WHERE t.{key_column} = l.key OFFSET 0) t ON true"
+    );
+    let all = format!("LEFT JOIN {table} t ON true");
+    Ok(function(LOGGED, "l.key", &logged) + &function(ALL, &format!("t.{key_column}"), &all))
+}
+
+/// Reads state, log and logged rows.
+pub(super) fn see(
+    client: &mut impl GenericClient,
+    names: &Names,
+    schema: &Schema,
+    rows: &Rows,
+) -> Result<Seen> {
+    loop {
+        let seen = see_by(client, names, schema, rows, LOGGED)?;
+        if !seen.emptied {
+            return Ok(seen);
+        }
+        let seen = see_by(client, names, schema, rows, ALL)?;
+        // Unless somebody has caught up in between.
+        if seen.emptied {
+            return Ok(seen);
+        }
+    }
+}
+
+fn see_by(
+    client: &mut impl GenericClient,
+    names: &Names,
+    schema: &Schema,
+    rows: &Rows,
+    function: &str,
+) -> Result<Seen> {
+    let all = client.query_typed(&format!("SELECT * FROM {}()", names.inside(function)), &[]);
+    let all = all.map_err(|error| {
+        if !is_missing(&error) {
+            return failed("Reading the cellar")(error);
+        }
+        let message =
+            format!("The cellar `{}` or its table is no longer there; open it again.", names.cellar());
+        Error::new(ErrorKind::OutOfStep, message)
+    })?;
+    let mut state = None;
+    let mut pending = Vec::new();
+    for row in all {
+        let read = "Reading the cellar";
+        let manifest: Option<&[u8]> = row.try_get(0).map_err(failed(read))?;
+        if let Some(manifest) = manifest {
+            let manifest = Manifest::decode(manifest)?;
+            let flag = |at| row.try_get::<_, bool>(at).map_err(failed(read));
+            state = Some((Arc::new(manifest), flag(1)?, flag(2)?, flag(3)?));
+        }
+        if let Some(key) = rows.key.read(&row, ROW - 1)? {
+            pending.push((key, row));
+        }
+    }
+    let (manifest, filled, standing, emptied) =
+        state.ok_or_else(|| Error::damaged("the state row is not there"))?;
+    let cellar = names.cellar();
+    if *manifest.schema != *schema {
+        let message = format!("The cellar `{cellar}` was adopted anew with another schema; open it again.");
+        return Err(Error::new(ErrorKind::OutOfStep, message));
+    }
+    if !standing {
+        return Err(Error::new(
+            ErrorKind::OutOfStep,
+            format!(
+                "What keeps the cellar `{cellar}` in step with table {} is gone or altered (was the table renamed, a searched \
+                 column changed, a trigger disabled, or row-level security put on?); release the cellar and adopt the table again.",
+                rows.table
+            ),
+        ));
+    }
+    Ok(Seen { manifest, filled, emptied, pending })
+}

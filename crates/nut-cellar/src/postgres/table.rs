@@ -1,0 +1,182 @@
+//! What there is to know about the application's table: its columns, their types, and what its rows are named by.
+
+use super::failure::failed;
+use super::names::quoted;
+use nut_cellar_core::{Error, ErrorKind, Result, Schema};
+use postgres::GenericClient;
+use postgres::types::Type;
+
+/// A table of the database.
+#[derive(Debug)]
+pub(super) struct Table {
+    pub oid: u32,
+    /// Its schema and name.
+    pub name: [String; 2],
+    /// Whether its rows are in partitions.
+    pub partitioned: bool,
+    columns: Vec<TableColumn>,
+    /// The columns by each of which rows are told apart.
+    unique: Vec<String>,
+}
+
+/// A column, with the name of its type without its length.
+#[derive(Debug)]
+struct TableColumn {
+    name: String,
+    kind: String,
+    /// Whether values are equal only if their bytes are.
+    exact: bool,
+}
+
+/// What kinds of values name rows.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum KeyKind {
+    Integer,
+    Text,
+    Uuid,
+    Bytes,
+}
+
+const LOOKING: &str = "Looking at the table";
+
+impl Table {
+    /// Looks at a table, by `name` or by `schema.name`, as the search path finds it.
+    ///
+    /// # Errors
+    /// [`ErrorKind::BadSchema`] if there is no such table, or its changes can't be followed.
+    pub fn read(client: &mut impl GenericClient, name: &str) -> Result<Self> {
+        let parts: Vec<String> = name.split('.').map(quoted).collect();
+        let sql = "SELECT pg_catalog.to_regclass($1)::oid";
+        // A whole name may have a dot in it.
+        for spelled in [quoted(name), parts.join(".")] {
+            if parts.len() <= 2 || spelled == quoted(name) {
+                let found =
+                    client.query_typed_one(sql, &[(&spelled, Type::TEXT)]).map_err(failed(LOOKING))?;
+                if let Some(oid) = found.get(0) {
+                    return Self::of(client, oid);
+                }
+            }
+        }
+        let message = format!("There is no table `{name}` that this role finds; {}.", tables(client));
+        Err(Error::new(ErrorKind::BadSchema, message))
+    }
+
+    /// Looks at the table with this number.
+    ///
+    /// # Errors
+    /// As for [`read`](Self::read).
+    pub fn of(client: &mut impl GenericClient, oid: u32) -> Result<Self> {
+        let bad = |message: String| Err(Error::new(ErrorKind::BadSchema, message));
+        let sql = "SELECT c.relkind::text, n.nspname, c.relname, c.relrowsecurity,
+                     EXISTS (SELECT 1 FROM pg_catalog.pg_inherits i WHERE i.inhparent = c.oid)
+                   FROM pg_catalog.pg_class c JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace
+                   WHERE c.oid = $1";
+        let row = client.query_typed_opt(sql, &[(&oid, Type::OID)]).map_err(failed(LOOKING))?;
+        let row = row.ok_or_else(|| {
+            let message = "The table of the cellar is gone; release the cellar.";
+            Error::new(ErrorKind::OutOfStep, message)
+        })?;
+        let (kind, name, secured): (String, String, bool) = (row.get(0), row.get(2), row.get(3));
+        let partitioned = kind == "p";
+        if kind != "r" && !partitioned {
+            return bad(format!("`{name}` is no table, so its changes can't be followed; name one."));
+        }
+        if row.get(4) && !partitioned {
+            return bad(format!(
+                "Other tables inherit from `{name}`, and what is written to them would go unseen; name a table without such."
+            ));
+        }
+        if secured {
+            return bad(format!(
+                "Table `{name}` has row-level security: what a search counts would tell of rows that a role may not see. \
+                 Search a table without it."
+            ));
+        }
+        let sql = "SELECT a.attname, pg_catalog.format_type(a.atttypid, NULL),
+                     coalesce((SELECT c.collisdeterministic FROM pg_catalog.pg_collation c WHERE c.oid = a.attcollation), true)
+                   FROM pg_catalog.pg_attribute a
+                   WHERE a.attrelid = $1 AND a.attnum > 0 AND NOT a.attisdropped ORDER BY a.attnum";
+        let columns = client.query_typed(sql, &[(&oid, Type::OID)]).map_err(failed(LOOKING))?;
+        let columns = columns
+            .iter()
+            .map(|row| TableColumn { name: row.get(0), kind: row.get(1), exact: row.get(2) })
+            .collect();
+        let sql = "SELECT a.attname FROM pg_catalog.pg_index i
+                   JOIN pg_catalog.pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = i.indkey[0]
+                   WHERE i.indrelid = $1 AND i.indisunique AND i.indisvalid AND i.indimmediate
+                     AND i.indnkeyatts = 1 AND i.indpred IS NULL AND i.indexprs IS NULL AND a.attnotnull";
+        let unique = client.query_typed(sql, &[(&oid, Type::OID)]).map_err(failed(LOOKING))?;
+        let unique = unique.iter().map(|row| row.get(0)).collect();
+        Ok(Self { oid, name: [row.get(1), name], partitioned, columns, unique })
+    }
+
+    /// Its name, quoted.
+    pub fn quoted(&self) -> String {
+        self.name.each_ref().map(|part| quoted(part)).join(".")
+    }
+
+    /// The name of a column's type.
+    ///
+    /// # Errors
+    /// [`ErrorKind::BadSchema`] if the table has no such column; the message names those it has.
+    pub fn type_of(&self, name: &str) -> Result<&str> {
+        let found = self.columns.iter().find(|column| column.name == name);
+        found.map(|column| column.kind.as_str()).ok_or_else(|| {
+            let known: Vec<_> = self.columns.iter().map(|column| column.name.as_str()).collect();
+            let message =
+                format!("Table `{}` has no column `{name}`; it has {}.", self.name[1], known.join(", "));
+            Error::new(ErrorKind::BadSchema, message)
+        })
+    }
+
+    /// Whether no two rows have the same value in a column, and each has one.
+    pub fn is_unique(&self, column: &str) -> bool {
+        self.unique.iter().any(|known| known == column)
+    }
+
+    /// What kind of values the column has that names a row for a schema.
+    ///
+    /// # Errors
+    /// [`ErrorKind::BadSchema`] if it is not declared to do so, or is of another type than keys may have.
+    pub fn key(&self, schema: &Schema) -> Result<KeyKind> {
+        let bad = |message: String| Err(Error::new(ErrorKind::BadSchema, message));
+        let (key, table) = (schema.key(), &self.name[1]);
+        let kind = match self.type_of(key)? {
+            "smallint" | "integer" | "bigint" => KeyKind::Integer,
+            "text" | "character varying" => KeyKind::Text,
+            "uuid" => KeyKind::Uuid,
+            "bytea" => KeyKind::Bytes,
+            other => {
+                return bad(format!(
+                    "Column `{key}` of table `{table}` is of type {other}; a key is a whole number, a text, a uuid or bytes."
+                ));
+            }
+        };
+        if self.columns.iter().any(|column| column.name == key && !column.exact) {
+            return bad(format!(
+                "Column `{key}` of table `{table}` has a collation that takes different texts for equal; a key can't have that."
+            ));
+        }
+        if self.is_unique(key) {
+            return Ok(kind);
+        }
+        bad(format!(
+            "Column `{key}` of table `{table}` is not declared to be its key, so rows could not be told apart; declare it \
+             PRIMARY KEY, or NOT NULL with a UNIQUE index."
+        ))
+    }
+}
+
+/// The tables that could be adopted, in words.
+fn tables(client: &mut impl GenericClient) -> String {
+    let sql = "SELECT relname FROM pg_catalog.pg_class c WHERE relkind IN ('r', 'p')
+                 AND pg_catalog.pg_table_is_visible(oid)
+                 AND relnamespace <> 'pg_catalog'::pg_catalog.regnamespace ORDER BY 1";
+    match client.query_typed(sql, &[]) {
+        Ok(rows) if !rows.is_empty() => {
+            let names: Vec<String> = rows.iter().map(|row| row.get(0)).collect();
+            format!("it finds {}", names.join(", "))
+        }
+        _ => "it finds none".to_owned(),
+    }
+}

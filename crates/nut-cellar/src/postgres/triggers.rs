@@ -1,0 +1,159 @@
+//! The triggers that append the keys of changed rows to the log.
+//!
+//! Only keys are logged, never what happened to them: whoever reads the log reads the rows again. Ordinary tables have
+//! triggers for each statement, which see all of its rows at once; partitioned tables have them for each row, since those are there in
+//! every partition, too. A key that is NULL says that a table was emptied at once.
+//!
+//! The functions act as who adopted the table, so that a role needs no rights on the log to change a row, and look at
+//! nothing that the role's search path could put in front.
+
+use super::names::{Names, literal, quoted};
+use super::sources::Sources;
+use super::table::KeyKind;
+use nut_cellar_core::Result;
+
+/// The events that are followed; each has a function and a trigger.
+pub(super) const EVENTS: [&str; 4] = ["insert", "update", "delete", "truncate"];
+
+/// The statements that make the functions and triggers for the tables.
+///
+/// A row of a joined table is logged by the value that it is joined by, with the number of the join; whoever reads the log looks for the
+/// records that it belongs to.
+pub(super) fn triggers(names: &Names, sources: &Sources<'_>) -> Result<String> {
+    let mut all = of_table(names, sources, None)?;
+    for join in 0..sources.joins.len() {
+        all.extend(of_table(names, sources, Some(join))?);
+    }
+    Ok(all.join("\n"))
+}
+
+fn of_table(names: &Names, sources: &Sources<'_>, join: Option<usize>) -> Result<Vec<String>> {
+    let table = sources.of(join);
+    let watched: Vec<_> = sources.watched(join).into_iter().map(quoted).collect();
+    let log = Log {
+        table: names.inside("log"),
+        join,
+        key: quoted(join.map_or(sources.schema.key(), |join| sources.joins[join].link.column)),
+    };
+    let mut all = Vec::new();
+    for event in EVENTS {
+        let body = match (event, join) {
+            ("truncate", _) => format!("INSERT INTO {}(key) VALUES (NULL);", log.table),
+            _ if table.partitioned => log.of_rows(event, &watched),
+            (_, None) => log.of_statements(event, table.key(sources.schema)?, &watched),
+            (_, Some(_)) => log.of_joined_statements(event, &watched),
+        };
+        let name = Names::event(event, join);
+        let (function, trigger) = (names.inside(&name), quoted(&names.trigger(&name)));
+        let body = literal(&format!("BEGIN {body} RETURN NULL; END"));
+        let tables = match event {
+            _ if table.partitioned => "",
+            "insert" => " REFERENCING NEW TABLE AS fresh",
+            "update" => " REFERENCING OLD TABLE AS stale NEW TABLE AS fresh",
+            "delete" => " REFERENCING OLD TABLE AS stale",
+            _ => "",
+        };
+        let each = if table.partitioned && event != "truncate" { "ROW" } else { "STATEMENT" };
+        all.push(format!(
+            "CREATE FUNCTION {function}() RETURNS trigger LANGUAGE plpgsql SECURITY DEFINER
+               SET search_path = pg_catalog, pg_temp AS {body};
+             REVOKE ALL ON FUNCTION {function}() FROM PUBLIC;
+             CREATE TRIGGER {trigger} AFTER {event} ON {}{tables} FOR EACH {each} EXECUTE FUNCTION {function}();",
+            table.quoted()
+        ));
+    }
+    Ok(all)
+}
+
+/// The log as a table's triggers write it.
+struct Log {
+    table: String,
+    join: Option<usize>,
+    /// The column by which rows are logged: the key, or what they are joined by.
+    key: String,
+}
+
+impl Log {
+    /// Appends what a row is logged by, wherever that comes from.
+    fn put(&self, of: &str, rest: &str) -> String {
+        let Self { table, key, .. } = self;
+        match self.join {
+            None => format!("INSERT INTO {table}(key) SELECT {of}.{key} {rest};"),
+            Some(join) => {
+                let number = join + 1;
+                format!(
+                    "INSERT INTO {table}(source, joined) SELECT DISTINCT {number}, ({of}.{key})::text {rest};"
+                )
+            }
+        }
+    }
+
+    fn of_statements(&self, event: &str, kind: KeyKind, watched: &[String]) -> String {
+        let key = &self.key;
+        match event {
+            "insert" => self.put("fresh", "FROM fresh"),
+            "delete" => self.put("stale", "FROM stale"),
+            // Keys are the same if their bytes are, whatever a collation says.
+            _ => {
+                let same = match kind {
+                    KeyKind::Text => format!("stale.{key} COLLATE \"C\" = fresh.{key} COLLATE \"C\""),
+                    _ => format!("stale.{key} = fresh.{key}"),
+                };
+                let changed = changed("stale", "fresh", watched);
+                let fresh =
+                    format!("FROM fresh LEFT JOIN stale ON {same} WHERE stale.{key} IS NULL OR {changed}");
+                let stale = format!("FROM stale LEFT JOIN fresh ON {same} WHERE fresh.{key} IS NULL");
+                self.put("fresh", &fresh) + " " + &self.put("stale", &stale)
+            }
+        }
+    }
+
+    /// Rows of a joined table may have no key by which the old and the new one could be told to be the same: what is among the old or the
+    /// new ones and not among the others has changed.
+    fn of_joined_statements(&self, event: &str, watched: &[String]) -> String {
+        match event {
+            "insert" => self.put("fresh", "FROM fresh"),
+            "delete" => self.put("stale", "FROM stale"),
+            _ => {
+                let columns: Vec<_> = watched
+                    .iter()
+                    .map(|column| format!("({column})::text COLLATE \"C\" AS {column}"))
+                    .collect();
+                let columns = columns.join(", ");
+                let but = |of: &str, other: &str| {
+                    let rest = format!(
+                        "FROM (SELECT {columns} FROM {of} EXCEPT ALL SELECT {columns} FROM {other}) changed"
+                    );
+                    self.put("changed", &rest)
+                };
+                but("fresh", "stale") + " " + &but("stale", "fresh")
+            }
+        }
+    }
+
+    fn of_rows(&self, event: &str, watched: &[String]) -> String {
+        match event {
+            "insert" => self.put("NEW", ""),
+            "delete" => self.put("OLD", ""),
+            _ => {
+                let moved = changed("OLD", "NEW", std::slice::from_ref(&self.key));
+                let changed = changed("OLD", "NEW", watched);
+                format!(
+                    "IF {moved} THEN {} END IF; IF {moved} OR {changed} THEN {} END IF;",
+                    self.put("OLD", ""),
+                    self.put("NEW", "")
+                )
+            }
+        }
+    }
+}
+
+/// Whether columns are not what they were, as they are written: equal numbers may be written differently, and some types
+/// can't be compared.
+fn changed(old: &str, new: &str, columns: &[String]) -> String {
+    let one = |column: &String| {
+        format!("({old}.{column})::text COLLATE \"C\" IS DISTINCT FROM ({new}.{column})::text COLLATE \"C\"")
+    };
+    let all: Vec<_> = columns.iter().map(one).collect();
+    if all.is_empty() { "false".to_owned() } else { format!("({})", all.join(" OR ")) }
+}

@@ -1,0 +1,170 @@
+//! The tables that a cellar's records come from: the one with a row for each, and those that are joined to it.
+//!
+//! What always holds: the SQL made here compares the columns of a join in one way, the parent's column first, whose collation counts; so
+//! the rows that belong to a record are the same when it is read and when a change of one of them is followed back to it.
+
+use super::names::{Names, in_main, quoted};
+use super::table::Table;
+use nut_cellar_core::schema::Link;
+use nut_cellar_core::{Error, ErrorKind, Result, Schema};
+use rusqlite::Connection;
+use rusqlite::types::Value;
+
+/// The tables, checked to have what the schema names.
+pub(super) struct Sources<'s> {
+    pub schema: &'s Schema,
+    pub table: Table,
+    pub joins: Vec<Joined<'s>>,
+}
+
+/// A joined table.
+pub(super) struct Joined<'s> {
+    pub table: Table,
+    pub link: Link<'s>,
+}
+
+impl<'s> Sources<'s> {
+    /// Looks at the tables of a schema.
+    ///
+    /// # Errors
+    /// [`ErrorKind::BadSchema`] if a table or a column is not there, or where one row is to be joined several may be.
+    pub fn read(connection: &Connection, table: &str, schema: &'s Schema) -> Result<Self> {
+        let table = Table::read(connection, table)?;
+        let mut joins = Vec::new();
+        if let Some(source) = schema.source() {
+            for (join, link) in source.joins.iter().zip(source.links()?) {
+                let joined = Table::read(connection, &join.table)?;
+                let column = joined.column(link.column)?;
+                if !join.many && !joined.is_unique(column) {
+                    return Err(Error::new(
+                        ErrorKind::BadSchema,
+                        format!(
+                            "Several rows of `{0}` may have the same `{column}`; write `many = true` at its join, or give the \
+                             column a UNIQUE index.",
+                            join.table
+                        ),
+                    ));
+                }
+                joins.push(Joined { table: joined, link });
+            }
+        }
+        let sources = Self { schema, table, joins };
+        for Joined { link, .. } in &sources.joins {
+            sources.of(link.parent).column(link.parent_column)?;
+        }
+        for (name, column) in schema.columns() {
+            for source in column.sources(name) {
+                let (join, column) = sources.place_of(source);
+                sources.of(join).column(column)?;
+            }
+        }
+        Ok(sources)
+    }
+
+    /// The table of a join, or of the records themselves.
+    pub fn of(&self, join: Option<usize>) -> &Table {
+        join.map_or(&self.table, |join| &self.joins[join].table)
+    }
+
+    /// The join and the column that a source names.
+    pub fn place_of<'n>(&self, source: &'n str) -> (Option<usize>, &'n str) {
+        self.schema.source().map_or((None, source), |known| known.place_of(source))
+    }
+
+    /// The columns of a table, quoted, on which records depend beside their key: what is searched, and what joins go by.
+    pub fn watched(&self, of: Option<usize>) -> Result<Vec<&str>> {
+        let table = self.of(of);
+        let mut watched = Vec::new();
+        for (name, column) in self.schema.columns() {
+            for source in column.sources(name) {
+                let (join, column) = self.place_of(source);
+                if join == of {
+                    watched.push(table.column(column)?);
+                }
+            }
+        }
+        if let Some(join) = of {
+            watched.push(table.column(self.joins[join].link.column)?);
+        }
+        for Joined { link, .. } in self.joins.iter().filter(|join| join.link.parent == of) {
+            watched.push(table.column(link.parent_column)?);
+        }
+        watched.sort_unstable();
+        watched.dedup();
+        Ok(watched)
+    }
+
+    /// What is selected of the records' table, as `base`, for a source; and whether it is a JSON array of several values.
+    pub fn selected(&self, source: &str) -> Result<(String, bool)> {
+        let (join, column) = self.place_of(source);
+        let column = quoted(self.of(join).column(column)?);
+        let Some(join) = join else { return Ok((format!("base.{column}"), false)) };
+        let value = format!("t{join}.{column}");
+        // In the order of the values, so that they don't depend on how the table is stored.
+        let sql = format!(
+            "(SELECT json_group_array(v) FROM (SELECT CASE typeof({value}) WHEN 'blob' THEN CAST({value} AS TEXT) ELSE {value} END AS v \
+             FROM {} WHERE {} AND {value} IS NOT NULL ORDER BY v))",
+            self.tables(join).join(", "),
+            self.conditions(join)?.join(" AND ")
+        );
+        Ok((sql, true))
+    }
+
+    /// The statement that gives the keys of the records to which a joined row belongs, by the value `?1` of its joined column.
+    pub fn expansion(&self, join: usize, value: &Value) -> Result<String> {
+        let Joined { table, link } = &self.joins[join];
+        let mut tables = vec![format!("{} AS base", in_main(&self.table.name))];
+        let mut conditions = Vec::new();
+        let parent = match link.parent {
+            None => "base".to_owned(),
+            Some(parent) => {
+                tables.extend(self.tables(parent));
+                conditions.extend(self.conditions(parent)?);
+                format!("t{parent}")
+            }
+        };
+        let parent_column = quoted(self.of(link.parent).column(link.parent_column)?);
+        // A number is compared with texts as one, as the column does that it comes from; what else a column may do for a
+        // comparison, the parent's does here as well.
+        let is_number = table.is_numeric(link.column) && matches!(value, Value::Integer(_) | Value::Real(_));
+        let value = if is_number { "CAST(?1 AS NUMERIC)" } else { "?1" };
+        conditions.push(format!("{parent}.{parent_column} = {value}"));
+        Ok(format!(
+            "SELECT DISTINCT base.{} FROM {} WHERE {}",
+            quoted(self.table.key(self.schema)?),
+            tables.join(", "),
+            conditions.join(" AND ")
+        ))
+    }
+
+    /// A join and those between it and the records' table.
+    fn path(&self, join: usize) -> impl Iterator<Item = usize> {
+        std::iter::successors(Some(join), |join| self.joins[*join].link.parent)
+    }
+
+    fn tables(&self, join: usize) -> Vec<String> {
+        self.path(join).map(|join| format!("{} AS t{join}", in_main(&self.joins[join].table.name))).collect()
+    }
+
+    fn conditions(&self, join: usize) -> Result<Vec<String>> {
+        self.path(join)
+            .map(|join| {
+                let Joined { table, link } = &self.joins[join];
+                let parent = link.parent.map_or("base".to_owned(), |parent| format!("t{parent}"));
+                let parent_column = quoted(self.of(link.parent).column(link.parent_column)?);
+                Ok(format!("{parent}.{parent_column} = t{join}.{}", quoted(table.column(link.column)?)))
+            })
+            .collect()
+    }
+}
+
+/// The triggers of a cellar: how the name of each ends, and the table that it is on.
+pub(super) fn triggers_on<'s>(table: &'s str, schema: &'s Schema) -> Vec<(String, &'s str)> {
+    let joined = schema.source().into_iter().flat_map(|source| &source.joins);
+    Names::trigger_endings(None)
+        .map(|ending| (ending, table))
+        .chain(joined.enumerate().flat_map(|(place, join)| {
+            Names::trigger_endings(Some(place)).map(|ending| (ending, join.table.as_str()))
+        }))
+        .collect()
+}

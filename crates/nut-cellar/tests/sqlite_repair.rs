@@ -1,0 +1,107 @@
+//! Changes that no trigger sees: they are found by comparing records with rows, and repaired.
+#![cfg(feature = "sqlite")]
+#![allow(clippy::unwrap_used, reason = "a test fails by panicking")]
+
+use nut_cellar::sqlite::SqliteCellar;
+use nut_cellar::{Column, Difference, Find, Key, Kind, Schema};
+use rusqlite::Connection;
+
+fn office() -> (Connection, SqliteCellar) {
+    let db = Connection::open_in_memory().unwrap();
+    db.execute_batch(
+        "CREATE TABLE items(id INTEGER PRIMARY KEY, title TEXT, notes TEXT, value INTEGER);
+         WITH RECURSIVE n(n) AS (SELECT 1 UNION ALL SELECT n + 1 FROM n WHERE n < 50)
+         INSERT INTO items SELECT n, 'walnut box ' || n, 'brass', n % 7 FROM n;",
+    )
+    .unwrap();
+    let schema = Schema::new("id")
+        .with("title", Column::text("en"))
+        .with("notes", Column::text("en").not_kept())
+        .with("value", Column::of(Kind::Integer).not_kept());
+    let cellar = SqliteCellar::adopt(&db, "items", &schema).unwrap();
+    (db, cellar)
+}
+
+/// Does what no trigger sees.
+fn unseen(db: &Connection, sql: &str) {
+    let triggers: Vec<(String, String)> = db
+        .prepare("SELECT name, sql FROM sqlite_schema WHERE type = 'trigger'")
+        .unwrap()
+        .query_map([], |row| Ok((row.get(0)?, row.get(1)?)))
+        .unwrap()
+        .map(Result::unwrap)
+        .collect();
+    for (name, _) in &triggers {
+        db.execute_batch(&format!("DROP TRIGGER \"{name}\"")).unwrap();
+    }
+    db.execute_batch(sql).unwrap();
+    for (_, sql) in &triggers {
+        db.execute_batch(sql).unwrap();
+    }
+}
+
+fn total(db: &Connection, cellar: &SqliteCellar, query: &str) -> u64 {
+    cellar.find(db, query, &Find::new()).unwrap().total
+}
+
+#[test]
+fn what_no_trigger_saw_is_found_and_repaired() {
+    let (db, cellar) = office();
+    assert_eq!(cellar.differences(&db).unwrap(), []);
+    unseen(
+        &db,
+        "UPDATE items SET notes = 'oak' WHERE id = 3; UPDATE items SET value = 9 WHERE id = 4;
+         DELETE FROM items WHERE id = 5; INSERT INTO items(id, title) VALUES (60, 'elm box');",
+    );
+    // What a trigger sees differs from nothing, whether anybody has caught up or not.
+    db.execute_batch("UPDATE items SET title = 'umbrella' WHERE id = 9; DELETE FROM items WHERE id = 10")
+        .unwrap();
+    let expected = vec![
+        (Key::from(3), Difference::Altered),
+        (Key::from(4), Difference::Altered),
+        (Key::from(5), Difference::Surplus),
+        (Key::from(60), Difference::Missing),
+    ];
+    assert_eq!(cellar.differences(&db).unwrap(), expected);
+    assert_eq!((total(&db, &cellar, "oak"), total(&db, &cellar, "elm")), (0, 0));
+    let repaired = cellar.repair(&db).unwrap();
+    assert_eq!((repaired.records, repaired.rebuilt), (expected, false));
+    assert_eq!(
+        (total(&db, &cellar, "oak"), total(&db, &cellar, "elm"), total(&db, &cellar, "walnut")),
+        (1, 1, 47)
+    );
+    assert_eq!(cellar.differences(&db).unwrap(), []);
+}
+
+#[test]
+fn keys_that_a_program_names_are_read_again_inside_its_transaction() {
+    let (db, cellar) = office();
+    unseen(&db, "UPDATE items SET title = 'elm chest' WHERE id IN (1, 2)");
+    db.execute_batch("BEGIN").unwrap();
+    cellar.touch(&db, [&Key::from(1), &Key::from(777)]).unwrap();
+    assert_eq!(total(&db, &cellar, "elm"), 1);
+    db.execute_batch("ROLLBACK").unwrap();
+    assert_eq!(total(&db, &cellar, "elm"), 0);
+    cellar.touch(&db, &[Key::from(1), Key::from(2)]).unwrap();
+    assert_eq!(total(&db, &cellar, "elm"), 2);
+    cellar.sync(&db).unwrap();
+    assert_eq!(total(&db, &cellar, "elm"), 2);
+}
+
+#[test]
+fn a_damaged_cellar_is_rebuilt_from_the_rows() {
+    let (db, cellar) = office();
+    db.execute_batch("UPDATE cellar_items_chunk SET data = zeroblob(length(data))").unwrap();
+    let opened = SqliteCellar::open(&db, "items").unwrap();
+    assert!(opened.find(&db, "walnut", &Find::new()).unwrap_err().is_damaged());
+    let repaired = opened.repair(&db).unwrap();
+    assert!(repaired.rebuilt && repaired.records.is_empty());
+    assert_eq!(total(&db, &opened, "walnut"), 50);
+    assert_eq!(total(&db, &cellar, "walnut"), 50, "an older handle finds the new shelves");
+    opened.check(&db).unwrap();
+    let pieces: i64 = db.query_row("SELECT count(*) FROM cellar_items_piece", [], |row| row.get(0)).unwrap();
+    assert_eq!(pieces, 1, "what was damaged is gone");
+    unseen(&db, "DELETE FROM items");
+    assert_eq!(opened.rebuild(&db).unwrap().put, 0);
+    assert_eq!((total(&db, &opened, "walnut"), opened.info(&db).unwrap().shelves), (0, 0));
+}
