@@ -3,7 +3,7 @@
 
 use nut_cellar_core::search::{Order, Spellings};
 use nut_cellar_core::store::PieceWriter;
-use nut_cellar_core::text::{Forms, TextSettings};
+use nut_cellar_core::text::{Accents, Forms, TextSettings};
 use nut_cellar_core::{
     Batch, Column, ErrorKind, Expansions, Filter, Find, Found, Highlighter, Kind, Language, Marks, Memory,
     Opened, PieceId, Query, Record, Result, Schema, Search, Snapshot, Unit, Value, View, Words, search,
@@ -149,6 +149,23 @@ fn what_is_taken_otherwise_is_noted() {
         assert!(found.notes.iter().any(|said| said.contains(note)), "{query}: {:?}", found.notes);
         assert_eq!(ids(&found).join(" "), expected, "{query}");
     }
+}
+
+/// A pattern is one, however many ways the columns read it.
+#[test]
+fn a_pattern_that_nothing_leads_to_is_read_as_each_column_is() {
+    let kept = TextSettings { accents: Some(Accents::Keep), ..TextSettings::default() };
+    let schema = Schema::new("id").with("title", Column::text("none")).with("notes", Column::read_as(kept));
+    let (place, opened) = (Memory::new(), Opened::new());
+    let mut unit = place.unit();
+    let mut batch = Batch::new(&mut unit, &opened, &schema).unwrap();
+    batch.put(&Record::new(1).with("title", "étui")).unwrap();
+    batch.put(&Record::new(2).with("notes", "étui")).unwrap();
+    batch.put(&Record::new(3).with("notes", "etui")).unwrap();
+    batch.publish().unwrap();
+    unit.commit().unwrap();
+    let found = search(&place, "*é*", &Find::new()).unwrap();
+    assert_eq!((ids(&found).join(" ").as_str(), found.notes.as_slice()), ("1 2", &[][..]));
 }
 
 /// What is done when too little is found, in which order, and that it is said.

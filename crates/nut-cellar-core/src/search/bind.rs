@@ -431,9 +431,10 @@ impl Binder<'_> {
         Some(Bound::Texts(column, vec![(Edge::Included(beginning.to_owned()), end)]))
     }
 
-    /// How the columns read a pattern; or what is wrong with it.
+    /// How the columns read a pattern; or what is wrong with it. However many ways they read it, it counts as one that
+    /// nothing leads to.
     fn pattern_alternatives(&mut self, text: &str, columns: ColumnSet) -> (Vec<Alternative>, Option<String>) {
-        let mut alternatives: Vec<Alternative> = Vec::new();
+        let mut lookups: Vec<(usize, Lookup)> = Vec::new();
         for column in columns.iter() {
             for recipe in self.recipes[self.recipes_of[column]].all() {
                 let pattern = match Pattern::new(&folded(recipe, text)) {
@@ -444,13 +445,24 @@ impl Binder<'_> {
                     let what = format!("`{text}` has no letter or digit; it was left out.");
                     return (Vec::new(), Some(what));
                 }
-                let lookup = Lookup { term: None, class: None, like: vec![Like::Pattern(pattern)] };
-                let Some(lookup) = place_of_lookup(&mut self.plan, &lookup) else {
-                    self.walks_left_out += 1;
-                    return (Vec::new(), None);
-                };
-                add_run(&mut alternatives, &[(lookup, 0)], column, 1.0);
+                let like = vec![Like::Pattern(pattern)];
+                lookups.push((column, Lookup { term: None, class: None, like }));
             }
+        }
+        let fresh = |lookup: &Lookup| !self.plan.known_lookups.contains_key(lookup);
+        let wide = lookups.iter().any(|(_, lookup)| lookup.like.iter().any(is_wide) && fresh(lookup));
+        if wide && self.plan.wide_walks == MOST_WIDE_WALKS {
+            self.walks_left_out += 1;
+            return (Vec::new(), None);
+        }
+        self.plan.wide_walks += usize::from(wide);
+        let mut alternatives: Vec<Alternative> = Vec::new();
+        for (column, lookup) in lookups {
+            let Some(lookup) = place_of_lookup(&mut self.plan, &lookup) else {
+                self.walks_left_out += 1;
+                return (Vec::new(), None);
+            };
+            add_run(&mut alternatives, &[(lookup, 0)], column, 1.0);
         }
         (alternatives, None)
     }
@@ -703,12 +715,10 @@ fn place_of_lookup(plan: &mut Plan, lookup: &Lookup) -> Option<usize> {
     }
     let known = |like: &Like| plan.lookups.iter().any(|known| known.like.contains(like));
     let fresh: Vec<_> = lookup.like.iter().filter(|like| !known(like)).collect();
-    let wide = fresh.iter().filter(|like| is_wide(like)).count();
-    let too_many = plan.walks + fresh.len() > MOST_WALKS || plan.wide_walks + wide > MOST_WIDE_WALKS;
-    if too_many && !fresh.is_empty() {
+    if plan.walks + fresh.len() > MOST_WALKS && !fresh.is_empty() {
         return None;
     }
-    (plan.walks, plan.wide_walks) = (plan.walks + fresh.len(), plan.wide_walks + wide);
+    plan.walks += fresh.len();
     plan.known_lookups.insert(lookup.clone(), plan.lookups.len());
     plan.lookups.push(lookup.clone());
     Some(plan.lookups.len() - 1)
