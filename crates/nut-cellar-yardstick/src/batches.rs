@@ -1,6 +1,7 @@
 //! What small batches cost: time beside the least that a synced change of a folder takes, shelves, bytes written, and what
 //! searches lose before the cellar is made one shelf.
 
+use crate::measure::median;
 use crate::records;
 use bytes::Bytes;
 use nut_cellar::folder::disk::{Disk, Read, System, Written};
@@ -210,10 +211,6 @@ fn search_times(many: &Cellar<Folder>, one: &Cellar<Folder>) -> Result<(Duration
             }
         }
     }
-    let median = |mut times: Vec<Duration>| {
-        times.sort_unstable();
-        times[times.len() / 2]
-    };
     Ok((median(of_many), median(of_one)))
 }
 

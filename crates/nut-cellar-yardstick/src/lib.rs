@@ -9,5 +9,6 @@ pub mod random;
 pub mod reading;
 pub mod reads;
 pub mod records;
+pub mod rows;
 pub mod scans;
 pub mod searching;

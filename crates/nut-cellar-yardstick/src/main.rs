@@ -3,7 +3,7 @@
 use clap::{Parser, Subcommand};
 use nut_cellar_core::text::{Accents, Reading, TextSettings};
 use nut_cellar_core::{Language, Recipe};
-use nut_cellar_yardstick::{batches, building, plot, railway, reading, records, searching};
+use nut_cellar_yardstick::{batches, building, plot, railway, reading, records, rows, searching};
 use std::error::Error;
 use std::fs::File;
 use std::io::{self, BufWriter, Write};
@@ -82,6 +82,24 @@ enum Call {
         /// Draw what the first source takes, as SVG.
         #[arg(long, value_name = "FILE.svg")]
         plot: Option<PathBuf>,
+        /// Answer as JSON.
+        #[arg(long)]
+        json: bool,
+    },
+    /// Measure what search on the rows of a database costs.
+    Rows {
+        /// Rows to search.
+        #[arg(long, value_name = "N", default_value_t = 1_000_000)]
+        rows: u64,
+        /// Rows to write in one transaction.
+        #[arg(long, value_name = "N", default_value_t = 100_000)]
+        writes: u64,
+        /// An empty PostgreSQL database: `host=… dbname=…` or `postgres://…`. Only SQLite without.
+        #[arg(long, value_name = "ADDRESS")]
+        postgres: Option<String>,
+        /// Make files in this folder; the system's for temporary files without.
+        #[arg(long, value_name = "FOLDER")]
+        at: Option<PathBuf>,
         /// Answer as JSON.
         #[arg(long)]
         json: bool,
@@ -171,6 +189,17 @@ fn run(arguments: Arguments) -> Result<(), Box<dyn Error>> {
                 println!("{}", serde_json::to_string(&searched)?);
             } else {
                 println!("{}", searching::table(&searched));
+            }
+            Ok(())
+        }
+        Call::Rows { rows: count, writes, postgres, at, json } => {
+            let folder = at.unwrap_or_else(std::env::temp_dir);
+            let wanted = rows::Wanted { rows: count, writes, folder: &folder, postgres: postgres.as_deref() };
+            let figures = rows::measure(&wanted)?;
+            if json {
+                println!("{}", serde_json::to_string(&figures)?);
+            } else {
+                println!("{}", rows::table(&figures));
             }
             Ok(())
         }

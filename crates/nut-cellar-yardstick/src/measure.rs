@@ -3,12 +3,19 @@
 use hashbrown::HashMap;
 use std::error::Error;
 use std::fs;
+use std::time::Duration;
 
 /// Counts the words of a text: what anybody writes first.
 pub fn word_count(counts: &mut HashMap<String, u32>, text: &str) {
     for word in text.split(|c: char| !c.is_alphanumeric()).filter(|word| !word.is_empty()) {
         *counts.entry(word.to_lowercase()).or_default() += 1;
     }
+}
+
+/// The middle one of some times; none is zero.
+pub fn median(mut times: Vec<Duration>) -> Duration {
+    times.sort_unstable();
+    times.get(times.len() / 2).copied().unwrap_or_default()
 }
 
 /// What `work` gives, and the most memory, in bytes, that the process had in use meanwhile, beyond what it had before. Known

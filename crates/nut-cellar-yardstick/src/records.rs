@@ -97,11 +97,14 @@ pub struct Item {
     pub title: String,
     /// Four to seventy words.
     pub description: String,
-    category: &'static str,
+    /// One of a few.
+    pub category: &'static str,
     colour: &'static str,
     station_id: u64,
-    found_on: String,
-    value_pence: u64,
+    /// A day.
+    pub found_on: String,
+    /// What it is worth.
+    pub value_pence: u64,
     status: &'static str,
     updated_at: String,
 }

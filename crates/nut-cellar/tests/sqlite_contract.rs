@@ -49,7 +49,7 @@ fn everything(db: &Connection) -> Vec<String> {
 }
 
 #[test]
-fn a_search_reads_the_pending_rows_and_no_others() {
+fn a_search_reads_the_rows_that_changed_since_the_last_and_no_others() {
     let mut db = shop(2_000);
     let cellar = SqliteCellar::adopt(&db, "items", &schema()).unwrap();
     db.execute_batch(
@@ -66,24 +66,49 @@ fn a_search_reads_the_pending_rows_and_no_others() {
     db.trace_v2(TraceEventCodes::SQLITE_TRACE_STMT, Some(note)).unwrap();
     let found = cellar.find(&db, "elm", &Find::new()).unwrap();
     let other = cellar.find(&db, "oak box", &Find::new()).unwrap();
+    db.execute_batch("UPDATE items SET title = 'elm' WHERE id = 'k79'").unwrap();
+    assert_eq!(cellar.find(&db, "elm", &Find::new()).unwrap().total, 2);
     db.trace_v2(TraceEventCodes::empty(), None::<fn(TraceEvent<'_>)>).unwrap();
     assert_eq!((found.total, found.hits[0].key.to_string()), (1, "k77".to_owned()));
     assert_eq!(other.total, 1_998);
 
     let statements: Vec<String> = std::mem::take(&mut *statements.lock().unwrap());
-    let on_rows: Vec<_> = statements.iter().filter(|sql| sql.contains("\"items\"")).collect();
+    let ours: Vec<_> = statements
+        .into_iter()
+        .filter(|sql| !sql.starts_with("UPDATE items") && !sql.starts_with("--"))
+        .collect();
+    let on_rows: Vec<_> = ours.iter().filter(|sql| sql.contains("\"items\"")).cloned().collect();
     let expected = |key: &str| {
         format!(
             "SELECT base.\"id\", base.\"title\", base.\"notes\" FROM main.\"items\" AS base WHERE base.\"id\" = '{key}'"
         )
     };
-    let both = [expected("k77"), expected("k78")];
-    assert_eq!(on_rows, [&both[0], &both[1], &both[0], &both[1]]);
+    assert_eq!(on_rows, ["k77", "k78", "k79"].map(expected));
     let writes = ["INSERT", "UPDATE", "DELETE", "CREATE", "REPLACE"];
-    assert!(
-        !statements.iter().any(|sql| writes.iter().any(|write| sql.starts_with(write))),
-        "{statements:?}"
-    );
+    assert!(!ours.iter().any(|sql| writes.iter().any(|write| sql.starts_with(write))), "{ours:?}");
+}
+
+#[test]
+fn searches_between_changes_agree_with_the_rows_and_say_when_there_are_many() {
+    let db = shop(300);
+    let cellar = SqliteCellar::adopt(&db, "items", &schema()).unwrap();
+    for change in 1..=20 {
+        db.execute("UPDATE items SET title = 'elm ' || ?1 WHERE id = 'k' || ?1", [change.to_string()])
+            .unwrap();
+        let found = cellar.find(&db, "elm", &Find::new()).unwrap();
+        assert_eq!((found.total, found.notes.len()), (change, 0));
+        assert_eq!(cellar.find(&db, "oak", &Find::new()).unwrap().total, 300 - change);
+    }
+    db.execute_batch(
+        "WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 10001)
+         INSERT INTO items SELECT 'n' || i, 'yew', '' FROM n",
+    )
+    .unwrap();
+    let found = cellar.find(&db, "yew", &Find::new()).unwrap();
+    assert_eq!(found.total, 10_001);
+    assert!(found.notes[0].contains("in no shelf yet"), "{:?}", found.notes);
+    cellar.sync(&db).unwrap();
+    assert_eq!(cellar.find(&db, "yew", &Find::new()).unwrap().notes.len(), 0);
 }
 
 #[test]

@@ -280,6 +280,12 @@ impl PostgresCellar {
         self.on_state(client, Seen::shelves, |view, _| Snapshot::open(view, &Opened::new())?.check(view))
     }
 
+    /// How many bytes of shelves were fetched from the database through this handle. What was fetched before is kept for
+    /// all connections, up to 64 MiB.
+    pub fn fetched(&self) -> u64 {
+        self.cache.fetched()
+    }
+
     /// What there is to know about the cellar. Reads all terms. What is pending is counted in keys, and in no other
     /// number.
     ///

@@ -11,6 +11,8 @@ mod compare;
 #[cfg(any(feature = "sqlite", feature = "postgres"))]
 pub(crate) mod json;
 mod keeper;
+#[cfg(any(feature = "sqlite", feature = "postgres"))]
+mod overlay;
 mod spool;
 
 use nut_cellar_core::{Difference, Key};
@@ -18,6 +20,8 @@ use nut_cellar_core::{Difference, Key};
 #[cfg(any(feature = "sqlite", feature = "postgres"))]
 pub(crate) use compare::differences;
 pub use keeper::{Keeper, Kept, Pace, Stop, keep};
+#[cfg(any(feature = "sqlite", feature = "postgres"))]
+pub(crate) use overlay::{Laid, Overlay, Remembered};
 pub use spool::{Contents, Spool};
 
 /// What catching up did.

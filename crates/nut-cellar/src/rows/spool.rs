@@ -6,8 +6,14 @@ use nut_cellar_core::store::{Generation, PieceWriter, Wanted};
 use nut_cellar_core::{Error, ErrorKind, Manifest, PieceId, Result, Unit, View};
 use std::cell::RefCell;
 use std::collections::HashMap;
+#[cfg(any(feature = "sqlite", feature = "postgres"))]
+use std::fs::File;
 use std::io::{Read, Seek, SeekFrom, Write};
 use std::sync::Arc;
+#[cfg(any(feature = "sqlite", feature = "postgres"))]
+use std::sync::{Mutex, PoisonError};
+#[cfg(any(feature = "sqlite", feature = "postgres"))]
+use tempfile::SpooledData;
 use tempfile::SpooledTempFile;
 
 /// A piece larger than this goes to a temporary file.
@@ -56,6 +62,13 @@ impl Contents {
     /// Whether there is a new state.
     pub fn changed(&self) -> bool {
         self.swapped.is_some()
+    }
+
+    /// The pieces, to be read from anywhere, and the new state if there is one.
+    #[cfg(any(feature = "sqlite", feature = "postgres"))]
+    pub(crate) fn into_parts(self) -> (Vec<(PieceId, Held)>, Option<Arc<Manifest>>) {
+        let held = self.pieces.into_iter().map(|(piece, spooled)| (piece, Held::of(spooled)));
+        (held.collect(), self.swapped.map(|(_, next)| next))
     }
 
     /// Does on `unit` what was done on the spool.
@@ -107,24 +120,74 @@ impl View for Spool<'_> {
         wanted
             .iter()
             .map(|(piece, range)| match pieces.get_mut(piece) {
-                Some(spooled) => spooled.read(*piece, range.start, range.end),
+                Some(Spooled { file, bytes }) => read_range(file, *bytes, *piece, range.start, range.end),
                 None => next(),
             })
             .collect()
     }
 }
 
-impl Spooled {
-    fn read(&mut self, piece: PieceId, start: u64, end: u64) -> Result<Bytes> {
-        if start > end || end > self.bytes {
-            return Err(Error::damaged(format_args!("piece {piece} is shorter than it should be")));
+/// A piece that several searches may read.
+#[cfg(any(feature = "sqlite", feature = "postgres"))]
+#[derive(Clone)]
+pub(crate) enum Held {
+    InMemory(Bytes),
+    OnDisk(Arc<Mutex<File>>, u64),
+}
+
+#[cfg(any(feature = "sqlite", feature = "postgres"))]
+impl Held {
+    fn of(Spooled { file, bytes }: Spooled) -> Self {
+        match file.into_inner() {
+            SpooledData::InMemory(contents) => Self::InMemory(contents.into_inner().into()),
+            SpooledData::OnDisk(file) => Self::OnDisk(Arc::new(Mutex::new(file)), bytes),
         }
-        let length = usize::try_from(end - start).map_err(|error| failed(std::io::Error::other(error)))?;
-        let mut bytes = vec![0; length];
-        let file = &mut self.file;
-        file.seek(SeekFrom::Start(start)).and_then(|_| file.read_exact(&mut bytes)).map_err(failed)?;
-        Ok(bytes.into())
     }
+
+    pub fn read(&self, piece: PieceId, start: u64, end: u64) -> Result<Bytes> {
+        match self {
+            Self::InMemory(bytes) => {
+                let place = |at: u64| usize::try_from(at).ok().filter(|at| *at <= bytes.len());
+                match (place(start), place(end)) {
+                    (Some(start), Some(end)) if start <= end => Ok(bytes.slice(start..end)),
+                    _ => Err(short(piece)),
+                }
+            }
+            Self::OnDisk(file, bytes) => {
+                let mut file = file.lock().unwrap_or_else(PoisonError::into_inner);
+                read_range(&mut *file, *bytes, piece, start, end)
+            }
+        }
+    }
+
+    pub fn whole(&self) -> Option<Bytes> {
+        match self {
+            Self::InMemory(bytes) => Some(bytes.clone()),
+            Self::OnDisk(..) => None,
+        }
+    }
+}
+
+/// Reads a range of a piece of so many bytes.
+fn read_range(
+    file: &mut (impl Read + Seek),
+    bytes: u64,
+    piece: PieceId,
+    start: u64,
+    end: u64,
+) -> Result<Bytes> {
+    if start > end || end > bytes {
+        return Err(short(piece));
+    }
+    let length = usize::try_from(end - start).map_err(|error| failed(std::io::Error::other(error)))?;
+    let mut bytes = vec![0; length];
+    file.seek(SeekFrom::Start(start)).and_then(|_| file.read_exact(&mut bytes)).map_err(failed)?;
+    Ok(bytes.into())
+}
+
+#[cold]
+fn short(piece: PieceId) -> Error {
+    Error::damaged(format_args!("piece {piece} is shorter than it should be"))
 }
 
 impl Unit for Spool<'_> {

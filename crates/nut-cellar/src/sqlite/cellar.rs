@@ -3,15 +3,16 @@
 use super::failure::failed;
 use super::names::Names;
 use super::place::{SqliteUnit, SqliteView};
-use super::reading::{Rows, logged, parameter, pending};
+use super::reading::{Entry, Rows, is_logged, last_entry, parameter, pending};
 use super::sources::Sources;
 use super::state::{State, not_there};
 use super::transaction::Transaction;
 use super::triggers::triggers;
 use crate::cellar::{Info, report};
 use crate::rows::cache::ChunkCache;
-use crate::rows::{self, Contents, Kept, Repaired, Spool, Synced, Unreadable};
+use crate::rows::{self, Contents, Kept, Laid, Overlay, Remembered, Repaired, Spool, Synced, Unreadable};
 use nut_cellar_core::search::{Compared, Report, Why};
+use nut_cellar_core::store::Generation;
 use nut_cellar_core::{
     Batch, Difference, Error, ErrorKind, Find, Found, Highlighter, Key, Manifest, Merging, Opened, PieceId,
     Query, Result, Schema, Search, Snapshot, Terms, Unit, View, search, text::Pattern,
@@ -31,6 +32,8 @@ pub struct SqliteCellar {
     schema: Arc<Schema>,
     opened: Opened,
     cache: ChunkCache,
+    /// By generation and last entry of the log.
+    overlays: Remembered<(Generation, Entry)>,
 }
 
 /// What catching up has to do.
@@ -42,11 +45,10 @@ enum Work {
     Anew,
 }
 
-/// What a transaction sees of a cellar and of the rows that no shelf holds yet.
+/// What a transaction sees of a cellar, and the last of the rows that no shelf holds yet.
 struct Seen {
     state: State,
-    pending: Vec<Key>,
-    last: Option<i64>,
+    last: Option<Entry>,
 }
 
 impl SqliteCellar {
@@ -113,7 +115,13 @@ impl SqliteCellar {
     }
 
     fn with(names: Names, schema: Schema) -> Self {
-        Self { names, schema: Arc::new(schema), opened: Opened::new(), cache: ChunkCache::new() }
+        Self {
+            names,
+            schema: Arc::new(schema),
+            opened: Opened::new(),
+            cache: ChunkCache::new(),
+            overlays: Remembered::new(),
+        }
     }
 
     /// The cellar with this name, with the schema that is kept with it.
@@ -178,7 +186,21 @@ impl SqliteCellar {
     /// # Errors
     /// As for [`find`](Self::find).
     pub fn search(&self, connection: &Connection, query: &Query, find: &Find) -> Result<Found> {
-        self.read(connection, |view, snapshot| search::run(view, &mut Search::new(snapshot, query, find)?))
+        self.search_in(Transaction::to_read(connection)?, connection, query, find)
+    }
+
+    fn search_in(
+        &self,
+        transaction: Transaction<'_>,
+        connection: &Connection,
+        query: &Query,
+        find: &Find,
+    ) -> Result<Found> {
+        self.read_in(transaction, connection, |view, snapshot| {
+            let mut found = search::run(view, &mut Search::new(snapshot, query, find)?)?;
+            found.notes.extend(view.note());
+            Ok(found)
+        })
     }
 
     /// The same inside a statement that is running on the connection.
@@ -189,10 +211,7 @@ impl SqliteCellar {
         query: &Query,
         find: &Find,
     ) -> Result<Found> {
-        let transaction = Transaction::of_statement(connection);
-        self.read_in(transaction, connection, |view, snapshot| {
-            search::run(view, &mut Search::new(snapshot, query, find)?)
-        })
+        self.search_in(Transaction::of_statement(connection), connection, query, find)
     }
 
     /// Searches, and tells how the search went.
@@ -243,7 +262,7 @@ impl SqliteCellar {
     fn read<T>(
         &self,
         connection: &Connection,
-        work: impl FnOnce(&dyn View, Snapshot) -> Result<T>,
+        work: impl FnOnce(&Laid<'_>, Snapshot) -> Result<T>,
     ) -> Result<T> {
         self.read_in(Transaction::to_read(connection)?, connection, work)
     }
@@ -252,18 +271,39 @@ impl SqliteCellar {
         &self,
         transaction: Transaction<'_>,
         connection: &Connection,
-        work: impl FnOnce(&dyn View, Snapshot) -> Result<T>,
+        work: impl FnOnce(&Laid<'_>, Snapshot) -> Result<T>,
     ) -> Result<T> {
         let seen = self.look(connection)?;
         let view = self.view(connection, &seen);
-        let mut overlay = Spool::new(&view);
-        if !seen.pending.is_empty() {
-            self.put_pending(connection, &seen, &mut overlay, Merging::Never)?;
-        }
-        let snapshot = Snapshot::open(&overlay, &self.opened)?;
-        let done = work(&overlay, snapshot)?;
+        let laid = Laid::new(&view, self.overlay(connection, &seen, &view)?);
+        let snapshot = Snapshot::open(&laid, &self.opened)?;
+        let done = work(&laid, snapshot)?;
         transaction.commit("Ending to read")?;
         Ok(done)
+    }
+
+    /// The rows that no shelf holds yet, laid over the shelves: as they were for the last search, with what was logged since.
+    fn overlay(&self, connection: &Connection, seen: &Seen, view: &dyn View) -> Result<Option<Arc<Overlay>>> {
+        let Some(last) = seen.last else { return Ok(None) };
+        let of = (seen.state.manifest.generation, last);
+        let mut below = None;
+        if let Some(((generation, known), overlay)) = self.overlays.last()
+            && generation == of.0
+        {
+            if known == last {
+                return Ok(Some(overlay));
+            }
+            if overlay.may_grow() && is_logged(connection, &self.names, known)? {
+                below = Some((known.seq, overlay));
+            }
+        }
+        let (after, below) = below.unzip();
+        let laid = Laid::new(view, below.clone());
+        let mut spool = Spool::new(&laid);
+        let (_, rows) = self.put_pending(connection, seen, &mut spool, Merging::Never, after)?;
+        let overlay = Arc::new(Overlay::over(below.as_deref(), spool.into_contents(), rows));
+        self.overlays.put(of, &overlay);
+        Ok(Some(overlay))
     }
 
     /// Turns the rows that the log names into a shelf. Changes no result, and makes searches faster.
@@ -329,7 +369,7 @@ impl SqliteCellar {
         let mut spool = Spool::new(&view);
         let synced = match work {
             Work::Pending(merging) if seen.state.filled => {
-                self.put_pending(connection, &seen, &mut spool, merging)?
+                self.put_pending(connection, &seen, &mut spool, merging, None)?.0
             }
             _ => {
                 let mut batch = Batch::new(&mut spool, &self.opened, &self.schema)?;
@@ -362,8 +402,8 @@ impl SqliteCellar {
             return Err(Error::overtaken());
         }
         let mut unit = SqliteUnit::new(SqliteView::new(connection, &self.names, &self.cache));
-        if !replaced.is_empty() && !contents.changed() {
-            // There is no row any more.
+        if !contents.changed() && (seen.last.is_some() || !replaced.is_empty()) {
+            // A state of its own even if no record changes: numbers of the log are used again once it is empty.
             let generation = seen.state.manifest.generation;
             let next = Manifest { generation: generation + 1, ..Manifest::clone(&seen.state.manifest) };
             unit.swap(Some(generation), &next)?;
@@ -376,7 +416,7 @@ impl SqliteCellar {
         // One writer at a time, so log numbers are in the order of commits: what is above was not seen.
         let sql = format!("DELETE FROM {} WHERE seq <= ?1", self.names.table("log"));
         connection
-            .execute(&sql, [seen.last.unwrap_or(0)])
+            .execute(&sql, [seen.last.map_or(0, |last| last.seq)])
             .map(|_| ())
             .map_err(failed("Emptying the change log"))
     }
@@ -412,35 +452,34 @@ impl SqliteCellar {
             ));
         }
         state.check_triggers(connection, &self.names)?;
-        let logged = logged(connection, &self.names)?;
-        let last = logged.last;
-        let pending = if logged.joined.is_empty() {
-            logged.keys.into_iter().collect()
-        } else {
-            pending(connection, &Sources::read(connection, &state.table, &self.schema)?, logged)?
-        };
-        Ok(Seen { state, pending, last })
+        let last = last_entry(connection, &self.names)?;
+        Ok(Seen { state, last })
     }
 
-    /// Puts the rows that the log names into `spool`, and removes the records whose rows are gone.
+    /// Puts the rows that the log names behind a number into `spool`, and removes the records whose rows are gone. Tells how many
+    /// keys there were.
     fn put_pending(
         &self,
         connection: &Connection,
         seen: &Seen,
         spool: &mut Spool<'_>,
         merging: Merging,
-    ) -> Result<Synced> {
-        let mut rows = Rows::new(&Sources::read(connection, &seen.state.table, &self.schema)?)?;
+        after: Option<i64>,
+    ) -> Result<(Synced, u64)> {
+        let sources = Sources::read(connection, &seen.state.table, &self.schema)?;
+        let pending = pending(connection, &self.names, &sources, after)?;
+        let mut rows = Rows::new(&sources)?;
         let mut batch = Batch::new(spool, &self.opened, &self.schema)?;
         batch.set_merging(merging);
-        for key in &seen.pending {
+        for key in &pending {
             match rows.one(connection, key)? {
                 Some(record) => batch.put(&record)?,
                 None => batch.remove(key)?,
             }
         }
         let published = batch.publish()?;
-        Ok(Synced { put: published.put, removed: published.removed, unreadable: rows.unreadable })
+        let synced = Synced { put: published.put, removed: published.removed, unreadable: rows.unreadable };
+        Ok((synced, pending.len() as u64))
     }
 
     /// Checks every checksum and every invariant of the layout. Whether the records agree with the rows
@@ -465,10 +504,9 @@ impl SqliteCellar {
         let transaction = Transaction::to_read(connection)?;
         let seen = self.look(connection)?;
         let view = self.view(connection, &seen);
-        let mut overlay = Spool::new(&view);
-        self.put_pending(connection, &seen, &mut overlay, Merging::Never)?;
-        let snapshot = Snapshot::open(&overlay, &self.opened)?;
-        let all = rows::differences(&overlay, &snapshot, &self.schema, |batch| {
+        let laid = Laid::new(&view, self.overlay(connection, &seen, &view)?);
+        let snapshot = Snapshot::open(&laid, &self.opened)?;
+        let all = rows::differences(&laid, &snapshot, &self.schema, |batch| {
             self.put_all(connection, &seen, batch, &mut |_| ()).map(|_| ())
         })?;
         transaction.commit("Ending to read")?;
@@ -544,6 +582,12 @@ impl SqliteCellar {
         Highlighter::new(Arc::clone(&self.schema), &Query::read(text).query, find)
     }
 
+    /// How many bytes of shelves were fetched from the database through this handle. What was fetched before is kept for
+    /// all connections, up to 64 MiB.
+    pub fn fetched(&self) -> u64 {
+        self.cache.fetched()
+    }
+
     /// What there is to know about the cellar. Reads all terms. What is pending is counted in keys, and in no other
     /// number.
     ///
@@ -554,7 +598,8 @@ impl SqliteCellar {
         let seen = self.see(connection)?;
         let view = self.view(connection, &seen);
         let mut info = Info::of(&view, &self.opened)?;
-        info.pending = Some(seen.pending.len() as u64);
+        let sources = Sources::read(connection, &seen.state.table, &self.schema)?;
+        info.pending = Some(pending(connection, &self.names, &sources, None)?.len() as u64);
         transaction.commit("Ending to read")?;
         Ok(info)
     }

@@ -6,7 +6,7 @@ use super::sources::Sources;
 use crate::rows::{Unreadable, json};
 use nut_cellar_core::{Column, Error, ErrorKind, Key, Kind, Record, Result, Schema, Value};
 use rusqlite::types::{self, ValueRef};
-use rusqlite::{Connection, Row};
+use rusqlite::{Connection, OptionalExtension, Row};
 use std::collections::BTreeSet;
 
 /// Reads rows of a table by a schema.
@@ -144,28 +144,54 @@ fn read_value(value: ValueRef<'_>, column: &Column) -> Result<Option<Value>> {
     value.into_kind(column.kind()).map(Some)
 }
 
-/// What the log names up to now, and the highest number in it.
-#[derive(Debug, Default)]
-pub(super) struct Logged {
-    /// Keys of records.
-    pub keys: BTreeSet<Key>,
-    /// By what rows of joined tables are joined, with the joins' places; each once.
-    pub joined: Vec<(usize, types::Value)>,
-    pub last: Option<i64>,
+/// An entry of the log: its number, and what tells it from others that had this number in a transaction that was rolled back. With
+/// the state, the last entry tells all of them.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) struct Entry {
+    pub seq: i64,
+    pub mark: i64,
 }
 
-/// Reads the log.
-pub(super) fn logged(connection: &Connection, names: &Names) -> Result<Logged> {
-    let sql = format!("SELECT seq, source, key FROM {} ORDER BY seq", names.table("log"));
+/// The last entry of the log.
+pub(super) fn last_entry(connection: &Connection, names: &Names) -> Result<Option<Entry>> {
+    let sql = format!("SELECT seq, mark FROM {} ORDER BY seq DESC LIMIT 1", names.table("log"));
     let read = || {
         let mut statement = connection.prepare_cached(&sql)?;
-        let mut rows = statement.query([])?;
+        statement.query_row([], |row| Ok(Entry { seq: row.get(0)?, mark: row.get(1)? })).optional()
+    };
+    read().map_err(failed(READING_LOG))
+}
+
+/// Whether an entry is in the log; then so are those before it, unless they were caught up with.
+pub(super) fn is_logged(connection: &Connection, names: &Names, entry: Entry) -> Result<bool> {
+    let sql = format!("SELECT 1 FROM {} WHERE seq = ?1 AND mark = ?2", names.table("log"));
+    let read = || connection.prepare_cached(&sql)?.exists([entry.seq, entry.mark]);
+    read().map_err(failed(READING_LOG))
+}
+
+const READING_LOG: &str = "Reading the change log";
+
+/// What the log names.
+#[derive(Debug, Default)]
+struct Logged {
+    /// Keys of records.
+    keys: BTreeSet<Key>,
+    /// By what rows of joined tables are joined, with the joins' places; each once.
+    joined: Vec<(usize, types::Value)>,
+}
+
+/// Reads the log behind a number.
+fn logged(connection: &Connection, names: &Names, after: Option<i64>) -> Result<Logged> {
+    let sql =
+        format!("SELECT key, source FROM {} WHERE ?1 IS NULL OR seq > ?1 ORDER BY seq", names.table("log"));
+    let read = || {
+        let mut statement = connection.prepare_cached(&sql)?;
+        let mut rows = statement.query([after])?;
         let mut logged = Logged::default();
         let mut known = BTreeSet::new();
         while let Some(row) = rows.next()? {
-            logged.last = Some(row.get(0)?);
-            let value = row.get_ref(2)?;
-            match row.get::<_, u32>(1)?.checked_sub(1) {
+            let value = row.get_ref(0)?;
+            match row.get::<_, Option<u32>>(1)?.and_then(|source| source.checked_sub(1)) {
                 None => logged.keys.extend(key_of(value)),
                 Some(join) => {
                     let join = usize::try_from(join).unwrap_or(usize::MAX);
@@ -178,13 +204,19 @@ pub(super) fn logged(connection: &Connection, names: &Names) -> Result<Logged> {
         }
         Ok(logged)
     };
-    read().map_err(failed("Reading the change log"))
+    read().map_err(failed(READING_LOG))
 }
 
 /// The keys of the records that the log names: by themselves, or by rows that are joined to them.
-pub(super) fn pending(connection: &Connection, sources: &Sources<'_>, logged: Logged) -> Result<Vec<Key>> {
-    let mut keys = logged.keys;
-    for (join, value) in logged.joined {
+/// If `after` is given, only what was logged behind this number counts.
+pub(super) fn pending(
+    connection: &Connection,
+    names: &Names,
+    sources: &Sources<'_>,
+    after: Option<i64>,
+) -> Result<Vec<Key>> {
+    let Logged { mut keys, joined } = logged(connection, names, after)?;
+    for (join, value) in joined {
         if join >= sources.joins.len() || value == types::Value::Null {
             continue;
         }
@@ -200,11 +232,4 @@ pub(super) fn pending(connection: &Connection, sources: &Sources<'_>, logged: Lo
         read().map_err(failed("Following joined rows"))?;
     }
     Ok(keys.into_iter().collect())
-}
-
-/// The last number in the log of a cellar; 0 if it is empty.
-#[cfg(feature = "sqlite-functions")]
-pub(super) fn last_logged(connection: &Connection, cellar: &str) -> Result<i64> {
-    let sql = format!("SELECT coalesce(max(seq), 0) FROM {}", Names::new(cellar)?.table("log"));
-    connection.query_row(&sql, [], |row| row.get(0)).map_err(failed("Reading the change log"))
 }

@@ -39,7 +39,7 @@ impl State {
                  first_chunk INTEGER NOT NULL,
                  bytes INTEGER NOT NULL) WITHOUT ROWID;
              CREATE TABLE {chunk}(id INTEGER PRIMARY KEY, data BLOB NOT NULL);
-             CREATE TABLE {log}(seq INTEGER PRIMARY KEY AUTOINCREMENT, source INTEGER NOT NULL DEFAULT 0, key);",
+             CREATE TABLE {log}(seq INTEGER PRIMARY KEY, key, mark INTEGER NOT NULL DEFAULT (random()), source INTEGER);",
             state = names.table("state"),
             piece = names.table("piece"),
             chunk = names.table("chunk"),

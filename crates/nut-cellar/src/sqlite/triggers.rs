@@ -31,8 +31,10 @@ fn of_table(names: &Names, sources: &Sources<'_>, join: Option<usize>) -> Result
         Some(join) => table.column(sources.joins[join].link.column)?,
     });
     let (rows, log) = (quoted(&table.name), quoted(&names.bare("log")));
-    let number = join.map_or(0, |join| join + 1);
-    let put = |what: &str| format!("INSERT INTO {log}(source, key) {what};");
+    // The number of a join comes behind the value; the records' own keys stand alone.
+    let (columns, number) =
+        join.map_or(("key", String::new()), |join| ("key, source", format!(", {}", join + 1)));
+    let put = |what: &str| format!("INSERT INTO {log}({columns}) {what};");
     let trigger = |ending: &str, event: &str, when: Option<String>, body: &str| {
         let when = when.map_or(String::new(), |when| format!(" WHEN {when}"));
         let name = names.table(&Names::trigger_ending(ending, join));
@@ -46,23 +48,23 @@ fn of_table(names: &Names, sources: &Sources<'_>, join: Option<usize>) -> Result
     let sets: Vec<_> = table.unique.iter().filter(|set| !is_key(set)).collect();
     if !sets.is_empty() {
         let others = any(sets.iter().map(|set| format!("({})", same_values(set))));
-        let found = format!("SELECT {number}, {key} FROM {rows} WHERE {others}");
+        let found = format!("SELECT {key}{number} FROM {rows} WHERE {others}");
         all.push(trigger("before_insert", "BEFORE INSERT", None, &put(&found)));
         let moved = any(sets.iter().flat_map(|set| &set.columns).map(|column| changed(&column.name, false)));
         let but_itself = format!("SELECT * FROM ({found}) WHERE {key} COLLATE BINARY IS NOT old.{key}");
         all.push(trigger("before_update", "BEFORE UPDATE", Some(moved), &put(&but_itself)));
     }
 
-    all.push(trigger("after_insert", "AFTER INSERT", None, &put(&format!("VALUES ({number}, new.{key})"))));
+    all.push(trigger("after_insert", "AFTER INSERT", None, &put(&format!("VALUES (new.{key}{number})"))));
     let mut watched = vec![changed(&key, false)];
     for column in sources.watched(join)? {
         watched.push(changed(&quoted(column), table.mixes_types(column)));
     }
-    let new_key = put(&format!("VALUES ({number}, new.{key})"));
-    let old_key = put(&format!("SELECT {number}, old.{key} WHERE {}", changed(&key, false)));
+    let new_key = put(&format!("VALUES (new.{key}{number})"));
+    let old_key = put(&format!("SELECT old.{key}{number} WHERE {}", changed(&key, false)));
     let both = format!("{new_key} {old_key}");
     all.push(trigger("after_update", "AFTER UPDATE", Some(any(watched.into_iter())), &both));
-    all.push(trigger("after_delete", "AFTER DELETE", None, &put(&format!("VALUES ({number}, old.{key})"))));
+    all.push(trigger("after_delete", "AFTER DELETE", None, &put(&format!("VALUES (old.{key}{number})"))));
     Ok(all)
 }
 

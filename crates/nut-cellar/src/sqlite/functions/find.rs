@@ -3,7 +3,8 @@
 use super::settings::Settings;
 use super::table_function::{Given, TableFunction};
 use super::{Shared, told};
-use crate::sqlite::reading::{last_logged, parameter};
+use crate::sqlite::names::Names;
+use crate::sqlite::reading::{last_entry, parameter};
 use nut_cellar_core::{Error, ErrorKind, Query, Result};
 use rusqlite::Connection;
 use rusqlite::types::Value;
@@ -35,7 +36,8 @@ impl TableFunction for Find {
 
     fn state(&self, connection: &Connection, arguments: &[Value]) -> Option<i64> {
         let Some(Value::Text(cellar)) = arguments.first() else { return None };
-        last_logged(connection, cellar).ok()
+        let last = last_entry(connection, &Names::new(cellar).ok()?).ok()?;
+        Some(last.map_or(0, |last| last.mark))
     }
 }
 

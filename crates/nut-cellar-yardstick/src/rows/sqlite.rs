@@ -1,0 +1,152 @@
+//! Rows in SQLite.
+
+use super::{Failure, Item, Rows, schema, sum};
+use nut_cellar::sqlite::SqliteCellar;
+use nut_cellar::{Find, Found};
+use rusqlite::types::ValueRef;
+use rusqlite::{Connection, params};
+use std::path::Path;
+
+/// A way in which SQLite makes commits last.
+pub struct Journal {
+    pub name: &'static str,
+    settings: &'static str,
+}
+
+/// What most programs use, and what is used where nothing is set.
+pub const JOURNALS: [Journal; 2] = [
+    Journal { name: "write-ahead log", settings: "PRAGMA journal_mode = wal; PRAGMA synchronous = normal" },
+    Journal { name: "rollback journal", settings: "PRAGMA journal_mode = delete; PRAGMA synchronous = full" },
+];
+
+const INSERT: &str = "INSERT INTO items(id, title, description, category, found_on, value_pence) VALUES (?1, ?2, ?3, ?4, ?5, ?6)";
+
+pub struct Sqlite {
+    connection: Connection,
+    cellar: Option<SqliteCellar>,
+}
+
+impl Sqlite {
+    pub fn create(file: &Path, journal: &Journal) -> Result<Self, Failure> {
+        let connection = Connection::open(file)?;
+        connection.execute_batch(journal.settings)?;
+        connection.execute_batch(
+            "CREATE TABLE items(
+                 id INTEGER PRIMARY KEY, title TEXT NOT NULL, description TEXT NOT NULL, category TEXT NOT NULL,
+                 found_on TEXT NOT NULL, value_pence INTEGER NOT NULL, note TEXT)",
+        )?;
+        Ok(Self { connection, cellar: None })
+    }
+
+    fn cellar(&self) -> Result<&SqliteCellar, Failure> {
+        Ok(self.cellar.as_ref().ok_or("no search was put on the table")?)
+    }
+}
+
+impl Rows for Sqlite {
+    const NAME: &'static str = "SQLite";
+
+    fn insert_all(&mut self, items: &[Item]) -> Result<(), Failure> {
+        let transaction = self.connection.transaction()?;
+        {
+            let mut insert = transaction.prepare_cached(INSERT)?;
+            for Item { id, title, description, category, found_on, value_pence, .. } in items {
+                insert.execute(params![
+                    i64::try_from(*id)?,
+                    title,
+                    description,
+                    category,
+                    found_on,
+                    i64::try_from(*value_pence)?
+                ])?;
+            }
+        }
+        Ok(transaction.commit()?)
+    }
+
+    fn insert(&mut self, item: &Item) -> Result<(), Failure> {
+        let Item { id, title, description, category, found_on, value_pence, .. } = item;
+        let values = params![
+            i64::try_from(*id)?,
+            title,
+            description,
+            category,
+            found_on,
+            i64::try_from(*value_pence)?
+        ];
+        self.connection.prepare_cached(INSERT)?.execute(values)?;
+        Ok(())
+    }
+
+    fn set_note(&mut self, id: u64) -> Result<(), Failure> {
+        let mut update =
+            self.connection.prepare_cached("UPDATE items SET note = 'seen' || ?1 WHERE id = ?1")?;
+        update.execute([i64::try_from(id)?])?;
+        Ok(())
+    }
+
+    fn retitle(&mut self, last: u64) -> Result<(), Failure> {
+        let sql = "UPDATE items SET title = title || ' ' || (random() % 10) WHERE id <= ?1";
+        self.connection.execute(sql, [i64::try_from(last)?])?;
+        Ok(())
+    }
+
+    fn texts(&mut self, last: u64, each: &mut dyn FnMut(&str)) -> Result<(), Failure> {
+        for id in 1..=i64::try_from(last)? {
+            let sql = "SELECT title, description, category, found_on, value_pence FROM items WHERE id = ?1";
+            self.connection.prepare_cached(sql)?.query_row([id], |row| {
+                each(row.get_ref(0)?.as_str()?);
+                each(row.get_ref(1)?.as_str()?);
+                Ok(())
+            })?;
+        }
+        Ok(())
+    }
+
+    fn scan(&mut self) -> Result<u64, Failure> {
+        let sql = "SELECT id, title, description, category, found_on, value_pence FROM items ORDER BY id";
+        let mut scan = self.connection.prepare(sql)?;
+        let (mut rows, mut count) = (scan.query([])?, 0);
+        while let Some(row) = rows.next()? {
+            count +=
+                u64::from((0..6).all(|place| !matches!(row.get_ref(place), Ok(ValueRef::Null) | Err(_))));
+        }
+        Ok(count)
+    }
+
+    fn adopt(&mut self) -> Result<(), Failure> {
+        self.cellar = Some(SqliteCellar::adopt(&self.connection, "items", &schema())?);
+        Ok(())
+    }
+
+    fn reopen(&mut self) -> Result<(), Failure> {
+        self.cellar = Some(SqliteCellar::open(&self.connection, "items")?);
+        Ok(())
+    }
+
+    fn find(&mut self, text: &str) -> Result<Found, Failure> {
+        Ok(self.cellar()?.find(&self.connection, text, &Find::new())?)
+    }
+
+    fn ask(&mut self) -> Result<(), Failure> {
+        let mut state = self
+            .connection
+            .prepare_cached("SELECT manifest, filled, source, triggers FROM cellar_items_state")?;
+        state.query_row([], |row| Ok(row.get_ref(0)?.as_blob().map(<[u8]>::len)?))?;
+        let mut log = self.connection.prepare_cached("SELECT seq, source, key FROM cellar_items_log")?;
+        log.exists([])?;
+        Ok(())
+    }
+
+    fn fetched(&mut self) -> Result<(u64, u64), Failure> {
+        let cellar = self.cellar()?;
+        // Before `info` reads everything.
+        let fetched = cellar.fetched();
+        Ok((fetched, sum(&cellar.info(&self.connection)?)))
+    }
+
+    fn compact(&mut self) -> Result<(), Failure> {
+        self.cellar()?.compact(&self.connection)?;
+        Ok(())
+    }
+}
