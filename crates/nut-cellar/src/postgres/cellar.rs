@@ -9,7 +9,7 @@ use super::state::{self, ROW, Seen};
 use super::table::Table;
 use crate::cellar::{Info, report};
 use crate::rows::cache::ChunkCache;
-use crate::rows::{self, Kept, Repaired, Spool, Synced, Unreadable};
+use crate::rows::{self, Kept, Laid, Overlay, Remembered, Repaired, Spool, Synced, Unreadable};
 use nut_cellar_core::search::{Compared, Report, Why};
 use nut_cellar_core::{
     Batch, Difference, Error, ErrorKind, Find, Found, Highlighter, Key, Manifest, Merging, Opened, Query,
@@ -46,6 +46,8 @@ pub struct PostgresCellar {
     rows: Rows,
     opened: Opened,
     cache: ChunkCache,
+    /// By what tells log and manifest.
+    overlays: Remembered<String>,
 }
 
 impl PostgresCellar {
@@ -83,7 +85,7 @@ impl PostgresCellar {
             state::create(&mut transaction, &names, &sources, &rows)?;
         }
         let cellar = Self::open_in(&mut transaction, names)?;
-        if !made && (*cellar.schema != *schema || cellar.see(&mut transaction)?.filled) {
+        if !made && (*cellar.schema != *schema || cellar.see(&mut transaction, None)?.filled) {
             let message = format!("There is a cellar `{name}` already; release it first to adopt anew.");
             return Err(Error::new(ErrorKind::BadRequest, message));
         }
@@ -115,7 +117,14 @@ impl PostgresCellar {
         let table = Table::of(client, source)?;
         let sources = Sources::new(client, table, &schema)?;
         let rows = Rows::new(&sources)?;
-        Ok(Self { names, schema: Arc::new(schema), rows, opened: Opened::new(), cache: ChunkCache::new() })
+        Ok(Self {
+            names,
+            schema: Arc::new(schema),
+            rows,
+            opened: Opened::new(),
+            cache: ChunkCache::new(),
+            overlays: Remembered::new(),
+        })
     }
 
     /// Takes search off a table: removes the triggers, functions and tables of a cellar, and nothing else.
@@ -177,7 +186,11 @@ impl PostgresCellar {
     /// # Errors
     /// As for [`find`](Self::find).
     pub fn search(&self, client: &mut impl GenericClient, query: &Query, find: &Find) -> Result<Found> {
-        self.read(client, |view, snapshot| search::run(view, &mut Search::new(snapshot, query, find)?))
+        self.read(client, |view, snapshot| {
+            let mut found = search::run(view, &mut Search::new(snapshot, query, find)?)?;
+            found.notes.extend(view.note());
+            Ok(found)
+        })
     }
 
     /// Searches, and tells how the search went.
@@ -277,7 +290,9 @@ impl PostgresCellar {
     /// # Errors
     /// [`ErrorKind::Damaged`] at the first thing that is not right; or as for [`find`](Self::find).
     pub fn check(&self, client: &mut impl GenericClient) -> Result<()> {
-        self.on_state(client, Seen::shelves, |view, _| Snapshot::open(view, &Opened::new())?.check(view))
+        self.on_state(client, None, Seen::shelves, |view, _| {
+            Snapshot::open(view, &Opened::new())?.check(view)
+        })
     }
 
     /// How many bytes of shelves were fetched from the database through this handle. What was fetched before is kept for
@@ -292,23 +307,24 @@ impl PostgresCellar {
     /// # Errors
     /// As for [`find`](Self::find).
     pub fn info(&self, client: &mut impl GenericClient) -> Result<Info> {
-        self.on_state(client, Seen::shelves, |view, seen| {
+        self.on_state(client, None, Seen::shelves, |view, seen| {
             let pending = Some(seen.pending.len() as u64);
             Ok(Info { pending, ..Info::of(view, &self.opened)? })
         })
     }
 
     /// Does `work` on the state that one statement sees, with the shelves of the manifest that `of` takes from it; again if
-    /// somebody publishes in between.
+    /// somebody publishes in between. Rows that are logged are read unless the log is the one that is `known`.
     fn on_state<T, C: GenericClient>(
         &self,
         client: &mut C,
+        known: Option<&str>,
         of: impl Fn(&Seen) -> Arc<Manifest>,
         work: impl Fn(&dyn View, &Seen) -> Result<T>,
     ) -> Result<T> {
         let mut tries = TRIES;
         loop {
-            let seen = self.see(client)?;
+            let seen = self.see(client, known)?;
             let view = PostgresView::new(client, &self.names, &self.cache, of(&seen));
             let done = work(&view, &seen);
             tries -= 1;
@@ -322,9 +338,11 @@ impl PostgresCellar {
     fn read<T, C: GenericClient>(
         &self,
         client: &mut C,
-        work: impl Fn(&dyn View, Snapshot) -> Result<T>,
+        work: impl Fn(&Laid<'_>, Snapshot) -> Result<T>,
     ) -> Result<T> {
-        self.on_state(client, Seen::base, |view, seen| {
+        let known = self.overlays.last();
+        let log = known.as_ref().map(|(log, _)| log.as_str());
+        self.on_state(client, log, Seen::base, |view, seen| {
             if !seen.filled {
                 return Err(Error::new(
                     ErrorKind::NotFilled,
@@ -334,17 +352,32 @@ impl PostgresCellar {
                     ),
                 ));
             }
-            let mut overlay = Spool::new(view);
-            if !seen.pending.is_empty() {
-                self.put_pending(seen, &mut overlay, Merging::Never)?;
-            }
-            let snapshot = Snapshot::open(&overlay, &self.opened)?;
-            work(&overlay, snapshot)
+            let laid = Laid::new(view, self.overlay(view, seen, known.as_ref())?);
+            let snapshot = Snapshot::open(&laid, &self.opened)?;
+            work(&laid, snapshot)
         })
     }
 
-    fn see(&self, client: &mut impl GenericClient) -> Result<Seen> {
-        state::see(client, &self.names, &self.schema, &self.rows)
+    /// The rows that no shelf holds yet, laid over the shelves; or what is known, if it is of this log.
+    fn overlay(
+        &self,
+        view: &dyn View,
+        seen: &Seen,
+        known: Option<&(String, Arc<Overlay>)>,
+    ) -> Result<Option<Arc<Overlay>>> {
+        let Some(log) = &seen.log else { return Ok(None) };
+        if let Some((_, overlay)) = known.filter(|(known, _)| known == log) {
+            return Ok(Some(Arc::clone(overlay)));
+        }
+        let mut spool = Spool::new(view);
+        self.put_pending(seen, &mut spool, Merging::Never)?;
+        let overlay = Arc::new(Overlay::over(None, spool.into_contents(), seen.pending.len() as u64));
+        self.overlays.put(log.clone(), &overlay);
+        Ok(Some(overlay))
+    }
+
+    fn see(&self, client: &mut impl GenericClient, known: Option<&str>) -> Result<Seen> {
+        state::see(client, &self.names, &self.schema, &self.rows, known)
     }
 
     /// Puts the rows that the log names into `spool`, and removes the records whose rows are gone.
@@ -404,15 +437,10 @@ impl PostgresCellar {
     fn catch_up_alone(&self, client: &mut Client, work: Work, progress: impl FnMut(u64)) -> Result<Synced> {
         let begun = client.build_transaction().isolation_level(IsolationLevel::RepeatableRead).start();
         let mut transaction = begun.map_err(failed(SYNCING))?;
-        let mut seen = self.see(&mut transaction)?;
-        let nothing = seen.filled && seen.pending.is_empty() && !seen.emptied;
-        if nothing && work == Work::Pending(Merging::Small) {
-            // Joined rows that belong to no record are logged, too, and name nothing.
-            let sql = format!("SELECT EXISTS (SELECT 1 FROM {})", self.names.inside("log"));
-            let logged = transaction.query_typed_one(&sql, &[]).map_err(failed(SYNCING))?;
-            if !logged.get::<_, bool>(0) {
-                return Ok(Synced::default());
-            }
+        let mut seen = self.see(&mut transaction, None)?;
+        // Joined rows that belong to no record are logged, too, and name nothing.
+        if seen.filled && seen.log.is_none() && work == Work::Pending(Merging::Small) {
+            return Ok(Synced::default());
         }
         seen.emptied |= work == Work::Anew;
         // Exactly the rows that the transaction sees: what commits later stays for the next time.
@@ -488,7 +516,7 @@ impl PostgresCellar {
         let begin =
             client.build_transaction().isolation_level(IsolationLevel::RepeatableRead).read_only(true);
         let mut transaction = begin.start().map_err(failed(COMPARING))?;
-        let seen = self.see(&mut transaction)?;
+        let seen = self.see(&mut transaction, None)?;
         let view = PostgresView::new(&mut transaction, &self.names, &self.cache, seen.base());
         let mut overlay = Spool::new(&view);
         self.put_pending(&seen, &mut overlay, Merging::Never)?;

@@ -19,7 +19,8 @@ fn standing(names: &Names) -> String {
     format!("
     pg_catalog.concat_ws(';',
         (SELECT pg_catalog.string_agg(pg_catalog.concat_ws('.', n.nspname, c.relname, c.relrowsecurity), ',' ORDER BY c.oid)
-         FROM pg_catalog.pg_class c JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace WHERE c.oid = ANY (s.sources)),
+         FROM pg_catalog.unnest(s.sources) o(oid) JOIN pg_catalog.pg_class c ON c.oid = o.oid
+         JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace),
         (SELECT pg_catalog.string_agg(pg_catalog.concat_ws(' ', t.tgrelid, t.tgname, t.tgtype, t.tgfoid, pg_catalog.md5(p.prosrc)), ',' ORDER BY t.tgname, t.tgrelid)
          FROM pg_catalog.pg_trigger t JOIN pg_catalog.pg_proc p ON p.oid = t.tgfoid
          JOIN pg_catalog.pg_namespace n ON n.oid = p.pronamespace
@@ -52,7 +53,8 @@ pub(super) fn create(
          CREATE TABLE {chunk}(piece bytea, number integer, data bytea NOT NULL, PRIMARY KEY (piece, number));
          ALTER TABLE {chunk} ALTER data SET STORAGE EXTERNAL;
          CREATE TABLE {log} AS SELECT {key} AS key FROM {table} WITH NO DATA;
-         ALTER TABLE {log} ADD source integer NOT NULL DEFAULT 0, ADD joined text, ADD at timestamptz NOT NULL DEFAULT pg_catalog.now();
+         ALTER TABLE {log} ADD source integer NOT NULL DEFAULT 0, ADD joined text, ADD at timestamptz NOT NULL DEFAULT pg_catalog.now(),
+             ADD mark uuid NOT NULL DEFAULT pg_catalog.gen_random_uuid();
          ALTER TABLE {log} SET (autovacuum_vacuum_scale_factor = 0, autovacuum_vacuum_threshold = 1000);
          -- Of a table that nobody has looked at, thousands of rows are expected, and queries are compiled for them.
          ANALYZE {log};
@@ -98,7 +100,7 @@ pub(super) fn remove(client: &mut impl GenericClient, names: &Names) -> Result<(
         statements.push(format!("DROP FUNCTION IF EXISTS {}();", names.inside(&function)));
     }
     for function in [LOGGED, ALL] {
-        statements.push(format!("DROP FUNCTION IF EXISTS {}();", names.inside(function)));
+        statements.push(format!("DROP FUNCTION IF EXISTS {}(text);", names.inside(function)));
     }
     for table in super::names::TABLES {
         statements.push(format!("DROP TABLE IF EXISTS {};", names.inside(table)));
@@ -141,7 +143,10 @@ pub(super) struct Seen {
     pub filled: bool,
     /// Whether the table was emptied at once, so that no shelf holds anything.
     pub emptied: bool,
-    /// Each logged key with its row, if there is one. After the table was emptied, all rows.
+    /// Tells log and manifest from all others there ever were; none if the log is empty.
+    pub log: Option<String>,
+    /// Each logged key with its row, if there is one. After the table was emptied, all rows. None if the log is the one
+    /// that was known.
     pub pending: Vec<(Key, Row)>,
 }
 
@@ -162,7 +167,7 @@ impl Seen {
 }
 
 /// Where in a row of what [`see`] reads the row of the table begins.
-pub(super) const ROW: usize = 5;
+pub(super) const ROW: usize = 6;
 
 /// The function that gives the state with the logged rows, each by its key: whatever is expected of the log, the table is never gone
 /// through.
@@ -177,22 +182,24 @@ fn functions(names: &Names, sources: &Sources<'_>, rows: &Rows) -> Result<String
     let Rows { key, key_column, table, .. } = rows;
     let (log, state, selected) = (names.inside("log"), names.inside("state"), rows.selected());
     let standing = standing(names);
+    // What is known already is not read again.
     let function = |name: &str, logged: &str, from: &str| {
         let body = format!(
             "#variable_conflict use_column
              BEGIN RETURN QUERY
              SELECT CASE WHEN pg_catalog.row_number() OVER () = 1 THEN s.manifest END,
-               s.filled, s.standing, s.emptied, {}, {selected}
-             FROM (SELECT s.manifest, s.filled, {standing} IS NOT DISTINCT FROM s.watched AS standing,
-                          EXISTS (SELECT 1 FROM {log} WHERE key IS NULL AND source = 0) AS emptied
-                   FROM {state} s OFFSET 0) s {from};
+               s.filled, s.standing, coalesce(l.emptied, false), l.log, {}, {selected}
+             FROM (SELECT s.manifest, s.filled, {standing} IS NOT DISTINCT FROM s.watched AS standing
+                   FROM {state} s OFFSET 0) s
+             CROSS JOIN LATERAL (SELECT pg_catalog.count(*) || ':' || pg_catalog.sum(pg_catalog.uuid_hash_extended(mark, 0)) || ':' || pg_catalog.md5(s.manifest) AS log,
+                                pg_catalog.bool_or(key IS NULL AND source = 0) AS emptied FROM {log}) l {from};
              END",
             key.selected(logged)
         );
         let columns: String =
             (0..rows.columns()).fold(String::new(), |columns, place| columns + &format!(", c{place} text"));
         format!(
-            "CREATE FUNCTION {}() RETURNS TABLE (o0 bytea, o1 boolean, o2 boolean, o3 boolean, o4 {kind}, o5 {kind}{columns})
+            "CREATE FUNCTION {}(known text) RETURNS TABLE (o0 bytea, o1 boolean, o2 boolean, o3 boolean, o4 text, o5 {kind}, o6 {kind}{columns})
              LANGUAGE plpgsql STABLE SET jit = off SET search_path = pg_catalog, pg_temp AS {};",
             names.inside(name),
             literal(&body),
@@ -204,26 +211,28 @@ fn functions(names: &Names, sources: &Sources<'_>, rows: &Rows) -> Result<String
         keys = format!("{keys} UNION {}", sources.expansion(join, &log)?);
     }
     let logged = format!(
-        "LEFT JOIN ({keys}) l ON true
-         LEFT JOIN LATERAL (SELECT * FROM {table} t WHERE t.{key_column} = l.key OFFSET 0) t ON true"
+        "LEFT JOIN LATERAL (SELECT key FROM ({keys}) k WHERE l.log IS DISTINCT FROM known) k ON true
+         LEFT JOIN LATERAL (SELECT * FROM {table} t WHERE t.{key_column} = k.key OFFSET 0) t ON true"
     );
-    let all = format!("LEFT JOIN {table} t ON true");
-    Ok(function(LOGGED, "l.key", &logged) + &function(ALL, &format!("t.{key_column}"), &all))
+    let all =
+        format!("LEFT JOIN LATERAL (SELECT * FROM {table} t WHERE l.log IS DISTINCT FROM known) t ON true");
+    Ok(function(LOGGED, "k.key", &logged) + &function(ALL, &format!("t.{key_column}"), &all))
 }
 
-/// Reads state, log and logged rows.
+/// Reads state, log and logged rows; these only if the log is not the one that is `known`.
 pub(super) fn see(
     client: &mut impl GenericClient,
     names: &Names,
     schema: &Schema,
     rows: &Rows,
+    known: Option<&str>,
 ) -> Result<Seen> {
     loop {
-        let seen = see_by(client, names, schema, rows, LOGGED)?;
-        if !seen.emptied {
+        let seen = see_by(client, names, schema, rows, (LOGGED, known))?;
+        if !seen.emptied || (known.is_some() && seen.log.as_deref() == known) {
             return Ok(seen);
         }
-        let seen = see_by(client, names, schema, rows, ALL)?;
+        let seen = see_by(client, names, schema, rows, (ALL, None))?;
         // Unless somebody has caught up in between.
         if seen.emptied {
             return Ok(seen);
@@ -236,9 +245,10 @@ fn see_by(
     names: &Names,
     schema: &Schema,
     rows: &Rows,
-    function: &str,
+    (function, known): (&str, Option<&str>),
 ) -> Result<Seen> {
-    let all = client.query_typed(&format!("SELECT * FROM {}()", names.inside(function)), &[]);
+    let sql = format!("SELECT * FROM {}($1)", names.inside(function));
+    let all = client.query_typed(&sql, &[(&known, Type::TEXT)]);
     let all = all.map_err(|error| {
         if !is_missing(&error) {
             return failed("Reading the cellar")(error);
@@ -255,13 +265,14 @@ fn see_by(
         if let Some(manifest) = manifest {
             let manifest = Manifest::decode(manifest)?;
             let flag = |at| row.try_get::<_, bool>(at).map_err(failed(read));
-            state = Some((Arc::new(manifest), flag(1)?, flag(2)?, flag(3)?));
+            let log: Option<String> = row.try_get(4).map_err(failed(read))?;
+            state = Some((Arc::new(manifest), flag(1)?, flag(2)?, flag(3)?, log));
         }
         if let Some(key) = rows.key.read(&row, ROW - 1)? {
             pending.push((key, row));
         }
     }
-    let (manifest, filled, standing, emptied) =
+    let (manifest, filled, standing, emptied, log) =
         state.ok_or_else(|| Error::damaged("the state row is not there"))?;
     let cellar = names.cellar();
     if *manifest.schema != *schema {
@@ -278,5 +289,5 @@ fn see_by(
             ),
         ));
     }
-    Ok(Seen { manifest, filled, emptied, pending })
+    Ok(Seen { manifest, filled, emptied, log, pending })
 }
