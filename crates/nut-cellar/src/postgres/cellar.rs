@@ -9,6 +9,7 @@ use super::state::{self, ROW, Seen};
 use super::table::Table;
 use crate::cellar::{Info, report};
 use crate::rows::cache::ChunkCache;
+use crate::rows::manifests::Manifests;
 use crate::rows::{self, Kept, Laid, Overlay, Remembered, Repaired, Spool, Synced, Unreadable};
 use nut_cellar_core::search::{Compared, Report, Why};
 use nut_cellar_core::{
@@ -46,6 +47,7 @@ pub struct PostgresCellar {
     rows: Rows,
     opened: Opened,
     cache: ChunkCache,
+    manifests: Manifests,
     /// By what tells log and manifest.
     overlays: Remembered<String>,
 }
@@ -123,6 +125,7 @@ impl PostgresCellar {
             rows,
             opened: Opened::new(),
             cache: ChunkCache::new(),
+            manifests: Manifests::default(),
             overlays: Remembered::new(),
         })
     }
@@ -377,7 +380,7 @@ impl PostgresCellar {
     }
 
     fn see(&self, client: &mut impl GenericClient, known: Option<&str>) -> Result<Seen> {
-        state::see(client, &self.names, &self.schema, &self.rows, known)
+        state::see(client, (&self.names, &self.schema, &self.rows), &self.manifests, known)
     }
 
     /// Puts the rows that the log names into `spool`, and removes the records whose rows are gone.

@@ -6,6 +6,7 @@ use super::names::{Names, literal, quoted};
 use super::reading::Rows;
 use super::sources::Sources;
 use super::triggers::{EVENTS, triggers};
+use crate::rows::manifests::Manifests;
 use nut_cellar_core::schema::MOST_JOINS;
 use nut_cellar_core::{Error, ErrorKind, Key, Manifest, Result, Schema};
 use postgres::error::SqlState;
@@ -222,17 +223,16 @@ fn functions(names: &Names, sources: &Sources<'_>, rows: &Rows) -> Result<String
 /// Reads state, log and logged rows; these only if the log is not the one that is `known`.
 pub(super) fn see(
     client: &mut impl GenericClient,
-    names: &Names,
-    schema: &Schema,
-    rows: &Rows,
+    of: (&Names, &Schema, &Rows),
+    manifests: &Manifests,
     known: Option<&str>,
 ) -> Result<Seen> {
     loop {
-        let seen = see_by(client, names, schema, rows, (LOGGED, known))?;
+        let seen = see_by(client, of, manifests, (LOGGED, known))?;
         if !seen.emptied || (known.is_some() && seen.log.as_deref() == known) {
             return Ok(seen);
         }
-        let seen = see_by(client, names, schema, rows, (ALL, None))?;
+        let seen = see_by(client, of, manifests, (ALL, None))?;
         // Unless somebody has caught up in between.
         if seen.emptied {
             return Ok(seen);
@@ -242,9 +242,8 @@ pub(super) fn see(
 
 fn see_by(
     client: &mut impl GenericClient,
-    names: &Names,
-    schema: &Schema,
-    rows: &Rows,
+    (names, schema, rows): (&Names, &Schema, &Rows),
+    manifests: &Manifests,
     (function, known): (&str, Option<&str>),
 ) -> Result<Seen> {
     let sql = format!("SELECT * FROM {}($1)", names.inside(function));
@@ -263,10 +262,10 @@ fn see_by(
         let read = "Reading the cellar";
         let manifest: Option<&[u8]> = row.try_get(0).map_err(failed(read))?;
         if let Some(manifest) = manifest {
-            let manifest = Manifest::decode(manifest)?;
+            let manifest = manifests.decode(manifest)?;
             let flag = |at| row.try_get::<_, bool>(at).map_err(failed(read));
             let log: Option<String> = row.try_get(4).map_err(failed(read))?;
-            state = Some((Arc::new(manifest), flag(1)?, flag(2)?, flag(3)?, log));
+            state = Some((manifest, flag(1)?, flag(2)?, flag(3)?, log));
         }
         if let Some(key) = rows.key.read(&row, ROW - 1)? {
             pending.push((key, row));

@@ -12,6 +12,8 @@ mod compare;
 pub(crate) mod json;
 mod keeper;
 #[cfg(any(feature = "sqlite", feature = "postgres"))]
+pub(crate) mod manifests;
+#[cfg(any(feature = "sqlite", feature = "postgres"))]
 mod overlay;
 mod spool;
 

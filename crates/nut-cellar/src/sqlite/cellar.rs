@@ -10,6 +10,7 @@ use super::transaction::Transaction;
 use super::triggers::triggers;
 use crate::cellar::{Info, report};
 use crate::rows::cache::ChunkCache;
+use crate::rows::manifests::Manifests;
 use crate::rows::{self, Contents, Kept, Laid, Overlay, Remembered, Repaired, Spool, Synced, Unreadable};
 use nut_cellar_core::search::{Compared, Report, Why};
 use nut_cellar_core::store::Generation;
@@ -32,6 +33,7 @@ pub struct SqliteCellar {
     schema: Arc<Schema>,
     opened: Opened,
     cache: ChunkCache,
+    manifests: Manifests,
     /// By generation and last entry of the log.
     overlays: Remembered<(Generation, Entry)>,
 }
@@ -91,7 +93,7 @@ impl SqliteCellar {
     /// Makes tables and triggers, and tells whether it did: a first fill that was interrupted is taken up.
     fn make(connection: &Connection, names: Names, schema: &Schema) -> Result<(Self, bool)> {
         let transaction = Transaction::to_write(connection, "Adopting a table")?;
-        let there = State::read(connection, &names)?;
+        let there = State::read(connection, &names, &Manifests::default())?;
         let made = there.is_none();
         if let Some(state) = there {
             if state.filled || *state.manifest.schema != *schema {
@@ -120,6 +122,7 @@ impl SqliteCellar {
             schema: Arc::new(schema),
             opened: Opened::new(),
             cache: ChunkCache::new(),
+            manifests: Manifests::default(),
             overlays: Remembered::new(),
         }
     }
@@ -130,7 +133,7 @@ impl SqliteCellar {
     /// [`ErrorKind::NotACellar`] if there is none.
     pub fn open(connection: &Connection, name: &str) -> Result<Self> {
         let names = Names::new(name)?;
-        let state = State::require(connection, &names)?;
+        let state = State::require(connection, &names, &Manifests::default())?;
         Ok(Self::with(names, Schema::clone(&state.manifest.schema)))
     }
 
@@ -395,7 +398,7 @@ impl SqliteCellar {
         contents: Contents,
         replaced: &[PieceId],
     ) -> Result<()> {
-        let now = State::require(connection, &self.names)?;
+        let now = State::require(connection, &self.names, &self.manifests)?;
         now.check_triggers(connection, &self.names)?;
         // The first fill of an empty table makes no new generation; every other state is told apart by `swap`.
         if now.filled != seen.state.filled {
@@ -441,7 +444,7 @@ impl SqliteCellar {
     }
 
     fn see(&self, connection: &Connection) -> Result<Seen> {
-        let state = State::require(connection, &self.names)?;
+        let state = State::require(connection, &self.names, &self.manifests)?;
         if state.manifest.schema != self.schema {
             return Err(Error::new(
                 ErrorKind::OutOfStep,

@@ -4,10 +4,12 @@ use super::failure::failed;
 use super::names::Names;
 use super::state::State;
 use crate::rows::cache::ChunkCache;
+use crate::rows::manifests::Manifests;
 use bytes::{Bytes, BytesMut};
 use nut_cellar_core::store::{Generation, PieceWriter, Wanted};
 use nut_cellar_core::{Error, Manifest, PieceId, Result, Unit, View};
 use rusqlite::{Connection, OptionalExtension, params};
+use std::cell::RefCell;
 use std::ops::Range;
 use std::sync::Arc;
 
@@ -18,6 +20,8 @@ pub struct SqliteView<'c> {
     names: &'c Names,
     cache: &'c ChunkCache,
     known: Option<&'c Arc<Manifest>>,
+    /// The first chunks and the lengths of the pieces that were read.
+    places: RefCell<Vec<(PieceId, (i64, u64))>>,
 }
 
 /// Writing a cellar inside the transaction of a connection.
@@ -32,7 +36,7 @@ const WRITING: &str = "Writing the cellar";
 
 impl<'c> SqliteView<'c> {
     pub(super) fn new(connection: &'c Connection, names: &'c Names, cache: &'c ChunkCache) -> Self {
-        Self { connection, names, cache, known: None }
+        Self { connection, names, cache, known: None, places: RefCell::default() }
     }
 
     /// The same view, whose manifest has been read in this transaction already.
@@ -42,15 +46,20 @@ impl<'c> SqliteView<'c> {
 
     /// The number of the first chunk of a piece, and the piece's length.
     fn piece(&self, piece: PieceId) -> Result<(i64, u64)> {
+        if let Some((_, place)) = self.places.borrow().iter().find(|(known, _)| *known == piece) {
+            return Ok(*place);
+        }
         let sql = format!("SELECT first_chunk, bytes FROM {} WHERE piece = ?1", self.names.table("piece"));
         let read = || {
             let mut statement = self.connection.prepare_cached(&sql)?;
             statement.query_row([&piece.as_bytes()[..]], |row| Ok((row.get(0)?, row.get(1)?))).optional()
         };
         let found: Option<(i64, i64)> = read().map_err(failed(READING))?;
-        found
+        let place = found
             .and_then(|(first, bytes)| Some((first, u64::try_from(bytes).ok()?)))
-            .ok_or_else(|| Error::damaged(format_args!("piece {piece} is not there")))
+            .ok_or_else(|| Error::damaged(format_args!("piece {piece} is not there")))?;
+        self.places.borrow_mut().push((piece, place));
+        Ok(place)
     }
 
     fn chunk(&self, piece: PieceId, first: i64, number: u64) -> Result<Bytes> {
@@ -101,7 +110,10 @@ impl View for SqliteView<'_> {
     fn manifest(&self) -> Result<Option<Arc<Manifest>>> {
         match self.known {
             Some(manifest) => Ok(Some(Arc::clone(manifest))),
-            None => Ok(State::read(self.connection, self.names)?.map(|state| state.manifest)),
+            None => {
+                let state = State::read(self.connection, self.names, &Manifests::default())?;
+                Ok(state.map(|state| state.manifest))
+            }
         }
     }
 

@@ -3,6 +3,7 @@
 use super::failure::failed;
 use super::names::Names;
 use super::sources::triggers_on;
+use crate::rows::manifests::Manifests;
 use nut_cellar_core::{Error, ErrorKind, Manifest, Result};
 use rusqlite::{Connection, OptionalExtension, params};
 use std::sync::Arc;
@@ -58,7 +59,7 @@ impl State {
     }
 
     /// The state row, if there is such a cellar.
-    pub fn read(connection: &Connection, names: &Names) -> Result<Option<Self>> {
+    pub fn read(connection: &Connection, names: &Names, known: &Manifests) -> Result<Option<Self>> {
         if !exists(connection, names)? {
             return Ok(None);
         }
@@ -72,12 +73,12 @@ impl State {
         let row = read().map_err(failed("Reading the cellar"))?;
         let (manifest, filled, table, triggers) =
             row.ok_or_else(|| Error::damaged("the state row is not there"))?;
-        Ok(Some(Self { manifest: Arc::new(Manifest::decode(&manifest)?), filled, table, triggers }))
+        Ok(Some(Self { manifest: known.decode(&manifest)?, filled, table, triggers }))
     }
 
     /// The state of a cellar that has to be there.
-    pub fn require(connection: &Connection, names: &Names) -> Result<Self> {
-        Self::read(connection, names)?.ok_or_else(|| not_there(connection, names))
+    pub fn require(connection: &Connection, names: &Names, known: &Manifests) -> Result<Self> {
+        Self::read(connection, names, known)?.ok_or_else(|| not_there(connection, names))
     }
 
     /// Tells whether the triggers stand as they were made. Without them changes would go unseen.
