@@ -19,9 +19,9 @@ use std::sync::Arc;
 fn standing(names: &Names) -> String {
     format!("
     pg_catalog.concat_ws(';',
-        (SELECT pg_catalog.string_agg(pg_catalog.concat_ws('.', n.nspname, c.relname, c.relrowsecurity), ',' ORDER BY c.oid)
-         FROM pg_catalog.unnest(s.sources) o(oid) JOIN pg_catalog.pg_class c ON c.oid = o.oid
-         JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace),
+        (SELECT pg_catalog.string_agg((SELECT pg_catalog.concat_ws('.', n.nspname, c.relname, c.relrowsecurity)
+             FROM pg_catalog.pg_class c JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace WHERE c.oid = o.oid), ',' ORDER BY o.oid)
+         FROM pg_catalog.unnest(s.sources) o(oid)),
         (SELECT pg_catalog.string_agg(pg_catalog.concat_ws(' ', t.tgrelid, t.tgname, t.tgtype, t.tgfoid, pg_catalog.md5(p.prosrc)), ',' ORDER BY t.tgname, t.tgrelid)
          FROM pg_catalog.pg_trigger t JOIN pg_catalog.pg_proc p ON p.oid = t.tgfoid
          JOIN pg_catalog.pg_namespace n ON n.oid = p.pronamespace
@@ -177,7 +177,8 @@ const LOGGED: &str = "logged_rows";
 const ALL: &str = "all_rows";
 
 /// The functions by which a search sees state, log and rows. They are functions so that queries that are made for a few rows are not
-/// compiled (`jit`) for as many as the planner may expect, which takes a second, and are planned once for each session.
+/// compiled (`jit`) for as many as the planner may expect, which takes a second, and are planned once for each session: planning takes
+/// longer than the rest.
 /// They run as whoever calls them.
 fn functions(names: &Names, sources: &Sources<'_>, rows: &Rows) -> Result<String> {
     let Rows { key, key_column, table, .. } = rows;
@@ -201,7 +202,7 @@ fn functions(names: &Names, sources: &Sources<'_>, rows: &Rows) -> Result<String
             (0..rows.columns()).fold(String::new(), |columns, place| columns + &format!(", c{place} text"));
         format!(
             "CREATE FUNCTION {}(known text) RETURNS TABLE (o0 bytea, o1 boolean, o2 boolean, o3 boolean, o4 text, o5 {kind}, o6 {kind}{columns})
-             LANGUAGE plpgsql STABLE SET jit = off SET search_path = pg_catalog, pg_temp AS {};",
+             LANGUAGE plpgsql STABLE SET jit = off SET plan_cache_mode = force_generic_plan SET search_path = pg_catalog, pg_temp AS {};",
             names.inside(name),
             literal(&body),
             kind = key.type_name(),
@@ -212,7 +213,7 @@ fn functions(names: &Names, sources: &Sources<'_>, rows: &Rows) -> Result<String
         keys = format!("{keys} UNION {}", sources.expansion(join, &log)?);
     }
     let logged = format!(
-        "LEFT JOIN LATERAL (SELECT key FROM ({keys}) k WHERE l.log IS DISTINCT FROM known) k ON true
+        "LEFT JOIN LATERAL (SELECT key FROM ({keys}) k WHERE l.log IS DISTINCT FROM known OFFSET 0) k ON true
          LEFT JOIN LATERAL (SELECT * FROM {table} t WHERE t.{key_column} = k.key OFFSET 0) t ON true"
     );
     let all =
