@@ -3,20 +3,28 @@
 use crate::arguments;
 use crate::paint::count;
 use crate::target::Target;
-use nut_cellar::rows::{Pace, Stop, Synced, keep};
+use nut_cellar::rows::{Adopted, Pace, Stop, Synced, keep};
 use nut_cellar::{Error, ErrorKind, Result, Schema};
 use std::io::{IsTerminal, Write};
 use std::path::Path;
 
 pub fn adopt(call: &arguments::Adopt) -> Result<()> {
     let mut database = Target::database(&call.target)?;
-    let synced = database.adopt(&read_schema(&call.schema)?, progress)?;
+    let Adopted { changes, rebuilt, synced } = database.adopt(&read_schema(&call.schema)?, progress)?;
     clear_progress();
     report_unreadable(&synced);
-    anstream::eprintln!(
-        "{} can be searched now; what other programs change is found at once.",
-        count(synced.put, "row", "rows")
-    );
+    for change in &changes {
+        let read = if change.needs_rebuild() { "; rows were read again for it" } else { "" };
+        anstream::eprintln!("Changed: {change}{read}.");
+    }
+    if rebuilt || synced.put > 0 {
+        anstream::eprintln!(
+            "{} can be searched now; what other programs change is found at once.",
+            count(synced.put, "row", "rows")
+        );
+    } else {
+        anstream::eprintln!("No row had to be read again.");
+    }
     Ok(())
 }
 

@@ -1,7 +1,7 @@
 //! Where a cellar is: a folder, or a table of a SQLite or PostgreSQL database.
 
 use nut_cellar::postgres::PostgresCellar;
-use nut_cellar::rows::{Kept, Repaired, Synced};
+use nut_cellar::rows::{Adopted, Kept, Repaired, Synced};
 use nut_cellar::search::{Compared, Report, Why};
 use nut_cellar::sqlite::SqliteCellar;
 use nut_cellar::text::Pattern;
@@ -201,13 +201,13 @@ impl Database {
         cellar
     }
 
-    pub fn adopt(&mut self, schema: &Schema, progress: impl FnMut(u64)) -> Result<Synced> {
+    pub fn adopt(&mut self, schema: &Schema, progress: impl FnMut(u64)) -> Result<Adopted> {
         match self {
             Self::Sqlite(connection, cellar) => {
-                SqliteCellar::adopt_with(connection, cellar, schema, progress).map(|(_, synced)| synced)
+                SqliteCellar::adopt_with(connection, cellar, schema, progress).map(|(_, adopted)| adopted)
             }
             Self::Postgres(client, cellar) => {
-                PostgresCellar::adopt_with(client, cellar, schema, progress).map(|(_, synced)| synced)
+                PostgresCellar::adopt_with(client, cellar, schema, progress).map(|(_, adopted)| adopted)
             }
         }
     }

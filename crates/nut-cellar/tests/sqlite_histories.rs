@@ -11,7 +11,7 @@
 mod support;
 
 use nut_cellar::sqlite::{SqlFunctions, SqliteCellar};
-use nut_cellar::{Column, Find, Key, Query, Record, Schema, Words};
+use nut_cellar::{Column, ErrorKind, Find, Key, Query, Record, Schema, Words};
 use rusqlite::Connection;
 use std::collections::BTreeMap;
 use support::Dice;
@@ -73,8 +73,11 @@ fn statement(dice: &mut Dice, table: usize) -> String {
     }
 }
 
-fn schema() -> Schema {
-    Schema::new("id").with("title", Column::text("en").weighing(2.0)).with("notes", Column::text("none"))
+/// The languages of both columns: those of one schema, and of the one it is changed to and back.
+const LANGUAGES: [[&str; 2]; 2] = [["en", "none"], ["none", "en"]];
+
+fn schema([title, notes]: [&str; 2]) -> Schema {
+    Schema::new("id").with("title", Column::text(title).weighing(2.0)).with("notes", Column::text(notes))
 }
 
 /// All rows as the connection sees them.
@@ -95,15 +98,30 @@ fn rows(connection: &Connection) -> BTreeMap<Key, Record> {
     all
 }
 
-fn check(dice: &mut Dice, cellar: &SqliteCellar, connection: &Connection, at: &str) {
+fn check(
+    dice: &mut Dice,
+    (cellar, languages): (&SqliteCellar, [&'static str; 2]),
+    connection: &Connection,
+    at: &str,
+) {
+    // A transaction that is older than the schema sees the one before.
+    let before;
+    let (cellar, languages) = match cellar.find(connection, "", &Find::new()) {
+        Err(error) if error.kind() == ErrorKind::OutOfStep => {
+            before = SqliteCellar::open(connection, "items").unwrap();
+            let known = LANGUAGES.into_iter().find(|known| *before.schema() == schema(*known));
+            (&before, known.unwrap())
+        }
+        _ => (cellar, languages),
+    };
     let clauses: Vec<String> = (0..=dice.roll(2))
         .map(|_| (0..=dice.roll(2)).map(|_| dice.pick(&WORDS)).collect::<Vec<_>>().join(" "))
         .collect();
     let query: Vec<_> = clauses.iter().map(|clause| format!("\"{clause}\"")).collect();
     let weights = [dice.pick(&[0.0_f32, 1.0, 3.5]), dice.pick(&[1.0_f32, 0.25])];
     let columns = vec![
-        OracleColumn { name: "title", language: "en", others: None, weight: weights[0] },
-        OracleColumn { name: "notes", language: "none", others: None, weight: weights[1] },
+        OracleColumn { name: "title", language: languages[0], others: None, weight: weights[0] },
+        OracleColumn { name: "notes", language: languages[1], others: None, weight: weights[1] },
     ];
     let search = OracleSearch::plain(columns, Query::words(clauses.iter().map(Query::phrase)), Words::Any);
     let find =
@@ -167,7 +185,7 @@ fn check_sql(connection: &Connection, query: &str, weights: [f32; 2], hits: &[(K
 }
 
 /// One history: two programs write, one of them in long transactions with savepoints; searches run inside and outside of
-/// them, and a third connection catches up in between.
+/// them, and a third connection catches up in between, and changes the schema.
 fn history(seed: u64, table: usize, journal: &str, steps: u64) {
     let folder = tempfile::tempdir().unwrap();
     let path = folder.path().join("app.db");
@@ -182,7 +200,8 @@ fn history(seed: u64, table: usize, journal: &str, steps: u64) {
     for _ in 0..dice.roll(9) {
         let _ = first.execute_batch(&statement(&mut dice, table));
     }
-    let cellar = SqliteCellar::adopt(&first, "items", &schema()).unwrap();
+    let mut languages = LANGUAGES[0];
+    let mut cellar = SqliteCellar::adopt(&first, "items", &schema(languages)).unwrap();
     let programs = [connect(), connect()];
     let functions = SqlFunctions::new();
     for program in programs.iter().chain([&first]) {
@@ -205,11 +224,18 @@ fn history(seed: u64, table: usize, journal: &str, steps: u64) {
         // Some fail: a transaction that is not open, a constraint, a lock. Then nothing is changed, or a part.
         let _ = program.execute_batch(&sql);
         let at = format!("table {table}, seed {seed}, step {step}, {sql}");
-        check(&mut dice, &cellar, program, &at);
+        check(&mut dice, (&cellar, languages), program, &at);
         match dice.roll(10) {
-            0 => check(&mut dice, &cellar, &first, &at),
+            2 if dice.roll(4) == 0 => {
+                let next = dice.pick(&LANGUAGES);
+                match SqliteCellar::adopt(&first, "items", &schema(next)) {
+                    Ok(adopted) => (cellar, languages) = (adopted, next),
+                    Err(error) => assert!(error.is_busy(), "{at}: {error}"),
+                }
+            }
+            0 => check(&mut dice, (&cellar, languages), &first, &at),
             1 => match cellar.sync(&first) {
-                Ok(_) => check(&mut dice, &cellar, &first, &at),
+                Ok(_) => check(&mut dice, (&cellar, languages), &first, &at),
                 Err(error) => assert!(error.is_busy(), "{at}: {error}"),
             },
             _ => {}

@@ -269,6 +269,11 @@ impl Column {
         self.weight.unwrap_or(1.0)
     }
 
+    /// Whether it is the same but for its weight.
+    pub(super) fn is_read_as(&self, other: &Self) -> bool {
+        Self { weight: None, ..self.clone() } == Self { weight: None, ..other.clone() }
+    }
+
     /// The columns of the source that it is filled from, where they are not just the one of the same name.
     pub fn from(&self) -> Option<&[String]> {
         match self.from.as_ref()? {

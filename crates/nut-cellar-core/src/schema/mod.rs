@@ -3,10 +3,12 @@
 //! What always holds of a [`Schema`] made here: it has a key and at least one text column, every weight is a finite
 //! number that is not negative, and languages stand at text columns only.
 
+mod change;
 mod column;
 mod file;
 mod source;
 
+pub use change::Change;
 pub use column::{Column, Kind};
 pub use source::{Join, Link, MOST_JOINS, Source};
 

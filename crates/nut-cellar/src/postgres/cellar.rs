@@ -5,16 +5,17 @@ use super::names::{Names, cellars};
 use super::place::{PostgresUnit, PostgresView};
 use super::reading::{Keys, Rows};
 use super::sources::Sources;
-use super::state::{self, ROW, Seen};
+use super::state::{self, ROW, Seen, There};
 use super::table::Table;
 use crate::cellar::{Info, report};
 use crate::rows::cache::ChunkCache;
 use crate::rows::manifests::Manifests;
-use crate::rows::{self, Kept, Laid, Overlay, Remembered, Repaired, Spool, Synced, Unreadable};
+use crate::rows::{self, Adopted, Kept, Laid, Overlay, Remembered, Repaired, Spool, Synced, Unreadable};
+use nut_cellar_core::schema::Change;
 use nut_cellar_core::search::{Compared, Report, Why};
 use nut_cellar_core::{
-    Batch, Difference, Error, ErrorKind, Find, Found, Highlighter, Key, Manifest, Merging, Opened, Query,
-    Result, Schema, Search, Snapshot, Terms, Unit, View, search, text::Pattern,
+    Batch, Difference, Error, ErrorKind, Find, Found, Highlighter, Key, Manifest, Merging, Opened, PieceId,
+    Query, Result, Schema, Search, Snapshot, Terms, Unit, View, search, text::Pattern,
 };
 use postgres::types::{ToSql, Type};
 use postgres::{Client, GenericClient, IsolationLevel, Row};
@@ -28,6 +29,7 @@ const FETCHED: u32 = 1_000;
 /// Tells our session locks from those of others.
 const LOCK: i32 = 0x4e75_7443;
 
+const ADOPTING: &str = "Adopting a table";
 const SYNCING: &str = "Catching up";
 
 /// What catching up has to do.
@@ -57,14 +59,18 @@ impl PostgresCellar {
     /// table is the one that the schema names, as `table` or as `schema.table`, or the one called `name`. If it
     /// fails, nothing is left behind.
     ///
+    /// If there is such a cellar already, it gets the schema: weights alone are just noted; for everything else, and if the triggers are
+    /// gone, all rows are read again, while searches go on with the shelves and the schema there were. Handles that were opened
+    /// before then have to be opened again.
+    ///
     /// # Errors
     /// [`ErrorKind::BadSchema`] if table or columns are not there, the table has no declared key, or it is one whose changes
-    /// can't be followed; [`ErrorKind::BadRequest`] if there is such a cellar already.
+    /// can't be followed; [`ErrorKind::BadRequest`] if there is such a cellar on another table or with other keys.
     pub fn adopt(client: &mut Client, name: &str, schema: &Schema) -> Result<Self> {
         Self::adopt_with(client, name, schema, |_| ()).map(|(cellar, _)| cellar)
     }
 
-    /// The same, with what the first fill did; `progress` is told the number of rows read so far, now and then.
+    /// The same, with what was done; `progress` is told the number of rows read so far, now and then.
     ///
     /// # Errors
     /// As for [`adopt`](Self::adopt).
@@ -72,36 +78,134 @@ impl PostgresCellar {
         client: &mut Client,
         name: &str,
         schema: &Schema,
-        progress: impl FnMut(u64),
-    ) -> Result<(Self, Synced)> {
-        const ADOPTING: &str = "Adopting a table";
+        mut progress: impl FnMut(u64),
+    ) -> Result<(Self, Adopted)> {
         schema.check()?;
         let names = Names::new(name)?;
         let mut transaction = client.transaction().map_err(failed(ADOPTING))?;
-        let made = state::open(&mut transaction, &names)?.is_none();
-        if made {
-            let source = schema.source().map_or(name, |source| source.table.as_str());
-            let table = Table::read(&mut transaction, source)?;
-            let sources = Sources::new(&mut transaction, table, schema)?;
-            let rows = Rows::new(&sources)?;
+        let source = schema.source().map_or(name, |source| source.table.as_str());
+        let table = Table::read(&mut transaction, source)?;
+        let oid = table.oid;
+        let key = table.type_of(schema.key())?.to_owned();
+        let sources = Sources::new(&mut transaction, table, schema)?;
+        let rows = Rows::new(&sources)?;
+        let Some(there) = state::look(&mut transaction, &names)? else {
             state::create(&mut transaction, &names, &sources, &rows)?;
-        }
-        let cellar = Self::open_in(&mut transaction, names)?;
-        if !made && (*cellar.schema != *schema || cellar.see(&mut transaction, None)?.filled) {
-            let message = format!("There is a cellar `{name}` already; release it first to adopt anew.");
-            return Err(Error::new(ErrorKind::BadRequest, message));
-        }
-        transaction.commit().map_err(failed(ADOPTING))?;
-        match cellar.catch_up(client, Work::Pending(Merging::Small), progress) {
-            Ok(synced) => Ok((cellar, synced)),
-            Err(error) => {
-                if made {
+            transaction.commit().map_err(failed(ADOPTING))?;
+            let cellar = Self::with(names, schema.clone(), rows);
+            return match cellar.catch_up(client, Work::Pending(Merging::Small), progress) {
+                Ok(synced) => Ok((cellar, Adopted { rebuilt: true, synced, ..Adopted::default() })),
+                Err(error) => {
                     // The error that is told is the one that stopped the fill.
                     let _ = Self::release(client, name);
+                    Err(error)
                 }
-                Err(error)
+            };
+        };
+        let changes = there.manifest.schema.changes_to(schema);
+        let rebuilt = changes.iter().any(Change::needs_rebuild) || !there.standing;
+        if rebuilt {
+            // A table that was made anew under its name has another number.
+            let table = there.table;
+            let moved = table != oid && Table::of(&mut transaction, table).is_ok();
+            if moved || there.manifest.schema.key() != schema.key() || there.key != key {
+                return Err(rows::other_source(name, source, there.manifest.schema.key()));
             }
+        } else if !changes.is_empty() {
+            let (manifest, schema) = (there.manifest, Arc::new(schema.clone()));
+            let next = Manifest { schema, generation: manifest.generation + 1, ..manifest };
+            let sql = format!("UPDATE {} SET manifest = $1", names.inside("state"));
+            let parameters: [(&(dyn ToSql + Sync), Type); 1] = [(&next.encode(), Type::BYTEA)];
+            transaction.execute_typed(&sql, &parameters).map_err(failed(ADOPTING))?;
         }
+        transaction.commit().map_err(failed(ADOPTING))?;
+        let cellar = Self::with(names, schema.clone(), rows);
+        let synced = if rebuilt {
+            cellar.become_new(client, &mut progress)?
+        } else if there.filled {
+            Synced::default()
+        } else {
+            cellar.catch_up(client, Work::Pending(Merging::Small), progress)?
+        };
+        Ok((cellar, Adopted { changes, rebuilt, synced }))
+    }
+
+    /// Gives a cellar that is there this handle's schema, and reads all rows by it.
+    fn become_new(&self, client: &mut Client, progress: &mut dyn FnMut(u64)) -> Result<Synced> {
+        self.alone(client, |client| {
+            let done = self.become_new_alone(client, progress);
+            if done.is_err() {
+                // The error that is told is the one that came first; what is left does no harm.
+                let _ = self.follow_no_next(client);
+            }
+            done
+        })
+    }
+
+    /// The tables of the schema, as they are.
+    fn sources(&self, client: &mut impl GenericClient) -> Result<Sources<'_>> {
+        let source = self.schema.source().map_or(self.name(), |source| source.table.as_str());
+        let table = Table::read(client, source)?;
+        Sources::new(client, table, &self.schema)
+    }
+
+    fn become_new_alone(&self, client: &mut Client, progress: &mut dyn FnMut(u64)) -> Result<Synced> {
+        // From now on changes are logged for both schemas: a key too many does no harm.
+        let mut transaction = client.transaction().map_err(failed(ADOPTING))?;
+        let there = self.require(&mut transaction)?;
+        let mut sources = self.sources(&mut transaction)?;
+        sources.revision = there.revision + 1;
+        state::follow_next(&mut transaction, &self.names, &sources, &there)?;
+        transaction.commit().map_err(failed(ADOPTING))?;
+
+        let begun = client.build_transaction().isolation_level(IsolationLevel::RepeatableRead).start();
+        let mut transaction = begun.map_err(failed(ADOPTING))?;
+        let there = self.require(&mut transaction)?;
+        let sql = format!("DELETE FROM {}", self.names.inside("log"));
+        transaction.execute_typed(&sql, &[]).map_err(failed(ADOPTING))?;
+        let replaced: Vec<_> = there.manifest.pieces().collect();
+        let base = Manifest { schema: Arc::clone(&self.schema), shelves: Vec::new(), ..there.manifest };
+        let view = PostgresView::new(&mut transaction, &self.names, &self.cache, Arc::new(base));
+        let synced = self.build_all(view, &replaced, progress)?;
+        state::become_next(&mut transaction, &self.names, &sources, &self.rows)?;
+        transaction.commit().map_err(failed(ADOPTING))?;
+        Ok(synced)
+    }
+
+    /// Follows no other schema than the one that the cellar has.
+    fn follow_no_next(&self, client: &mut Client) -> Result<()> {
+        let mut transaction = client.transaction().map_err(failed(ADOPTING))?;
+        let there = self.require(&mut transaction)?;
+        state::follow_no_next(&mut transaction, &self.names, &there)?;
+        transaction.commit().map_err(failed(ADOPTING))
+    }
+
+    fn require(&self, client: &mut impl GenericClient) -> Result<There> {
+        state::look(client, &self.names)?.ok_or_else(|| not_there(client, &self.names))
+    }
+
+    /// Reads all rows into shelves that take the place of others, with nothing below them, in the transaction that is open.
+    fn build_all<C: GenericClient>(
+        &self,
+        view: PostgresView<'_, C>,
+        replaced: &[PieceId],
+        progress: &mut dyn FnMut(u64),
+    ) -> Result<Synced> {
+        let mut spool = Spool::new(&view);
+        let mut batch = Batch::new(&mut spool, &self.opened, &self.schema)?;
+        let unreadable = self.put_all(&view, &mut batch, progress)?;
+        let published = batch.publish()?;
+        let contents = spool.into_contents();
+        let base = view.manifest()?.ok_or_else(Error::overtaken)?;
+        let mut unit = PostgresUnit::new(view);
+        if !contents.changed() {
+            // There is no row any more.
+            let next = Manifest { generation: base.generation + 1, ..Manifest::clone(&base) };
+            unit.swap(Some(base.generation), &next)?;
+        }
+        unit.remove(replaced)?;
+        contents.pour(&mut unit)?;
+        Ok(Synced { put: published.put, removed: published.removed, unreadable })
     }
 
     /// The cellar with this name, with the schema that is kept with it.
@@ -119,7 +223,11 @@ impl PostgresCellar {
         let table = Table::of(client, source)?;
         let sources = Sources::new(client, table, &schema)?;
         let rows = Rows::new(&sources)?;
-        Ok(Self {
+        Ok(Self::with(names, schema, rows))
+    }
+
+    fn with(names: Names, schema: Schema, rows: Rows) -> Self {
+        Self {
             names,
             schema: Arc::new(schema),
             rows,
@@ -127,7 +235,7 @@ impl PostgresCellar {
             cache: ChunkCache::new(),
             manifests: Manifests::default(),
             overlays: Remembered::new(),
-        })
+        }
     }
 
     /// Takes search off a table: removes the triggers, functions and tables of a cellar, and nothing else.
@@ -425,19 +533,28 @@ impl PostgresCellar {
 
     /// Under a lock of the session, which ends with it: taken before the transaction, so that what the one before has published
     /// is seen.
-    fn catch_up(&self, client: &mut Client, work: Work, progress: impl FnMut(u64)) -> Result<Synced> {
+    fn alone(&self, client: &mut Client, work: impl FnOnce(&mut Client) -> Result<Synced>) -> Result<Synced> {
         let state = self.names.inside("state");
         let lock =
             |what: &str| format!("SELECT pg_catalog.{what}($1, $2::pg_catalog.regclass::oid::integer)");
         let parameters: [(&(dyn ToSql + Sync), Type); 2] = [(&LOCK, Type::INT4), (&state, Type::TEXT)];
         client.query_typed(&lock("pg_advisory_lock"), &parameters).map_err(failed(SYNCING))?;
-        let done = self.catch_up_alone(client, work, progress);
+        let done = work(client);
         // A connection that is gone has let go of it.
         let freed = client.query_typed(&lock("pg_advisory_unlock"), &parameters).map_err(failed(SYNCING));
         done.and_then(|synced| freed.map(|_| synced))
     }
 
-    fn catch_up_alone(&self, client: &mut Client, work: Work, progress: impl FnMut(u64)) -> Result<Synced> {
+    fn catch_up(&self, client: &mut Client, work: Work, mut progress: impl FnMut(u64)) -> Result<Synced> {
+        self.alone(client, |client| self.catch_up_alone(client, work, &mut progress))
+    }
+
+    fn catch_up_alone(
+        &self,
+        client: &mut Client,
+        work: Work,
+        progress: &mut dyn FnMut(u64),
+    ) -> Result<Synced> {
         let begun = client.build_transaction().isolation_level(IsolationLevel::RepeatableRead).start();
         let mut transaction = begun.map_err(failed(SYNCING))?;
         let mut seen = self.see(&mut transaction, None)?;
@@ -450,28 +567,24 @@ impl PostgresCellar {
         let sql = format!("DELETE FROM {}", self.names.inside("log"));
         transaction.execute_typed(&sql, &[]).map_err(failed(SYNCING))?;
         let view = PostgresView::new(&mut transaction, &self.names, &self.cache, seen.base());
-        let mut spool = Spool::new(&view);
+        let replaced: Vec<_> = if seen.emptied { seen.manifest.pieces().collect() } else { Vec::new() };
         let synced = match work {
-            Work::Pending(merging) if seen.filled => self.put_pending(&seen, &mut spool, merging)?,
-            _ => {
-                let mut batch = Batch::new(&mut spool, &self.opened, &self.schema)?;
-                let unreadable = self.put_all(&view, &mut batch, progress)?;
-                let published = batch.publish()?;
-                Synced { put: published.put, removed: published.removed, unreadable }
+            Work::Pending(merging) if seen.filled => {
+                let mut spool = Spool::new(&view);
+                let synced = self.put_pending(&seen, &mut spool, merging)?;
+                let contents = spool.into_contents();
+                let mut unit = PostgresUnit::new(view);
+                if seen.emptied && !contents.changed() {
+                    let base = seen.base();
+                    let next = Manifest { generation: base.generation + 1, ..Manifest::clone(&base) };
+                    unit.swap(Some(base.generation), &next)?;
+                }
+                unit.remove(&replaced)?;
+                contents.pour(&mut unit)?;
+                synced
             }
+            _ => self.build_all(view, &replaced, progress)?,
         };
-        let contents = spool.into_contents();
-        let mut unit = PostgresUnit::new(view);
-        if seen.emptied {
-            if !contents.changed() {
-                let next =
-                    Manifest { generation: seen.manifest.generation + 1, ..Manifest::clone(&seen.base()) };
-                unit.swap(Some(seen.manifest.generation), &next)?;
-            }
-            unit.remove(&seen.manifest.pieces().collect::<Vec<_>>())?;
-        }
-        contents.pour(&mut unit)?;
-        drop(unit);
         let sql = format!("UPDATE {} SET filled = true WHERE NOT filled", self.names.inside("state"));
         transaction.execute_typed(&sql, &[]).map_err(failed(SYNCING))?;
         transaction.commit().map_err(failed(SYNCING))?;
@@ -483,7 +596,7 @@ impl PostgresCellar {
         &self,
         view: &PostgresView<'_, C>,
         batch: &mut Batch<'_>,
-        mut progress: impl FnMut(u64),
+        progress: &mut dyn FnMut(u64),
     ) -> Result<Unreadable> {
         let Rows { table, key_column, .. } = &self.rows;
         let selected = self.rows.selected();
@@ -525,7 +638,7 @@ impl PostgresCellar {
         self.put_pending(&seen, &mut overlay, Merging::Never)?;
         let snapshot = Snapshot::open(&overlay, &self.opened)?;
         rows::differences(&overlay, &snapshot, &self.schema, |batch| {
-            self.put_all(&view, batch, |_| ()).map(|_| ())
+            self.put_all(&view, batch, &mut |_| ()).map(|_| ())
         })
     }
 
@@ -546,11 +659,19 @@ impl PostgresCellar {
         client.execute_typed(&sql, &[(keys.parameter(), kind)]).map(|_| ()).map_err(failed("Noting changes"))
     }
 
-    /// Reads rows again whose records [differ](Self::differences); all of them if the cellar is damaged.
+    /// Reads rows again whose records [differ](Self::differences); all of them if the cellar is damaged, or if its triggers are
+    /// gone or altered, which are made again then.
     ///
     /// # Errors
     /// As for [`sync`](Self::sync).
     pub fn repair(&self, client: &mut Client) -> Result<Repaired> {
+        let mut transaction = client.transaction().map_err(failed("Looking at the cellar"))?;
+        let there = self.require(&mut transaction)?;
+        transaction.rollback().map_err(failed("Looking at the cellar"))?;
+        if *there.manifest.schema == *self.schema && !there.standing {
+            self.become_new(client, &mut |_| ())?;
+            return Ok(Repaired { rebuilt: true, ..Repaired::default() });
+        }
         let records = match self.check(client).and_then(|()| self.differences(client)) {
             Err(error) if error.is_damaged() => {
                 self.rebuild(client)?;

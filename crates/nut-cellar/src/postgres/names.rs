@@ -52,8 +52,10 @@ impl Names {
     }
 
     /// The function, and the beginning of the trigger's name, for an event on a joined table or on the records' own.
-    pub fn event(event: &str, join: Option<usize>) -> String {
-        join.map_or(event.to_owned(), |join| format!("{event}_join{join}"))
+    /// With another schema come others.
+    pub fn event(event: &str, join: Option<usize>, revision: i32) -> String {
+        let name = join.map_or(event.to_owned(), |join| format!("{event}_join{join}"));
+        if revision > 0 { format!("{name}_{revision}") } else { name }
     }
 
     /// The trigger of a function on the application's table, bare. Long names are cut as PostgreSQL would cut them.

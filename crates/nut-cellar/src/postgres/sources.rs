@@ -15,7 +15,12 @@ pub(super) struct Sources<'s> {
     pub schema: &'s Schema,
     pub table: Table,
     pub joins: Vec<Joined<'s>>,
+    /// How often the cellar was given another schema. What one schema logs by a join's number, no other mistakes for its own.
+    pub revision: i32,
 }
+
+/// How many numbers each revision has for its joins.
+const NUMBERS: i32 = 100;
 
 /// A joined table.
 #[derive(Debug)]
@@ -48,7 +53,7 @@ impl<'s> Sources<'s> {
                 joins.push(Joined { table: joined, link });
             }
         }
-        let sources = Self { schema, table, joins };
+        let sources = Self { schema, table, joins, revision: 0 };
         for Joined { link, .. } in &sources.joins {
             sources.of(link.parent).type_of(link.parent_column)?;
         }
@@ -59,6 +64,12 @@ impl<'s> Sources<'s> {
             }
         }
         Ok(sources)
+    }
+
+    /// The number by which rows of a join are logged.
+    pub fn number(&self, join: usize) -> i32 {
+        let join = i32::try_from(join).unwrap_or(i32::MAX - 1);
+        self.revision.saturating_mul(NUMBERS).saturating_add(join + 1)
     }
 
     /// The table of a join, or of the records themselves.
@@ -114,7 +125,7 @@ impl<'s> Sources<'s> {
             "SELECT k.key FROM (SELECT DISTINCT joined FROM {log} WHERE source = {number}) g
              CROSS JOIN LATERAL (SELECT t.{key} AS key FROM {base} t{tables}
                WHERE {conditions}{parent}.{parent_column} = g.joined::{kind} OFFSET 0) k",
-            number = join + 1,
+            number = self.number(join),
             key = quoted(self.schema.key()),
             base = self.table.quoted(),
             parent_column = quoted(link.parent_column),

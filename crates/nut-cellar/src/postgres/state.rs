@@ -7,11 +7,11 @@ use super::reading::Rows;
 use super::sources::Sources;
 use super::triggers::{EVENTS, triggers};
 use crate::rows::manifests::Manifests;
-use nut_cellar_core::schema::MOST_JOINS;
 use nut_cellar_core::{Error, ErrorKind, Key, Manifest, Result, Schema};
 use postgres::error::SqlState;
-use postgres::types::Type;
+use postgres::types::{ToSql, Type};
 use postgres::{GenericClient, Row};
+use std::collections::BTreeSet;
 use std::sync::Arc;
 
 /// What has to stay as it is for changes to be seen: the names of the tables, their watched columns, and the triggers, of the state
@@ -30,6 +30,8 @@ fn standing(names: &Names) -> String {
          FROM pg_catalog.pg_attribute a WHERE a.attrelid = ANY (s.sources) AND a.attname::text = ANY (s.columns)))", schema = literal(&names.bare_schema()))
 }
 
+const MAKING: &str = "Making tables and triggers";
+
 /// Makes the schema of a cellar with its tables, the triggers on the application's table, and the state.
 pub(super) fn create(
     client: &mut impl GenericClient,
@@ -37,7 +39,6 @@ pub(super) fn create(
     sources: &Sources<'_>,
     rows: &Rows,
 ) -> Result<()> {
-    const MAKING: &str = "Making tables and triggers";
     let (schema, table) = (sources.schema, &sources.table);
     let key = quoted(schema.key());
     // Texts in function bodies are quoted by doubling quotation marks, which is enough in this mode only.
@@ -48,6 +49,7 @@ pub(super) fn create(
              one boolean PRIMARY KEY DEFAULT true CHECK (one),
              manifest bytea NOT NULL,
              filled boolean NOT NULL,
+             revision integer NOT NULL DEFAULT 0,
              sources oid[] NOT NULL,
              columns text[] NOT NULL,
              watched text NOT NULL);
@@ -70,36 +72,160 @@ pub(super) fn create(
         triggers = triggers(names, sources)?,
     );
     client.batch_execute(&sql).map_err(failed(MAKING))?;
-    let places = || [None].into_iter().chain((0..sources.joins.len()).map(Some));
-    let columns: Vec<&str> =
-        places().flat_map(|place| sources.watched(place)).chain([schema.key()]).collect();
-    let tables: Vec<u32> = places().map(|place| sources.of(place).oid).collect();
     let manifest = Manifest::empty(schema.clone()).encode();
+    let (tables, columns) = followed(sources);
     let sql = format!(
         "INSERT INTO {}(manifest, filled, sources, columns, watched)
          SELECT $1, false, s.sources, s.columns, {} FROM (SELECT $2 AS sources, $3 AS columns) s",
         names.inside("state"),
         standing(names)
     );
-    let parameters: [(&(dyn postgres::types::ToSql + Sync), Type); 3] =
+    let parameters: [(&(dyn ToSql + Sync), Type); 3] =
         [(&manifest, Type::BYTEA), (&tables, Type::OID_ARRAY), (&columns, Type::TEXT_ARRAY)];
     client.execute_typed(&sql, &parameters).map(|_| ()).map_err(failed(MAKING))
 }
 
+/// The tables whose changes are followed, and the columns of them that matter.
+fn followed<'s>(sources: &'s Sources<'_>) -> (Vec<u32>, Vec<&'s str>) {
+    let places = || [None].into_iter().chain((0..sources.joins.len()).map(Some));
+    let columns = places().flat_map(|place| sources.watched(place)).chain([sources.schema.key()]).collect();
+    (places().map(|place| sources.of(place).oid).collect(), columns)
+}
+
+/// What a cellar that is there is, as far as giving it another schema goes.
+pub(super) struct There {
+    pub manifest: Manifest,
+    pub table: u32,
+    pub filled: bool,
+    pub revision: i32,
+    /// Whether everything is as it was, so that no change can have been missed.
+    pub standing: bool,
+    /// The type of the keys in the log.
+    pub key: String,
+}
+
+/// Looks at a cellar, and keeps others from giving it another schema until the transaction ends.
+pub(super) fn look(client: &mut impl GenericClient, names: &Names) -> Result<Option<There>> {
+    if !exists(client, names)? {
+        return Ok(None);
+    }
+    let sql = format!(
+        "SELECT manifest, sources[1], filled, revision, {} IS NOT DISTINCT FROM s.watched,
+           (SELECT pg_catalog.format_type(a.atttypid, NULL) FROM pg_catalog.pg_attribute a
+            WHERE a.attrelid = pg_catalog.to_regclass($1)::oid AND a.attname = 'key')
+         FROM {} s FOR UPDATE",
+        standing(names),
+        names.inside("state")
+    );
+    let row = client.query_typed_opt(&sql, &[(&names.inside("log"), Type::TEXT)]).map_err(failed(OPENING))?;
+    let row = row.ok_or_else(|| Error::damaged("the state row is not there"))?;
+    Ok(Some(There {
+        manifest: Manifest::decode(row.get(0))?,
+        table: row.get(1),
+        filled: row.get(2),
+        revision: row.get(3),
+        standing: row.get(4),
+        key: row.get::<_, Option<String>>(5).unwrap_or_default(),
+    }))
+}
+
+/// Follows the tables of another schema, too, beside those of the one that the cellar has.
+pub(super) fn follow_next(
+    client: &mut impl GenericClient,
+    names: &Names,
+    sources: &Sources<'_>,
+    there: &There,
+) -> Result<()> {
+    remove_triggers(client, names, |revision| revision != there.revision)?;
+    let sql = format!("SET LOCAL standard_conforming_strings = on; {}", triggers(names, sources)?);
+    client.batch_execute(&sql).map_err(failed(MAKING))?;
+    // What was out of step before stays so for those who search with the schema there is.
+    let (tables, columns) = followed(sources);
+    let sql =
+        format!("UPDATE {} SET sources = sources || $1, columns = columns || $2", names.inside("state"));
+    client
+        .execute_typed(&sql, &[(&tables, Type::OID_ARRAY), (&columns, Type::TEXT_ARRAY)])
+        .map_err(failed(MAKING))?;
+    set_watched(client, names, there.standing)
+}
+
+/// Follows the tables of the schema that the cellar has, and no others.
+pub(super) fn follow_no_next(client: &mut impl GenericClient, names: &Names, there: &There) -> Result<()> {
+    remove_triggers(client, names, |revision| revision != there.revision)?;
+    set_watched(client, names, there.standing)
+}
+
+/// Gives the cellar the schema whose tables are followed beside the others: no more are those.
+pub(super) fn become_next(
+    client: &mut impl GenericClient,
+    names: &Names,
+    sources: &Sources<'_>,
+    rows: &Rows,
+) -> Result<()> {
+    remove_triggers(client, names, |revision| revision != sources.revision)?;
+    let drop = [LOGGED, ALL].map(|name| format!("DROP FUNCTION IF EXISTS {}(text);", names.inside(name)));
+    let sql = format!(
+        "SET LOCAL standard_conforming_strings = on; {} {}",
+        drop.concat(),
+        functions(names, sources, rows)?
+    );
+    client.batch_execute(&sql).map_err(failed(MAKING))?;
+    let (tables, columns) = followed(sources);
+    let sql = format!(
+        "UPDATE {} SET sources = $1, columns = $2, revision = $3, filled = true",
+        names.inside("state")
+    );
+    let parameters: [(&(dyn ToSql + Sync), Type); 3] =
+        [(&tables, Type::OID_ARRAY), (&columns, Type::TEXT_ARRAY), (&sources.revision, Type::INT4)];
+    client.execute_typed(&sql, &parameters).map_err(failed(MAKING))?;
+    set_watched(client, names, true)
+}
+
+/// Notes what stands as what has to.
+fn set_watched(client: &mut impl GenericClient, names: &Names, standing_before: bool) -> Result<()> {
+    let watched = if standing_before { standing(names) } else { "''".to_owned() };
+    let sql = format!("UPDATE {} s SET watched = {watched}", names.inside("state"));
+    client.execute_typed(&sql, &[]).map(|_| ()).map_err(failed(MAKING))
+}
+
+/// Drops the triggers of those revisions, and the functions that they call.
+fn remove_triggers(client: &mut impl GenericClient, names: &Names, of: impl Fn(i32) -> bool) -> Result<()> {
+    // Whatever calls our functions is ours. The text of a regclass is quoted already.
+    let sql = "SELECT p.proname, t.tgname, t.tgrelid::pg_catalog.regclass::text FROM pg_catalog.pg_proc p
+               JOIN pg_catalog.pg_namespace n ON n.oid = p.pronamespace
+               LEFT JOIN pg_catalog.pg_trigger t ON p.oid = t.tgfoid AND t.tgparentid = 0
+               WHERE n.nspname = $1 AND p.prorettype = 'pg_catalog.trigger'::pg_catalog.regtype";
+    let rows = client.query_typed(sql, &[(&names.bare_schema(), Type::TEXT)]);
+    let (mut triggers, mut functions) = (Vec::new(), BTreeSet::new());
+    for row in rows.map_err(failed("Looking for triggers"))? {
+        let function: String = row.get(0);
+        if !revision_of(&function).is_some_and(&of) {
+            continue;
+        }
+        if let Some(trigger) = row.get::<_, Option<&str>>(1) {
+            triggers.push(format!("DROP TRIGGER {} ON {};", quoted(trigger), row.get::<_, &str>(2)));
+        }
+        functions.insert(format!("DROP FUNCTION IF EXISTS {}();", names.inside(&function)));
+    }
+    triggers.extend(functions);
+    client.batch_execute(&triggers.join("\n")).map_err(failed("Dropping triggers"))
+}
+
+/// The revision of a trigger's function; none if it is none of ours.
+fn revision_of(function: &str) -> Option<i32> {
+    let (event, rest) = function.split_once('_').unwrap_or((function, ""));
+    if !EVENTS.contains(&event) {
+        return None;
+    }
+    let rest =
+        rest.strip_prefix("join").map_or(rest, |rest| rest.split_once('_').map_or("", |(_, rest)| rest));
+    if rest.is_empty() { Some(0) } else { rest.parse().ok() }
+}
+
 /// Takes away what [`create`] made, and nothing else; what the state says is not read, so that it may be damaged.
 pub(super) fn remove(client: &mut impl GenericClient, names: &Names) -> Result<()> {
-    // Whatever calls our functions is ours. The text of a regclass is quoted already.
-    let triggers = "SELECT t.tgname, t.tgrelid::pg_catalog.regclass::text FROM pg_catalog.pg_trigger t
-                    JOIN pg_catalog.pg_proc p ON p.oid = t.tgfoid JOIN pg_catalog.pg_namespace n ON n.oid = p.pronamespace
-                    WHERE n.nspname = $1 AND t.tgparentid = 0";
-    let triggers = client.query_typed(triggers, &[(&names.bare_schema(), Type::TEXT)]);
-    let triggers = triggers.map_err(failed("Looking for triggers"))?;
-    let drop = |row: &Row| format!("DROP TRIGGER {} ON {};", quoted(row.get(0)), row.get::<_, &str>(1));
-    let mut statements: Vec<_> = triggers.iter().map(drop).collect();
-    let places = [None].into_iter().chain((0..MOST_JOINS).map(Some));
-    for function in places.flat_map(|place| EVENTS.map(|event| Names::event(event, place))) {
-        statements.push(format!("DROP FUNCTION IF EXISTS {}();", names.inside(&function)));
-    }
+    remove_triggers(client, names, |_| true)?;
+    let mut statements = Vec::new();
     for function in [LOGGED, ALL] {
         statements.push(format!("DROP FUNCTION IF EXISTS {}(text);", names.inside(function)));
     }
@@ -284,7 +410,7 @@ fn see_by(
             ErrorKind::OutOfStep,
             format!(
                 "What keeps the cellar `{cellar}` in step with table {} is gone or altered (was the table renamed, a searched \
-                 column changed, a trigger disabled, or row-level security put on?); release the cellar and adopt the table again.",
+                 column changed, a trigger disabled, or row-level security put on?); adopt the table again, or `repair` the cellar.",
                 rows.table
             ),
         ));

@@ -32,7 +32,7 @@ fn of_table(names: &Names, sources: &Sources<'_>, join: Option<usize>) -> Result
     let watched: Vec<_> = sources.watched(join).into_iter().map(quoted).collect();
     let log = Log {
         table: names.inside("log"),
-        join,
+        number: join.map(|join| sources.number(join)),
         key: quoted(join.map_or(sources.schema.key(), |join| sources.joins[join].link.column)),
     };
     let mut all = Vec::new();
@@ -43,7 +43,7 @@ fn of_table(names: &Names, sources: &Sources<'_>, join: Option<usize>) -> Result
             (_, None) => log.of_statements(event, table.key(sources.schema)?, &watched),
             (_, Some(_)) => log.of_joined_statements(event, &watched),
         };
-        let name = Names::event(event, join);
+        let name = Names::event(event, join, sources.revision);
         let (function, trigger) = (names.inside(&name), quoted(&names.trigger(&name)));
         let body = literal(&format!("BEGIN {body} RETURN NULL; END"));
         let tables = match event {
@@ -68,7 +68,8 @@ fn of_table(names: &Names, sources: &Sources<'_>, join: Option<usize>) -> Result
 /// The log as a table's triggers write it.
 struct Log {
     table: String,
-    join: Option<usize>,
+    /// The number of the join; none for the records' own table.
+    number: Option<i32>,
     /// The column by which rows are logged: the key, or what they are joined by.
     key: String,
 }
@@ -77,10 +78,9 @@ impl Log {
     /// Appends what a row is logged by, wherever that comes from.
     fn put(&self, of: &str, rest: &str) -> String {
         let Self { table, key, .. } = self;
-        match self.join {
+        match self.number {
             None => format!("INSERT INTO {table}(key) SELECT {of}.{key} {rest};"),
-            Some(join) => {
-                let number = join + 1;
+            Some(number) => {
                 format!(
                     "INSERT INTO {table}(source, joined) SELECT DISTINCT {number}, ({of}.{key})::text {rest};"
                 )

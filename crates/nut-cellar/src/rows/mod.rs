@@ -17,7 +17,10 @@ pub(crate) mod manifests;
 mod overlay;
 mod spool;
 
+use nut_cellar_core::schema::Change;
 use nut_cellar_core::{Difference, Key};
+#[cfg(any(feature = "sqlite", feature = "postgres"))]
+use nut_cellar_core::{Error, ErrorKind};
 
 #[cfg(any(feature = "sqlite", feature = "postgres"))]
 pub(crate) use compare::differences;
@@ -25,6 +28,17 @@ pub use keeper::{Keeper, Kept, Pace, Stop, keep};
 #[cfg(any(feature = "sqlite", feature = "postgres"))]
 pub(crate) use overlay::{Laid, Overlay, Remembered};
 pub use spool::{Contents, Spool};
+
+/// What putting search on a table did.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct Adopted {
+    /// In what the schema differs from the one that the cellar had, if there was one.
+    pub changes: Vec<Change>,
+    /// Whether all rows were read: for the first time, or again.
+    pub rebuilt: bool,
+    /// What was put.
+    pub synced: Synced,
+}
 
 /// What catching up did.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -55,9 +69,21 @@ pub struct Repaired {
     pub rebuilt: bool,
 }
 
+/// The error for a cellar that is to get a schema with another table or other keys: what the log names would be keys of both.
+#[cfg(any(feature = "sqlite", feature = "postgres"))]
+#[cold]
+pub(crate) fn other_source(cellar: &str, table: &str, key: &str) -> Error {
+    Error::new(
+        ErrorKind::BadRequest,
+        format!(
+            "The cellar `{cellar}` is not on table `{table}`, or goes by another key than `{key}`; adopt under another name, and              release `{cellar}` when nobody searches it any more."
+        ),
+    )
+}
+
 #[cfg(any(feature = "sqlite", feature = "postgres"))]
 impl Unreadable {
-    pub(crate) fn note(&mut self, key: &Key, column: &str, error: &nut_cellar_core::Error) {
+    pub(crate) fn note(&mut self, key: &Key, column: &str, error: &Error) {
         self.count += 1;
         self.first.get_or_insert_with(|| format!("row {key}, column `{column}`: {error}"));
     }

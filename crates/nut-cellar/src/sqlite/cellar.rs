@@ -1,17 +1,20 @@
 //! The handle of a cellar inside a SQLite database.
 
 use super::failure::failed;
-use super::names::Names;
+use super::names::{Names, Time};
 use super::place::{SqliteUnit, SqliteView};
 use super::reading::{Entry, Rows, is_logged, last_entry, parameter, pending};
 use super::sources::Sources;
-use super::state::{State, not_there};
+use super::state::{State, drop_triggers, make_next, next_stand, not_there, replace_triggers};
 use super::transaction::Transaction;
 use super::triggers::triggers;
 use crate::cellar::{Info, report};
 use crate::rows::cache::ChunkCache;
 use crate::rows::manifests::Manifests;
-use crate::rows::{self, Contents, Kept, Laid, Overlay, Remembered, Repaired, Spool, Synced, Unreadable};
+use crate::rows::{
+    self, Adopted, Contents, Kept, Laid, Overlay, Remembered, Repaired, Spool, Synced, Unreadable,
+};
+use nut_cellar_core::schema::Change;
 use nut_cellar_core::search::{Compared, Report, Why};
 use nut_cellar_core::store::Generation;
 use nut_cellar_core::{
@@ -23,6 +26,7 @@ use std::sync::Arc;
 
 /// How often catching up begins anew when somebody else publishes first.
 const TRIES: usize = 5;
+const ADOPTING: &str = "Adopting a table";
 /// How many rows are read between two calls of a progress function.
 const PROGRESS_ROWS: u64 = 1_000;
 
@@ -57,15 +61,19 @@ impl SqliteCellar {
     /// Puts search on a table: makes tables of its own and triggers, and reads all rows. `name` names the cellar; the
     /// table is the one that the schema names, or the one called `name`. If it fails, nothing is left behind.
     ///
+    /// If there is such a cellar already, it gets the schema: weights alone are just noted; for everything else, and if the triggers are
+    /// gone, all rows are read again, while searches go on with the shelves and the schema there were. Handles that were opened
+    /// before then have to be opened again.
+    ///
     /// # Errors
     /// [`ErrorKind::BadSchema`] if table or columns are not there or the table has no declared key,
-    /// [`ErrorKind::BadRequest`] if there is such a cellar already or a transaction is open, [`ErrorKind::Busy`] if the
-    /// database is locked.
+    /// [`ErrorKind::BadRequest`] if there is such a cellar on another table or with other keys, or a transaction is open,
+    /// [`ErrorKind::Busy`] if the database is locked.
     pub fn adopt(connection: &Connection, name: &str, schema: &Schema) -> Result<Self> {
         Self::adopt_with(connection, name, schema, |_| ()).map(|(cellar, _)| cellar)
     }
 
-    /// The same, with what the first fill did; `progress` is told the number of rows read so far, now and then.
+    /// The same, with what was done; `progress` is told the number of rows read so far, now and then.
     ///
     /// # Errors
     /// As for [`adopt`](Self::adopt).
@@ -73,47 +81,112 @@ impl SqliteCellar {
         connection: &Connection,
         name: &str,
         schema: &Schema,
-        progress: impl FnMut(u64),
-    ) -> Result<(Self, Synced)> {
+        mut progress: impl FnMut(u64),
+    ) -> Result<(Self, Adopted)> {
         schema.check()?;
-        let names = Names::new(name)?;
-        let (cellar, made) = Self::make(connection, names, schema)?;
-        match cellar.catch_up(connection, Work::Pending(Merging::Small), progress) {
-            Ok(synced) => Ok((cellar, synced)),
-            Err(error) => {
-                if made {
+        let cellar = Self::with(Names::new(name)?, schema.clone());
+        let transaction = Transaction::to_write(connection, ADOPTING)?;
+        let Some(state) = State::read(connection, &cellar.names, &cellar.manifests)? else {
+            cellar.make(connection)?;
+            transaction.commit(ADOPTING)?;
+            return match cellar.catch_up(connection, Work::Pending(Merging::Small), progress) {
+                Ok(synced) => Ok((cellar, Adopted { rebuilt: true, synced, ..Adopted::default() })),
+                Err(error) => {
                     // The error that is told is the one that stopped the fill.
                     let _ = Self::release(connection, name);
+                    Err(error)
                 }
-                Err(error)
-            }
+            };
+        };
+        let changes = state.manifest.schema.changes_to(schema);
+        let rebuilt =
+            changes.iter().any(Change::needs_rebuild) || !state.stands(connection, &cellar.names)?;
+        if !rebuilt && !changes.is_empty() {
+            let manifest = &state.manifest;
+            let next = Manifest {
+                schema: Arc::clone(&cellar.schema),
+                generation: manifest.generation + 1,
+                ..Manifest::clone(manifest)
+            };
+            SqliteUnit::new(SqliteView::new(connection, &cellar.names, &cellar.cache))
+                .swap(Some(manifest.generation), &next)?;
         }
+        transaction.commit(ADOPTING)?;
+        let synced = if rebuilt {
+            let key = state.manifest.schema.key();
+            let table = schema.source().map_or(name, |source| source.table.as_str());
+            if key != schema.key() || !table.eq_ignore_ascii_case(&state.table) {
+                return Err(rows::other_source(name, table, key));
+            }
+            cellar.become_new(connection, &mut progress)?
+        } else if state.filled {
+            Synced::default()
+        } else {
+            cellar.catch_up(connection, Work::Pending(Merging::Small), progress)?
+        };
+        Ok((cellar, Adopted { changes, rebuilt, synced }))
     }
 
-    /// Makes tables and triggers, and tells whether it did: a first fill that was interrupted is taken up.
-    fn make(connection: &Connection, names: Names, schema: &Schema) -> Result<(Self, bool)> {
-        let transaction = Transaction::to_write(connection, "Adopting a table")?;
-        let there = State::read(connection, &names, &Manifests::default())?;
-        let made = there.is_none();
-        if let Some(state) = there {
-            if state.filled || *state.manifest.schema != *schema {
-                return Err(Error::new(
-                    ErrorKind::BadRequest,
-                    format!(
-                        "There is a cellar `{0}` already; release it first to adopt anew.",
-                        names.cellar()
-                    ),
-                ));
+    /// Makes tables and triggers.
+    fn make(&self, connection: &Connection) -> Result<()> {
+        let sources = self.sources(connection)?;
+        Rows::new(&sources)?;
+        let triggers = triggers(&self.names, &sources, Time::Now)?;
+        let manifest = Manifest::empty(Schema::clone(&self.schema));
+        State::create(connection, &self.names, &manifest, &sources.table.name, &triggers)
+    }
+
+    /// The tables of the schema, as they are.
+    fn sources(&self, connection: &Connection) -> Result<Sources<'_>> {
+        let table = self.schema.source().map_or(self.names.cellar(), |source| source.table.as_str());
+        Sources::read(connection, table, &self.schema)
+    }
+
+    /// Gives a cellar that is there this handle's schema, and reads all rows by it.
+    fn become_new(&self, connection: &Connection, progress: &mut dyn FnMut(u64)) -> Result<Synced> {
+        let mut tries = TRIES;
+        let done = loop {
+            let done = self.become_new_once(connection, progress);
+            tries -= 1;
+            match done {
+                Err(error) if error.is_overtaken() && tries > 0 => {}
+                done => break done,
             }
-        } else {
-            let sources = Sources::read(connection, table_name(schema, &names), schema)?;
-            Rows::new(&sources)?;
-            let triggers = triggers(&names, &sources)?;
-            let manifest = Manifest::empty(schema.clone());
-            State::create(connection, &names, &manifest, &sources.table.name, &triggers)?;
+        };
+        if done.is_err() && connection.is_autocommit() {
+            // The error that is told is the one that came first; what is left does no harm.
+            let _ = drop_triggers(connection, &self.names, Time::Next);
         }
-        transaction.commit("Adopting a table")?;
-        Ok((Self::with(names, schema.clone()), made))
+        done
+    }
+
+    fn become_new_once(&self, connection: &Connection, progress: &mut dyn FnMut(u64)) -> Result<Synced> {
+        // From now on changes are logged for both schemas: a key too many does no harm.
+        let writing = Transaction::to_write(connection, ADOPTING)?;
+        let sources = self.sources(connection)?;
+        let of = (sources.table.name.as_str(), &*self.schema);
+        let made = make_next(connection, &self.names, of, &triggers(&self.names, &sources, Time::Next)?)?;
+        writing.commit(ADOPTING)?;
+
+        let reading = Transaction::to_read(connection)?;
+        let mut state = State::require(connection, &self.names, &self.manifests)?;
+        let replaced: Vec<_> = state.manifest.pieces().collect();
+        let manifest = Manifest::clone(&state.manifest);
+        state.manifest =
+            Arc::new(Manifest { schema: Arc::clone(&self.schema), shelves: Vec::new(), ..manifest });
+        of.0.clone_into(&mut state.table);
+        let seen = Seen { state, last: last_entry(connection, &self.names)? };
+        let (contents, synced) = self.build_all(connection, &seen, progress)?;
+        reading.commit(ADOPTING)?;
+
+        let writing = Transaction::to_write(connection, ADOPTING)?;
+        if !next_stand(connection, &self.names, of, &made)? {
+            return Err(Error::overtaken());
+        }
+        self.pour(connection, &seen, contents, Some(&replaced))?;
+        replace_triggers(connection, &self.names, of, &triggers(&self.names, &sources, Time::Now)?)?;
+        writing.commit(ADOPTING)?;
+        Ok(synced)
     }
 
     fn with(names: Names, schema: Schema) -> Self {
@@ -150,10 +223,8 @@ impl SqliteCellar {
         if !there.map_err(failed(RELEASING))? {
             return Err(not_there(connection, &names));
         }
-        for trigger in names.triggers() {
-            connection
-                .execute_batch(&format!("DROP TRIGGER IF EXISTS {trigger}"))
-                .map_err(failed(RELEASING))?;
+        for time in [Time::Now, Time::Next] {
+            drop_triggers(connection, &names, time).map_err(failed(RELEASING))?;
         }
         for table in names.tables() {
             connection.execute_batch(&format!("DROP TABLE IF EXISTS {table}")).map_err(failed(RELEASING))?;
@@ -363,57 +434,68 @@ impl SqliteCellar {
         if seen.state.filled && seen.last.is_none() && work == Work::Pending(Merging::Small) {
             return Ok(Synced::default());
         }
-        let mut replaced = Vec::new();
-        if work == Work::Anew {
-            replaced.extend(seen.state.manifest.pieces());
+        let replaced = (work == Work::Anew).then(|| seen.state.manifest.pieces().collect::<Vec<_>>());
+        if replaced.is_some() {
             Arc::make_mut(&mut seen.state.manifest).shelves.clear();
         }
-        let view = self.view(connection, &seen);
-        let mut spool = Spool::new(&view);
-        let synced = match work {
+        let (contents, synced) = match work {
             Work::Pending(merging) if seen.state.filled => {
-                self.put_pending(connection, &seen, &mut spool, merging, None)?.0
+                let view = self.view(connection, &seen);
+                let mut spool = Spool::new(&view);
+                let (synced, _) = self.put_pending(connection, &seen, &mut spool, merging, None)?;
+                (spool.into_contents(), synced)
             }
-            _ => {
-                let mut batch = Batch::new(&mut spool, &self.opened, &self.schema)?;
-                let unreadable = self.put_all(connection, &seen, &mut batch, progress)?;
-                let published = batch.publish()?;
-                Synced { put: published.put, removed: published.removed, unreadable }
-            }
+            _ => self.build_all(connection, &seen, progress)?,
         };
-        let contents = spool.into_contents();
         reading.commit(SYNCING)?;
 
         // Publish in a short transaction, if nobody was faster.
         let writing = Transaction::to_write(connection, SYNCING)?;
-        self.pour(connection, &seen, contents, &replaced)?;
-        writing.commit(SYNCING)?;
-        Ok(synced)
-    }
-
-    fn pour(
-        &self,
-        connection: &Connection,
-        seen: &Seen,
-        contents: Contents,
-        replaced: &[PieceId],
-    ) -> Result<()> {
         let now = State::require(connection, &self.names, &self.manifests)?;
         now.check_triggers(connection, &self.names)?;
         // The first fill of an empty table makes no new generation; every other state is told apart by `swap`.
         if now.filled != seen.state.filled {
             return Err(Error::overtaken());
         }
+        self.pour(connection, &seen, contents, replaced.as_deref())?;
+        writing.commit(SYNCING)?;
+        Ok(synced)
+    }
+
+    /// Reads all rows into shelves, with nothing below them.
+    fn build_all(
+        &self,
+        connection: &Connection,
+        seen: &Seen,
+        progress: &mut dyn FnMut(u64),
+    ) -> Result<(Contents, Synced)> {
+        let view = self.view(connection, seen);
+        let mut spool = Spool::new(&view);
+        let mut batch = Batch::new(&mut spool, &self.opened, &self.schema)?;
+        let unreadable = self.put_all(connection, seen, &mut batch, progress)?;
+        let published = batch.publish()?;
+        let synced = Synced { put: published.put, removed: published.removed, unreadable };
+        Ok((spool.into_contents(), synced))
+    }
+
+    /// Makes what was built the state that counts, in the transaction that is open; in place of these pieces, if it was built anew.
+    fn pour(
+        &self,
+        connection: &Connection,
+        seen: &Seen,
+        contents: Contents,
+        replaced: Option<&[PieceId]>,
+    ) -> Result<()> {
         let mut unit = SqliteUnit::new(SqliteView::new(connection, &self.names, &self.cache));
-        if !contents.changed() && (seen.last.is_some() || !replaced.is_empty()) {
+        if !contents.changed() && (seen.last.is_some() || replaced.is_some()) {
             // A state of its own even if no record changes: numbers of the log are used again once it is empty.
             let generation = seen.state.manifest.generation;
             let next = Manifest { generation: generation + 1, ..Manifest::clone(&seen.state.manifest) };
             unit.swap(Some(generation), &next)?;
         }
         contents.pour(&mut unit)?;
-        unit.remove(replaced)?;
-        if !now.filled {
+        unit.remove(replaced.unwrap_or_default())?;
+        if !seen.state.filled {
             State::set_filled(connection, &self.names)?;
         }
         // One writer at a time, so log numbers are in the order of commits: what is above was not seen.
@@ -533,11 +615,17 @@ impl SqliteCellar {
         ours.map_or(Ok(()), |ours| ours.commit(TOUCHING))
     }
 
-    /// Reads rows again whose records [differ](Self::differences); all of them if the cellar is damaged.
+    /// Reads rows again whose records [differ](Self::differences); all of them if the cellar is damaged, or if its triggers are
+    /// gone or altered, which are made again then.
     ///
     /// # Errors
     /// As for [`sync`](Self::sync).
     pub fn repair(&self, connection: &Connection) -> Result<Repaired> {
+        let state = State::require(connection, &self.names, &self.manifests)?;
+        if state.manifest.schema == self.schema && !state.stands(connection, &self.names)? {
+            self.become_new(connection, &mut |_| ())?;
+            return Ok(Repaired { rebuilt: true, ..Repaired::default() });
+        }
         let records = match self.check(connection).and_then(|()| self.differences(connection)) {
             Err(error) if error.is_damaged() => {
                 self.rebuild(connection)?;
@@ -625,9 +713,4 @@ impl Kept for (Connection, Arc<SqliteCellar>) {
     fn tidy(&mut self) -> Result<Synced> {
         self.1.tidy(&self.0)
     }
-}
-
-/// The table that a schema names, or the one that is called like the cellar.
-fn table_name<'a>(schema: &'a Schema, names: &'a Names) -> &'a str {
-    schema.source().map_or(names.cellar(), |source| source.table.as_str())
 }

@@ -47,21 +47,29 @@ impl Names {
         TABLE_ENDINGS.into_iter().map(|ending| self.table(ending))
     }
 
-    /// All triggers that there may be, quoted.
-    pub fn triggers(&self) -> impl Iterator<Item = String> {
+    /// All triggers of a time that there may be, quoted.
+    pub fn triggers(&self, time: Time) -> impl Iterator<Item = String> {
         let places = [None].into_iter().chain((0..MOST_JOINS).map(Some));
-        places.flat_map(Self::trigger_endings).map(|ending| self.table(&ending))
+        places.flat_map(move |join| Self::trigger_endings(join, time)).map(|ending| self.table(&ending))
     }
 
     /// How the names of the triggers on a joined table end, or of those on the records' own.
-    pub fn trigger_endings(join: Option<usize>) -> impl Iterator<Item = String> {
-        TRIGGER_ENDINGS.into_iter().map(move |ending| Self::trigger_ending(ending, join))
+    pub fn trigger_endings(join: Option<usize>, time: Time) -> impl Iterator<Item = String> {
+        TRIGGER_ENDINGS.into_iter().map(move |ending| Self::trigger_ending(ending, join, time))
     }
 
     /// How the name of a trigger ends.
-    pub fn trigger_ending(ending: &str, join: Option<usize>) -> String {
-        join.map_or(ending.to_owned(), |join| format!("{ending}_join{join}"))
+    pub fn trigger_ending(ending: &str, join: Option<usize>, time: Time) -> String {
+        let next = if time == Time::Next { "_next" } else { "" };
+        join.map_or(format!("{ending}{next}"), |join| format!("{ending}_join{join}{next}"))
     }
+}
+
+/// Which triggers are meant: those of the schema that a cellar has, or of the one that it is getting.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Time {
+    Now,
+    Next,
 }
 
 /// An identifier in quotation marks.

@@ -108,13 +108,11 @@ impl<'c> SqliteView<'c> {
 
 impl View for SqliteView<'_> {
     fn manifest(&self) -> Result<Option<Arc<Manifest>>> {
-        match self.known {
-            Some(manifest) => Ok(Some(Arc::clone(manifest))),
-            None => {
-                let state = State::read(self.connection, self.names, &Manifests::default())?;
-                Ok(state.map(|state| state.manifest))
-            }
+        if let Some(manifest) = self.known {
+            return Ok(Some(Arc::clone(manifest)));
         }
+        let state = State::read(self.connection, self.names, &Manifests::default())?;
+        Ok(state.map(|state| state.manifest))
     }
 
     fn read(&self, wanted: &[Wanted]) -> Result<Vec<Bytes>> {

@@ -3,7 +3,7 @@
 //! What always holds: the SQL made here compares the columns of a join in one way, the parent's column first, whose collation counts; so
 //! the rows that belong to a record are the same when it is read and when a change of one of them is followed back to it.
 
-use super::names::{Names, in_main, quoted};
+use super::names::{Names, Time, in_main, quoted};
 use super::table::Table;
 use nut_cellar_core::schema::Link;
 use nut_cellar_core::{Error, ErrorKind, Result, Schema};
@@ -159,12 +159,12 @@ impl<'s> Sources<'s> {
 }
 
 /// The triggers of a cellar: how the name of each ends, and the table that it is on.
-pub(super) fn triggers_on<'s>(table: &'s str, schema: &'s Schema) -> Vec<(String, &'s str)> {
+pub(super) fn triggers_on<'s>(table: &'s str, schema: &'s Schema, time: Time) -> Vec<(String, &'s str)> {
     let joined = schema.source().into_iter().flat_map(|source| &source.joins);
-    Names::trigger_endings(None)
+    Names::trigger_endings(None, time)
         .map(|ending| (ending, table))
         .chain(joined.enumerate().flat_map(|(place, join)| {
-            Names::trigger_endings(Some(place)).map(|ending| (ending, join.table.as_str()))
+            Names::trigger_endings(Some(place), time).map(|ending| (ending, join.table.as_str()))
         }))
         .collect()
 }

@@ -1,10 +1,10 @@
 //! The state row of a cellar: its manifest, whether it was ever filled, and the triggers as they should stand.
 
 use super::failure::failed;
-use super::names::Names;
+use super::names::{Names, Time};
 use super::sources::triggers_on;
 use crate::rows::manifests::Manifests;
-use nut_cellar_core::{Error, ErrorKind, Manifest, Result};
+use nut_cellar_core::{Error, ErrorKind, Manifest, Result, Schema};
 use rusqlite::{Connection, OptionalExtension, params};
 use std::sync::Arc;
 
@@ -48,10 +48,7 @@ impl State {
         );
         let create = || {
             connection.execute_batch(&tables)?;
-            for trigger in triggers {
-                connection.execute_batch(trigger)?;
-            }
-            let standing = standing_triggers(connection, names, &triggers_on(table, &manifest.schema))?;
+            let standing = make_triggers(connection, names, (table, &manifest.schema, Time::Now), triggers)?;
             let sql = format!("INSERT INTO {} VALUES (1, ?1, 0, ?2, ?3)", names.table("state"));
             connection.execute(&sql, params![manifest.encode(), table, standing])
         };
@@ -81,19 +78,23 @@ impl State {
         Self::read(connection, names, known)?.ok_or_else(|| not_there(connection, names))
     }
 
-    /// Tells whether the triggers stand as they were made. Without them changes would go unseen.
+    /// Whether the triggers stand as they were made. Without them changes would go unseen.
+    pub fn stands(&self, connection: &Connection, names: &Names) -> Result<bool> {
+        let expected = triggers_on(&self.table, &self.manifest.schema, Time::Now);
+        let standing = standing_triggers(connection, names, &expected);
+        Ok(standing.map_err(failed("Reading the triggers"))? == self.triggers)
+    }
+
+    /// Refuses what does not [stand](Self::stands).
     pub fn check_triggers(&self, connection: &Connection, names: &Names) -> Result<()> {
-        let expected = triggers_on(&self.table, &self.manifest.schema);
-        let standing =
-            standing_triggers(connection, names, &expected).map_err(failed("Reading the triggers"))?;
-        if standing == self.triggers {
+        if self.stands(connection, names)? {
             return Ok(());
         }
         Err(Error::new(
             ErrorKind::OutOfStep,
             format!(
                 "The triggers on table `{}` that keep the cellar `{}` in step are gone or altered (was the table \
-                 rebuilt or renamed?); release the cellar and adopt the table again.",
+                 rebuilt or renamed?); adopt the table again, or `repair` the cellar.",
                 self.table,
                 names.cellar()
             ),
@@ -105,6 +106,67 @@ impl State {
         let sql = format!("UPDATE {} SET filled = 1", names.table("state"));
         connection.execute(&sql, []).map(|_| ()).map_err(failed("Writing the cellar"))
     }
+}
+
+/// Makes the triggers of a schema that a cellar is getting, in place of others of that time. Gives what [`next_stand`] is to be asked for.
+pub(super) fn make_next(
+    connection: &Connection,
+    names: &Names,
+    (table, schema): (&str, &Schema),
+    triggers: &[String],
+) -> Result<String> {
+    let make = || {
+        drop_triggers(connection, names, Time::Next)?;
+        make_triggers(connection, names, (table, schema, Time::Next), triggers)
+    };
+    make().map_err(failed("Making triggers"))
+}
+
+/// Whether the triggers of the schema that a cellar is getting still are those that were made.
+pub(super) fn next_stand(
+    connection: &Connection,
+    names: &Names,
+    (table, schema): (&str, &Schema),
+    made: &str,
+) -> Result<bool> {
+    let standing = standing_triggers(connection, names, &triggers_on(table, schema, Time::Next));
+    Ok(standing.map_err(failed("Reading the triggers"))? == made)
+}
+
+/// Puts the triggers of a new schema in the place of those there are, and of those of the time between.
+pub(super) fn replace_triggers(
+    connection: &Connection,
+    names: &Names,
+    (table, schema): (&str, &Schema),
+    triggers: &[String],
+) -> Result<()> {
+    let replace = || {
+        drop_triggers(connection, names, Time::Next)?;
+        drop_triggers(connection, names, Time::Now)?;
+        let standing = make_triggers(connection, names, (table, schema, Time::Now), triggers)?;
+        connection.execute(&format!("UPDATE {} SET triggers = ?1", names.table("state")), [standing])
+    };
+    replace().map(|_| ()).map_err(failed("Making triggers"))
+}
+
+/// Drops all triggers of a time.
+pub(super) fn drop_triggers(connection: &Connection, names: &Names, time: Time) -> rusqlite::Result<()> {
+    names
+        .triggers(time)
+        .try_for_each(|trigger| connection.execute_batch(&format!("DROP TRIGGER IF EXISTS {trigger}")))
+}
+
+/// Makes triggers, and gives them as they stand.
+fn make_triggers(
+    connection: &Connection,
+    names: &Names,
+    (table, schema, time): (&str, &Schema, Time),
+    triggers: &[String],
+) -> rusqlite::Result<String> {
+    for trigger in triggers {
+        connection.execute_batch(trigger)?;
+    }
+    standing_triggers(connection, names, &triggers_on(table, schema, time))
 }
 
 /// The triggers of a cellar that stand on their tables, as SQLite keeps them, one after the other.

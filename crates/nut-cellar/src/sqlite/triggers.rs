@@ -5,7 +5,7 @@
 //! SQLite's default mode), so before-triggers log those: for each unique set, the keys of other rows with the same
 //! values. Too many keys may be logged, never too few.
 
-use super::names::{Names, quoted};
+use super::names::{Names, Time, quoted};
 use super::sources::Sources;
 use super::table::UniqueSet;
 use nut_cellar_core::Result;
@@ -15,15 +15,15 @@ use nut_cellar_core::Result;
 ///
 /// A row of a joined table is logged by the value that it is joined by, with the number of the join; whoever reads the log looks for the
 /// records that it belongs to. A record that no longer points to it is logged by its own table's trigger.
-pub(super) fn triggers(names: &Names, sources: &Sources<'_>) -> Result<Vec<String>> {
-    let mut all = of_table(names, sources, None)?;
+pub(super) fn triggers(names: &Names, sources: &Sources<'_>, time: Time) -> Result<Vec<String>> {
+    let mut all = of_table(names, sources, None, time)?;
     for join in 0..sources.joins.len() {
-        all.extend(of_table(names, sources, Some(join))?);
+        all.extend(of_table(names, sources, Some(join), time)?);
     }
     Ok(all)
 }
 
-fn of_table(names: &Names, sources: &Sources<'_>, join: Option<usize>) -> Result<Vec<String>> {
+fn of_table(names: &Names, sources: &Sources<'_>, join: Option<usize>, time: Time) -> Result<Vec<String>> {
     let table = sources.of(join);
     // What a row is logged by.
     let key = quoted(match join {
@@ -37,7 +37,7 @@ fn of_table(names: &Names, sources: &Sources<'_>, join: Option<usize>) -> Result
     let put = |what: &str| format!("INSERT INTO {log}({columns}) {what};");
     let trigger = |ending: &str, event: &str, when: Option<String>, body: &str| {
         let when = when.map_or(String::new(), |when| format!(" WHEN {when}"));
-        let name = names.table(&Names::trigger_ending(ending, join));
+        let name = names.table(&Names::trigger_ending(ending, join, time));
         format!("CREATE TRIGGER {name} {event} ON {rows}{when} BEGIN {body} END")
     };
 
