@@ -1,8 +1,13 @@
 //! What the tests of places share.
-#![allow(dead_code, reason = "each test uses a part")]
+#![allow(dead_code, clippy::unwrap_used, reason = "each test uses a part, and fails by panicking")]
 
 #[path = "../../../nut-cellar-core/tests/support/oracle.rs"]
 pub mod oracle;
+
+/// How many random histories there are: what `NUT_CELLAR_SEEDS` says, or so many.
+pub fn seeds(usual: u64) -> u64 {
+    std::env::var("NUT_CELLAR_SEEDS").map_or(usual, |seeds| seeds.parse().unwrap())
+}
 
 /// Pseudo-random numbers (xorshift64*), so that a failing seed can be run again.
 pub struct Dice(pub u64);

@@ -1,0 +1,226 @@
+//! The application: its rows, and what it asks of them. It knows nothing of the web.
+
+use nut_cellar::rows::{Keeper, Pace};
+use nut_cellar::search::{Place, Spellings};
+use nut_cellar::sqlite::SqliteCellar;
+use nut_cellar::{Column, ErrorKind, Find, Hit, Join, Kind, Marks, Schema, Value};
+use rusqlite::{Connection, params};
+use serde::{Deserialize, Serialize};
+use std::fmt;
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::{Duration, Instant};
+
+/// Hits on a page.
+const PAGE: usize = 10;
+/// Characters of a description that are shown.
+const EXCERPT: usize = 180;
+/// How long a connection waits for another that writes.
+const PATIENCE: Duration = Duration::from_secs(5);
+
+const STATIONS: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/../data/stations.csv");
+const ITEMS: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/../data/items.csv");
+
+/// What was found.
+#[derive(Serialize)]
+pub struct Answer {
+    total: u64,
+    microseconds: u128,
+    /// What the reader should know of how the query was taken.
+    notes: Vec<String>,
+    hits: Vec<Shown>,
+    /// Where the next page begins, if there is one.
+    next: Option<String>,
+}
+
+/// A hit, with what is marked in it as HTML.
+#[derive(Serialize)]
+struct Shown {
+    id: String,
+    title: String,
+    excerpt: String,
+    station: String,
+    found_on: String,
+    status: String,
+}
+
+/// Something that was found on a train.
+#[derive(Deserialize)]
+pub struct Item {
+    title: String,
+    #[serde(default)]
+    description: String,
+}
+
+/// What went wrong.
+#[derive(Debug)]
+pub enum Failure {
+    Search(nut_cellar::Error),
+    Rows(rusqlite::Error),
+    NoTitle,
+}
+
+impl Failure {
+    /// Whether whoever asked can do something about it.
+    pub fn is_the_callers(&self) -> bool {
+        match self {
+            Self::Search(error) => error.kind() == ErrorKind::BadRequest,
+            Self::Rows(_) => false,
+            Self::NoTitle => true,
+        }
+    }
+}
+
+impl fmt::Display for Failure {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Search(error) => error.fmt(f),
+            Self::Rows(error) => error.fmt(f),
+            Self::NoTitle => f.write_str("Say in a word or two what it is."),
+        }
+    }
+}
+
+impl std::error::Error for Failure {}
+
+impl From<nut_cellar::Error> for Failure {
+    fn from(error: nut_cellar::Error) -> Self {
+        Self::Search(error)
+    }
+}
+
+impl From<rusqlite::Error> for Failure {
+    fn from(error: rusqlite::Error) -> Self {
+        Self::Rows(error)
+    }
+}
+
+/// The office, for as many threads as there are.
+pub struct Office {
+    file: PathBuf,
+    cellar: Arc<SqliteCellar>,
+    /// Connections that nobody uses at the moment.
+    idle: Mutex<Vec<Connection>>,
+}
+
+impl Office {
+    /// Opens the office's database; one that is not there is made, with the demo's rows.
+    pub fn open(file: &Path) -> Result<Self, Box<dyn std::error::Error>> {
+        let mut db = connect(file)?;
+        let there = db.prepare("SELECT 1 FROM sqlite_schema WHERE name = 'items'")?.exists([])?;
+        if !there {
+            fill(&mut db)?;
+        }
+        // What follows is all that the search takes. Adopting again changes nothing, unless the schema is another.
+        let schema = Schema::new("id")
+            .with("title", Column::text("en").weighing(4.0))
+            .with("description", Column::text("en"))
+            .with("station", Column::text("en").weighing(2.0).from_columns(["stations.name"]))
+            .with("found_on", Column::of(Kind::Date))
+            .with("status", Column::of(Kind::Exact))
+            .from_table("items")
+            .joining(Join::one("stations", "stations.id = items.station_id"));
+        let cellar = Arc::new(SqliteCellar::adopt(&db, "items", &schema)?);
+        Ok(Self { file: file.to_owned(), cellar, idle: Mutex::new(vec![db]) })
+    }
+
+    /// Starts a thread that catches up with what was written.
+    pub fn keeper(&self) -> Result<Keeper, Failure> {
+        let kept = (connect(&self.file)?, Arc::clone(&self.cellar));
+        Ok(Keeper::start(kept, Pace::default(), |done| {
+            if let Err(error) = done {
+                eprintln!("{error}");
+            }
+        }))
+    }
+
+    /// Searches for what somebody typed so far.
+    pub fn search(&self, typed: &str, after: Option<&str>) -> Result<Answer, Failure> {
+        let mut find =
+            Find::new().limit(PAGE).with_beginnings().spellings(Spellings::WhenFewerThan(1)).relaxed_below(1);
+        if let Some(after) = after {
+            find = find.after(after.parse::<Place>()?);
+        }
+        let started = Instant::now();
+        let found = self.with_connection(|db| Ok(self.cellar.find(db, typed, &find)?))?;
+        let microseconds = started.elapsed().as_micros();
+        let marks = Marks::new("<mark>", "</mark>").escaping_html();
+        let highlighter = self.cellar.highlighter(typed, &find)?;
+        let hits = found.hits.iter().map(|hit| {
+            Ok(Shown {
+                id: hit.key.to_string(),
+                title: highlighter.mark("title", &text(hit, "title"), &marks)?,
+                excerpt: highlighter.excerpt("description", &text(hit, "description"), EXCERPT, &marks)?,
+                station: highlighter.mark("station", &text(hit, "station"), &marks)?,
+                found_on: text(hit, "found_on"),
+                status: text(hit, "status"),
+            })
+        });
+        let hits = hits.collect::<Result<Vec<_>, Failure>>()?;
+        let next = found.last.filter(|_| hits.len() == PAGE).map(|last| last.to_string());
+        Ok(Answer { total: found.total, microseconds, notes: found.notes, hits, next })
+    }
+
+    /// Takes something in: a row like any other.
+    pub fn hand_in(&self, item: &Item) -> Result<i64, Failure> {
+        if item.title.trim().is_empty() {
+            return Err(Failure::NoTitle);
+        }
+        self.with_connection(|db| {
+            db.execute(
+                "INSERT INTO items(title, description, station_id, found_on, status) VALUES (?1, ?2, 1, date('now'), 'waiting')",
+                params![item.title.trim(), item.description.trim()],
+            )?;
+            Ok(db.last_insert_rowid())
+        })
+    }
+
+    fn with_connection<T>(&self, work: impl FnOnce(&Connection) -> Result<T, Failure>) -> Result<T, Failure> {
+        let idle = || self.idle.lock().unwrap_or_else(PoisonError::into_inner);
+        let waiting = idle().pop();
+        let db = match waiting {
+            Some(db) => db,
+            None => connect(&self.file)?,
+        };
+        let done = work(&db);
+        idle().push(db);
+        done
+    }
+}
+
+fn connect(file: &Path) -> Result<Connection, rusqlite::Error> {
+    let db = Connection::open(file)?;
+    db.busy_timeout(PATIENCE)?;
+    db.pragma_update(None, "journal_mode", "wal")?;
+    Ok(db)
+}
+
+/// A value as text; empty where there is none.
+fn text(hit: &Hit, column: &str) -> String {
+    let first = hit.values.get(column).and_then(|values| values.first());
+    first.map_or_else(String::new, |value| match value {
+        Value::Text(text) => text.clone(),
+        other => other.to_string(),
+    })
+}
+
+/// The application's own tables.
+fn fill(db: &mut Connection) -> Result<(), Box<dyn std::error::Error>> {
+    let transaction = db.transaction()?;
+    transaction.execute_batch(
+        "CREATE TABLE stations(id INTEGER PRIMARY KEY, name TEXT NOT NULL);
+         CREATE TABLE items(
+             id INTEGER PRIMARY KEY, title TEXT NOT NULL, description TEXT NOT NULL,
+             station_id INTEGER NOT NULL REFERENCES stations, found_on TEXT NOT NULL, status TEXT NOT NULL)",
+    )?;
+    for row in csv::Reader::from_path(STATIONS)?.records() {
+        let row = row?;
+        transaction.execute("INSERT INTO stations VALUES (?1, ?2)", [&row[0], &row[1]])?;
+    }
+    for row in csv::Reader::from_path(ITEMS)?.records() {
+        let row = row?;
+        let values = [&row[0], &row[1], &row[2], &row[5], &row[6], &row[8]];
+        transaction.execute("INSERT INTO items VALUES (?1, ?2, ?3, ?4, ?5, ?6)", values)?;
+    }
+    Ok(transaction.commit()?)
+}
