@@ -4,6 +4,7 @@
 mod support;
 
 use nut_cellar::postgres::PostgresCellar;
+use nut_cellar::schema::Condition;
 use nut_cellar::{Column, ErrorKind, Find, Join, Kind, Schema};
 use postgres::Client;
 use support::{connect, database};
@@ -176,4 +177,53 @@ fn what_a_cellar_cannot_become_changes_nothing() {
     let cellar = PostgresCellar::adopt(&mut client, "items", &next()).unwrap();
     assert_eq!(total(&cellar, &mut client, "navy"), ROWS);
     assert_eq!(cellar.differences(&mut client).unwrap(), []);
+}
+
+/// Rows that come to be so, and rows that no longer are, whatever changes them.
+#[test]
+fn only_rows_that_are_as_they_have_to_be_are_found() {
+    let mut client = connect(&database());
+    client
+        .batch_execute(
+            "CREATE TABLE items(id integer PRIMARY KEY, title text, \"gone at\" timestamptz, status text, room integer, kept boolean);
+             INSERT INTO items VALUES (1, 'oak', NULL, 'waiting', 7, true), (2, 'oak', now(), 'waiting', 7, true),
+                 (3, 'oak', NULL, 'it''s lost', 7, true), (4, 'oak', NULL, 'waiting', NULL, NULL)",
+        )
+        .unwrap();
+    let all = Schema::new("id").with("title", Column::text("en")).from_table("items");
+    let only = all
+        .clone()
+        .only(Condition::absent("gone at"))
+        .only(Condition::isnt("status", ["it's lost", "x' OR '1'='1"]));
+    let keys = |cellar: &PostgresCellar, client: &mut Client| {
+        let found = cellar.find(client, "oak", &Find::new()).unwrap();
+        let mut keys: Vec<_> = found.hits.iter().map(|hit| hit.key.to_string()).collect();
+        keys.sort();
+        keys.join(" ")
+    };
+    let cellar = PostgresCellar::adopt(&mut client, "items", &only).unwrap();
+    assert_eq!(keys(&cellar, &mut client), "1 4");
+    for (change, expected) in [
+        ("UPDATE items SET \"gone at\" = now() WHERE id = 1", "4"),
+        ("UPDATE items SET \"gone at\" = NULL, status = NULL", "1 2 3 4"),
+        ("UPDATE items SET status = 'it''s lost' WHERE id > 3", "1 2 3"),
+        (
+            "INSERT INTO items VALUES (6, 'oak', now(), 'waiting', 1), (7, 'oak', NULL, 'waiting', 1)",
+            "1 2 3 7",
+        ),
+        ("TRUNCATE items", ""),
+        (
+            "INSERT INTO items VALUES (6, 'oak', now(), 'waiting', 1, false), (7, 'oak', NULL, 'waiting', 7, true)",
+            "7",
+        ),
+    ] {
+        client.batch_execute(change).unwrap();
+        assert_eq!(keys(&cellar, &mut client), expected, "{change}");
+        assert_eq!(cellar.differences(&mut client).unwrap(), []);
+        cellar.sync(&mut client).unwrap();
+        assert_eq!(keys(&cellar, &mut client), expected, "{change}");
+    }
+    let in_room = all.only(Condition::is("room", ["7", "8"])).only(Condition::is("kept", ["true"]));
+    let cellar = PostgresCellar::adopt(&mut client, "items", &in_room).unwrap();
+    assert_eq!(keys(&cellar, &mut client), "7");
 }

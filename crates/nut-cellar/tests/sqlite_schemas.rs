@@ -1,7 +1,7 @@
 //! A cellar that gets another schema, or its triggers back: what is read again, what goes on meanwhile, what is left behind.
 #![allow(clippy::unwrap_used, reason = "a test fails by panicking")]
 
-use nut_cellar::schema::Change;
+use nut_cellar::schema::{Change, Condition};
 use nut_cellar::sqlite::SqliteCellar;
 use nut_cellar::{Column, ErrorKind, Find, Join, Kind, Schema};
 use rusqlite::Connection;
@@ -192,4 +192,55 @@ fn what_a_cellar_cannot_become_changes_nothing() {
     let cellar = SqliteCellar::adopt(&db, "items", &next()).unwrap();
     assert_eq!(total(&cellar, &db, "navy"), ROWS);
     assert_eq!(triggers(&db).iter().filter(|name| name.contains("next")).count(), 0);
+}
+
+/// Rows that come to be so, and rows that no longer are, whatever changes them.
+#[test]
+fn only_rows_that_are_as_they_have_to_be_are_found() {
+    let db = Connection::open_in_memory().unwrap();
+    db.execute_batch(
+        "CREATE TABLE items(id INTEGER PRIMARY KEY, title TEXT, \"gone at\" TEXT, status TEXT COLLATE NOCASE, room INTEGER);
+         INSERT INTO items VALUES (1, 'oak', NULL, 'waiting', 7), (2, 'oak', 'today', 'waiting', 7),
+             (3, 'oak', NULL, 'it''s lost', 7), (4, 'oak', NULL, 'waiting', NULL), (5, 'oak', NULL, 'WAITING', 7)",
+    )
+    .unwrap();
+    let all = Schema::new("id").with("title", Column::text("en"));
+    let only = all
+        .clone()
+        .from_table("items")
+        .only(Condition::absent("gone at"))
+        .only(Condition::isnt("status", ["it's lost", "x' OR '1'='1"]));
+    let keys = |cellar: &SqliteCellar| {
+        let found = cellar.find(&db, "oak", &Find::new()).unwrap();
+        let mut keys: Vec<_> = found.hits.iter().map(|hit| hit.key.to_string()).collect();
+        keys.sort();
+        keys.join(" ")
+    };
+    let cellar = SqliteCellar::adopt(&db, "items", &only).unwrap();
+    assert_eq!(keys(&cellar), "1 4 5");
+    for (change, expected) in [
+        ("UPDATE items SET \"gone at\" = 'now' WHERE id = 1", "4 5"),
+        ("UPDATE items SET \"gone at\" = NULL, status = NULL", "1 2 3 4 5"),
+        ("UPDATE items SET status = 'it''s lost' WHERE id > 3", "1 2 3"),
+        (
+            "INSERT INTO items VALUES (6, 'oak', 'now', 'waiting', 1), (7, 'oak', NULL, 'waiting', 1)",
+            "1 2 3 7",
+        ),
+        ("DELETE FROM items WHERE id = 2", "1 3 7"),
+    ] {
+        db.execute_batch(change).unwrap();
+        assert_eq!(keys(&cellar), expected, "{change}");
+        assert_eq!(cellar.differences(&db).unwrap(), []);
+        cellar.sync(&db).unwrap();
+        assert_eq!(keys(&cellar), expected, "{change}");
+    }
+    let in_room = all
+        .from_table("items")
+        .only(Condition::is("room", ["7", "8"]))
+        .only(Condition::is("status", ["waiting"]));
+    db.execute_batch("UPDATE items SET status = 'waiting' WHERE id < 4").unwrap();
+    assert_eq!(keys(&SqliteCellar::adopt(&db, "items", &in_room).unwrap()), "1 3");
+    let nowhere = in_room.only(Condition::absent("shelf"));
+    let error = SqliteCellar::adopt(&db, "items", &nowhere).unwrap_err();
+    assert!(error.to_string().contains("no column `shelf`"), "{error}");
 }

@@ -10,7 +10,7 @@ mod source;
 
 pub use change::Change;
 pub use column::{Column, Kind};
-pub use source::{Join, Link, MOST_JOINS, Source};
+pub use source::{Condition, Join, Link, MOST_JOINS, Source};
 
 use crate::error::{Error, ErrorKind, Result};
 use foldhash::fast::RandomState;
@@ -112,6 +112,13 @@ impl Schema {
     #[must_use]
     pub fn joining(mut self, join: Join) -> Self {
         self.source.get_or_insert_default().joins.push(join);
+        self
+    }
+
+    /// The schema with one more thing that rows have to be to be searched, of the table that is [named](Self::from_table).
+    #[must_use]
+    pub fn only(mut self, condition: Condition) -> Self {
+        self.source.get_or_insert_default().conditions.push(condition);
         self
     }
 

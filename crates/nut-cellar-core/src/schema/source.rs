@@ -17,6 +17,64 @@ pub struct Source {
     /// Tables whose columns belong to a record, too: as `table.column` in what a column is [from](super::Column::from_columns).
     #[serde(default, rename = "join", skip_serializing_if = "Vec::is_empty")]
     pub joins: Vec<Join>,
+    /// What rows have to be to be searched, all of it. A row that no longer is so is no longer found.
+    #[serde(default, rename = "only", skip_serializing_if = "Vec::is_empty")]
+    pub conditions: Vec<Condition>,
+}
+
+/// Something that rows have to be, such as not deleted. Just one of the three is given.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Condition {
+    /// A column of the records' own table.
+    pub column: String,
+    /// Whether it has no value.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub absent: Option<bool>,
+    /// What it may be, as text.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub is: Option<Vec<String>>,
+    /// What it may not be, as text; it may have no value.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub isnt: Option<Vec<String>>,
+}
+
+impl Condition {
+    /// The column has no value.
+    pub fn absent(column: impl Into<String>) -> Self {
+        Self { column: column.into(), absent: Some(true), ..Self::default() }
+    }
+
+    /// The column is one of these, as text.
+    pub fn is<S: Into<String>>(column: impl Into<String>, values: impl IntoIterator<Item = S>) -> Self {
+        let values = values.into_iter().map(Into::into).collect();
+        Self { column: column.into(), is: Some(values), ..Self::default() }
+    }
+
+    /// The column is none of these, as text.
+    pub fn isnt<S: Into<String>>(column: impl Into<String>, values: impl IntoIterator<Item = S>) -> Self {
+        let values = values.into_iter().map(Into::into).collect();
+        Self { column: column.into(), isnt: Some(values), ..Self::default() }
+    }
+
+    fn check(&self) -> Result<()> {
+        let given = [self.absent.is_some(), self.is.is_some(), self.isnt.is_some()];
+        let values = self.is.iter().chain(&self.isnt).flatten();
+        if given.into_iter().filter(|given| *given).count() == 1
+            && !self.column.is_empty()
+            && !values.clone().any(|value| value.contains('\0'))
+            && (self.absent.is_some() || values.count() > 0)
+        {
+            return Ok(());
+        }
+        Err(Error::new(
+            ErrorKind::BadSchema,
+            format!(
+                "What rows have to be needs a column and one of `absent = true`, `is = [\"waiting\"]` and                  `isnt = [\"auctioned\"]`; that of `{}` is not so.",
+                self.column
+            ),
+        ))
+    }
 }
 
 /// A table that is joined to the records' own, or to one that is.
@@ -58,7 +116,7 @@ pub struct Link<'s> {
 impl Source {
     /// A table without joins.
     pub fn new(table: impl Into<String>) -> Self {
-        Self { table: table.into(), joins: Vec::new() }
+        Self { table: table.into(), joins: Vec::new(), conditions: Vec::new() }
     }
 
     /// How each join's rows are found.
@@ -133,6 +191,7 @@ impl Source {
                 return bad(format!("The table `{}` is joined twice, or to itself.", join.table));
             }
         }
+        self.conditions.iter().try_for_each(Condition::check)?;
         self.links().map(|_| ())
     }
 }
@@ -142,8 +201,27 @@ mod tests {
     use super::*;
 
     #[test]
+    fn a_condition_says_one_thing() {
+        let good = [
+            Condition::absent("gone"),
+            Condition { absent: Some(false), ..Condition::absent("gone") },
+            Condition::is("status", ["waiting"]),
+            Condition::isnt("status", ["lost"]),
+        ];
+        good.iter().for_each(|condition| condition.check().unwrap());
+        let bad = [
+            Condition { column: "status".into(), ..Condition::default() },
+            Condition { isnt: Some(vec!["lost".into()]), ..Condition::absent("status") },
+            Condition::is("status", Vec::<String>::new()),
+            Condition::is("status", ["a\0b"]),
+            Condition::absent(""),
+        ];
+        bad.iter().for_each(|condition| assert!(condition.check().is_err(), "{condition:?}"));
+    }
+
+    #[test]
     fn joins_are_read_and_what_can_t_be_joined_is_refused() {
-        let source = |joins: &[Join]| Source { table: "items".to_owned(), joins: joins.to_vec() };
+        let source = |joins: &[Join]| Source { joins: joins.to_vec(), ..Source::new("items") };
         let good = source(&[
             Join::one("stations", "stations.id = items.station_id"),
             Join::many("claims", "items.id=claims.item_id"),

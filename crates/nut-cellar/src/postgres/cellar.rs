@@ -598,10 +598,10 @@ impl PostgresCellar {
         batch: &mut Batch<'_>,
         progress: &mut dyn FnMut(u64),
     ) -> Result<Unreadable> {
-        let Rows { table, key_column, .. } = &self.rows;
+        let Rows { table, key_column, condition, .. } = &self.rows;
         let selected = self.rows.selected();
         view.query(&format!(
-            "DECLARE cellar_rows NO SCROLL CURSOR FOR SELECT {selected} FROM {table} t ORDER BY t.{key_column}"
+            "DECLARE cellar_rows NO SCROLL CURSOR FOR SELECT {selected} FROM {table} t WHERE {condition} ORDER BY t.{key_column}"
         ))?;
         let mut unreadable = Unreadable::default();
         let mut count = 0;

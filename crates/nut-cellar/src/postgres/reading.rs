@@ -16,6 +16,8 @@ pub(super) struct Rows {
     pub key_column: String,
     /// The table, quoted.
     pub table: String,
+    /// What its rows have to be, as `t`.
+    pub condition: String,
     /// What is selected for each source of each column, in schema order, of the table as `t`.
     columns: Vec<(String, Reading)>,
 }
@@ -53,7 +55,13 @@ impl Rows {
                 });
             }
         }
-        Ok(Self { key: table.key(schema)?, key_column: quoted(schema.key()), table: table.quoted(), columns })
+        Ok(Self {
+            key: table.key(schema)?,
+            key_column: quoted(schema.key()),
+            table: table.quoted(),
+            condition: sources.condition(),
+            columns,
+        })
     }
 
     /// What is selected of the table as `t`: the key, and all columns behind it.

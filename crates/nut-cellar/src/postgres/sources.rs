@@ -3,9 +3,9 @@
 //! What always holds: the SQL made here compares the columns of a join in one way, so the rows that belong to a record are the same
 //! when it is read and when a change of one of them is followed back to it.
 
-use super::names::quoted;
+use super::names::{literal, quoted};
 use super::table::Table;
-use nut_cellar_core::schema::Link;
+use nut_cellar_core::schema::{Condition, Link};
 use nut_cellar_core::{Error, ErrorKind, Result, Schema};
 use postgres::GenericClient;
 
@@ -63,7 +63,32 @@ impl<'s> Sources<'s> {
                 sources.of(join).type_of(column)?;
             }
         }
+        for condition in sources.only() {
+            sources.table.type_of(&condition.column)?;
+        }
         Ok(sources)
+    }
+
+    fn only(&self) -> impl Iterator<Item = &Condition> {
+        self.schema.source().into_iter().flat_map(|source| &source.conditions)
+    }
+
+    /// What rows have to be, of the records' table as `t`.
+    pub fn condition(&self) -> String {
+        let mut all = vec!["true".to_owned()];
+        for Condition { column, absent, is, isnt } in self.only() {
+            let column = format!("t.{}", quoted(column));
+            let text = format!("({column})::text COLLATE \"C\"");
+            let none = if *absent == Some(false) { "IS NOT NULL" } else { "IS NULL" };
+            let literals =
+                |values: &[String]| values.iter().map(|value| literal(value)).collect::<Vec<_>>().join(", ");
+            all.push(match (is, isnt) {
+                (Some(values), _) => format!("{text} IN ({})", literals(values)),
+                (_, Some(values)) => format!("({column} IS NULL OR {text} NOT IN ({}))", literals(values)),
+                _ => format!("{column} {none}"),
+            });
+        }
+        all.join(" AND ")
     }
 
     /// The number by which rows of a join are logged.
@@ -93,6 +118,7 @@ impl<'s> Sources<'s> {
         watched.extend(of.map(|join| self.joins[join].link.column));
         let children = self.joins.iter().filter(|join| join.link.parent == of);
         watched.extend(children.map(|join| join.link.parent_column));
+        watched.extend(self.only().filter(|_| of.is_none()).map(|condition| condition.column.as_str()));
         watched.sort_unstable();
         watched.dedup();
         watched

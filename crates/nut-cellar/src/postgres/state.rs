@@ -307,7 +307,7 @@ const ALL: &str = "all_rows";
 /// longer than the rest.
 /// They run as whoever calls them.
 fn functions(names: &Names, sources: &Sources<'_>, rows: &Rows) -> Result<String> {
-    let Rows { key, key_column, table, .. } = rows;
+    let Rows { key, key_column, table, condition, .. } = rows;
     let (log, state, selected) = (names.inside("log"), names.inside("state"), rows.selected());
     let standing = standing(names);
     // What is known already is not read again.
@@ -340,10 +340,11 @@ fn functions(names: &Names, sources: &Sources<'_>, rows: &Rows) -> Result<String
     }
     let logged = format!(
         "LEFT JOIN LATERAL (SELECT key FROM ({keys}) k WHERE l.log IS DISTINCT FROM known OFFSET 0) k ON true
-         LEFT JOIN LATERAL (SELECT * FROM {table} t WHERE t.{key_column} = k.key OFFSET 0) t ON true"
+         LEFT JOIN LATERAL (SELECT * FROM {table} t WHERE t.{key_column} = k.key AND {condition} OFFSET 0) t ON true"
     );
-    let all =
-        format!("LEFT JOIN LATERAL (SELECT * FROM {table} t WHERE l.log IS DISTINCT FROM known) t ON true");
+    let all = format!(
+        "LEFT JOIN LATERAL (SELECT * FROM {table} t WHERE l.log IS DISTINCT FROM known AND {condition}) t ON true"
+    );
     Ok(function(LOGGED, "k.key", &logged) + &function(ALL, &format!("t.{key_column}"), &all))
 }
 

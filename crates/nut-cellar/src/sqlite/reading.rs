@@ -35,7 +35,9 @@ impl<'s> Rows<'s> {
                 arrays.push(array);
             }
         }
-        let select = format!("SELECT {} FROM {} AS base", columns.join(", "), in_main(&table.name));
+        let condition = sources.condition()?;
+        let select =
+            format!("SELECT {} FROM {} AS base WHERE {condition}", columns.join(", "), in_main(&table.name));
         Ok(Self { schema, select, arrays, key, unreadable: Unreadable::default() })
     }
 
@@ -58,7 +60,7 @@ impl<'s> Rows<'s> {
 
     /// The row with this key, if there is one.
     pub fn one(&mut self, connection: &Connection, key: &Key) -> Result<Option<Record>> {
-        let sql = format!("{} WHERE {} = ?1", self.select, self.key);
+        let sql = format!("{} AND {} = ?1", self.select, self.key);
         let mut statement = connection.prepare_cached(&sql).map_err(failed(READING))?;
         let mut rows = statement.query([parameter(key)]).map_err(failed(READING))?;
         // A collation may take other keys for this one; only the very same is meant.

@@ -5,7 +5,7 @@
 
 use super::names::{Names, Time, in_main, quoted};
 use super::table::Table;
-use nut_cellar_core::schema::Link;
+use nut_cellar_core::schema::{Condition, Link};
 use nut_cellar_core::{Error, ErrorKind, Result, Schema};
 use rusqlite::Connection;
 use rusqlite::types::Value;
@@ -58,7 +58,28 @@ impl<'s> Sources<'s> {
                 sources.of(join).column(column)?;
             }
         }
+        sources.condition()?;
         Ok(sources)
+    }
+
+    fn only(&self) -> impl Iterator<Item = &Condition> {
+        self.schema.source().into_iter().flat_map(|source| &source.conditions)
+    }
+
+    /// What rows have to be, of the records' table as `base`.
+    pub fn condition(&self) -> Result<String> {
+        let mut all = vec!["true".to_owned()];
+        for Condition { column, absent, is, isnt } in self.only() {
+            let column = format!("base.{}", quoted(self.table.column(column)?));
+            let text = format!("CAST({column} AS TEXT) COLLATE BINARY");
+            let none = if *absent == Some(false) { "IS NOT NULL" } else { "IS NULL" };
+            all.push(match (is, isnt) {
+                (Some(values), _) => format!("{text} IN ({})", literals(values)),
+                (_, Some(values)) => format!("({column} IS NULL OR {text} NOT IN ({}))", literals(values)),
+                _ => format!("{column} {none}"),
+            });
+        }
+        Ok(all.join(" AND "))
     }
 
     /// The table of a join, or of the records themselves.
@@ -88,6 +109,9 @@ impl<'s> Sources<'s> {
         }
         for Joined { link, .. } in self.joins.iter().filter(|join| join.link.parent == of) {
             watched.push(table.column(link.parent_column)?);
+        }
+        for condition in self.only().filter(|_| of.is_none()) {
+            watched.push(table.column(&condition.column)?);
         }
         watched.sort_unstable();
         watched.dedup();
@@ -156,6 +180,12 @@ impl<'s> Sources<'s> {
             })
             .collect()
     }
+}
+
+/// Texts, as SQL.
+fn literals(values: &[String]) -> String {
+    let quoted = values.iter().map(|value| format!("'{}'", value.replace('\'', "''")));
+    quoted.collect::<Vec<_>>().join(", ")
 }
 
 /// The triggers of a cellar: how the name of each ends, and the table that it is on.
