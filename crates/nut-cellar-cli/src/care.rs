@@ -37,7 +37,7 @@ pub fn check(call: &arguments::Target) -> Result<()> {
 pub fn repair(call: &arguments::Target) -> Result<()> {
     let Repaired { records, rebuilt } = Target::database(&call.target)?.repair()?;
     if rebuilt {
-        anstream::eprintln!("The cellar was damaged; all rows were read again.");
+        anstream::eprintln!("The cellar was damaged or its triggers were gone; all rows were read again.");
         return Ok(());
     }
     say(&told(&records))?;

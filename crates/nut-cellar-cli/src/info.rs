@@ -6,6 +6,7 @@ use crate::{paint, say};
 use comfy_table::Cell;
 use nut_cellar::{Column, Info, Result, Schema};
 use serde_json::{Map, Value, json};
+use std::time::Duration;
 
 pub fn run(call: &arguments::Info) -> Result<()> {
     let open = Target::read(&call.target)?.open()?;
@@ -22,6 +23,8 @@ pub fn run(call: &arguments::Info) -> Result<()> {
             "shelves": info.shelves,
             "generation": info.generation,
             "pending": info.pending,
+            "oldest_seconds": info.oldest.map(|age| age.as_secs()),
+            "table_bytes": info.table,
             "bytes": total,
             "sections": sections,
             "schema": open.schema(),
@@ -42,6 +45,12 @@ pub fn run(call: &arguments::Info) -> Result<()> {
         table
             .add_row([Cell::new("changed rows that no shelf holds yet"), Cell::new(paint::grouped(pending))]);
     }
+    if let Some(oldest) = info.oldest {
+        table.add_row([Cell::new("  the oldest, at most"), Cell::new(age(oldest))]);
+    }
+    if let Some(bytes) = info.table {
+        table.add_row([Cell::new("bytes of the table with the rows"), Cell::new(paint::size(bytes))]);
+    }
     table.add_row([Cell::new("bytes"), Cell::new(paint::size(total))]);
     for (section, bytes) in info.bytes.iter().filter(|(_, bytes)| *bytes > 0) {
         let share = 100.0 * *bytes as f64 / total as f64;
@@ -51,6 +60,16 @@ pub fn run(call: &arguments::Info) -> Result<()> {
         table.add_row([format!("  {section}"), paint::size(*bytes), share, bits].map(Cell::new));
     }
     say(&format!("{table}\n\n{}\n", columns(open.schema())))
+}
+
+/// A time as one reads it from a clock on the wall.
+fn age(age: Duration) -> String {
+    match age.as_secs() {
+        seconds @ 0..120 => format!("{seconds} s"),
+        seconds @ 120..7_200 => format!("{} min", seconds / 60),
+        seconds @ 7_200..172_800 => format!("{} h", seconds / 3_600),
+        seconds => format!("{} days", seconds / 86_400),
+    }
 }
 
 /// How many there are of what a section holds.

@@ -32,8 +32,9 @@ pub fn run(open: &Open, query: &Query, find: &Find, json: bool) -> Result<()> {
     let headings =
         [">shelf", ">records", "way", ">to look at", ">postings", ">scored", ">blocks", ">unpacked"];
     let mut shelves = paint::table(&headings);
-    for (number, went) in (1..).zip(&report.shelves) {
-        let mut row = vec![Cell::new(number), Cell::new(paint::grouped(went.records)), Cell::new(went.way)];
+    for (number, went) in (1_u32..).zip(&report.shelves) {
+        let shelf = if went.overlay { "changed rows".to_owned() } else { number.to_string() };
+        let mut row = vec![Cell::new(shelf), Cell::new(paint::grouped(went.records)), Cell::new(went.way)];
         let numbers = [went.estimated, went.postings, went.scored, went.blocks, went.unpacked];
         row.extend(numbers.map(|number| Cell::new(paint::grouped(number))));
         shelves.add_row(row);

@@ -6,7 +6,7 @@ use nut_cellar_core::{
     Result, Schema, Search, Snapshot, Tally, Terms, Unit, View, search, text::Pattern,
 };
 use std::sync::Arc;
-use std::time::Instant;
+use std::time::{Duration, Instant};
 
 /// What a writer does while somebody else is writing.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -342,6 +342,10 @@ pub struct Info {
     pub bytes: Vec<(String, u64)>,
     /// Changes of rows that no shelf holds yet; searches see them all the same. None where there are no rows.
     pub pending: Option<u64>,
+    /// How old the oldest of these changes is; in SQLite, at most. None if there is none.
+    pub oldest: Option<Duration>,
+    /// Bytes of the table with the rows, without its indexes; none where there is none, or the database does not tell.
+    pub table: Option<u64>,
 }
 
 impl Info {
@@ -358,6 +362,8 @@ impl Info {
             generation: snapshot.generation(),
             bytes: snapshot.sizes(),
             pending: None,
+            oldest: None,
+            table: None,
         })
     }
 }

@@ -208,7 +208,9 @@ mod tests {
             Condition::is("status", ["waiting"]),
             Condition::isnt("status", ["lost"]),
         ];
-        good.iter().for_each(|condition| condition.check().unwrap());
+        for condition in good {
+            condition.check().unwrap();
+        }
         let bad = [
             Condition { column: "status".into(), ..Condition::default() },
             Condition { isnt: Some(vec!["lost".into()]), ..Condition::absent("status") },
@@ -216,7 +218,9 @@ mod tests {
             Condition::is("status", ["a\0b"]),
             Condition::absent(""),
         ];
-        bad.iter().for_each(|condition| assert!(condition.check().is_err(), "{condition:?}"));
+        for condition in bad {
+            assert!(condition.check().is_err(), "{condition:?}");
+        }
     }
 
     #[test]

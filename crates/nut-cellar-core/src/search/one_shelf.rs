@@ -9,6 +9,7 @@ use super::windows::{Wanted, windows};
 use crate::bits::Bits;
 use crate::catalog::Standing;
 use crate::shelf::{Hand, Step, ValueColumn, if_at_hand, in_threads};
+use crate::store::PieceId;
 use serde::Serialize;
 use std::ops::Range;
 
@@ -25,6 +26,11 @@ pub(super) struct ShelfFound {
 /// How a search went through a shelf.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
 pub struct Went {
+    /// The shelf's piece.
+    #[serde(skip)]
+    pub piece: Option<PieceId>,
+    /// Whether it is one of changed rows that were laid over the others for the search.
+    pub overlay: bool,
     /// `walk` (record by record), `windows` (term by term, leaving out what can't come to the front), `count` or `exhaustive`.
     pub way: &'static str,
     /// The records of the shelf, the removed ones included.
@@ -129,6 +135,7 @@ pub(super) fn search(
     let way = Way { windowed, filled, expected: estimated.min(all), wanted, known };
     let members = cursors.words.iter().flat_map(|word| &word.group.members);
     let mut went = Went {
+        piece: Some(standing.shelf.piece()),
         way: match (windowed, find.wanted_executor()) {
             (true, Executor::Exhaustive) => "exhaustive",
             (true, _) => "windows",

@@ -10,6 +10,7 @@ use super::table::Table;
 use crate::cellar::{Info, report};
 use crate::rows::cache::ChunkCache;
 use crate::rows::manifests::Manifests;
+use crate::rows::spans;
 use crate::rows::{self, Adopted, Kept, Laid, Overlay, Remembered, Repaired, Spool, Synced, Unreadable};
 use nut_cellar_core::schema::Change;
 use nut_cellar_core::search::{Compared, Report, Why};
@@ -297,10 +298,13 @@ impl PostgresCellar {
     /// # Errors
     /// As for [`find`](Self::find).
     pub fn search(&self, client: &mut impl GenericClient, query: &Query, find: &Find) -> Result<Found> {
-        self.read(client, |view, snapshot| {
-            let mut found = search::run(view, &mut Search::new(snapshot, query, find)?)?;
-            found.notes.extend(view.note());
-            Ok(found)
+        spans::search(self.name(), |span| {
+            self.read(client, |view, snapshot| {
+                span.record("overlay", view.is_overlay());
+                let mut found = search::run(view, &mut Search::new(snapshot, query, find)?)?;
+                found.notes.extend(view.note());
+                Ok(found)
+            })
         })
     }
 
@@ -314,7 +318,12 @@ impl PostgresCellar {
         query: &Query,
         find: &Find,
     ) -> Result<(Found, Report)> {
-        self.read(client, |view, snapshot| report(view, Search::new(snapshot, query, find)?))
+        self.read(client, |view, snapshot| {
+            let (mut found, mut report) = report(view, Search::new(snapshot, query, find)?)?;
+            found.notes.extend(view.note());
+            view.tell(&mut report);
+            Ok((found, report))
+        })
     }
 
     /// Hands hits to a statement, as rows of `found`: `key`, `score` and `rank`. What the statement takes of its own
@@ -418,10 +427,12 @@ impl PostgresCellar {
     /// # Errors
     /// As for [`find`](Self::find).
     pub fn info(&self, client: &mut impl GenericClient) -> Result<Info> {
-        self.on_state(client, None, Seen::shelves, |view, seen| {
+        let mut info = self.on_state(client, None, Seen::shelves, |view, seen| {
             let pending = Some(seen.pending.len() as u64);
             Ok(Info { pending, ..Info::of(view, &self.opened)? })
-        })
+        })?;
+        (info.oldest, info.table) = state::age_and_size(client, &self.names)?;
+        Ok(info)
     }
 
     /// Does `work` on the state that one statement sees, with the shelves of the manifest that `of` takes from it; again if
@@ -539,7 +550,7 @@ impl PostgresCellar {
             |what: &str| format!("SELECT pg_catalog.{what}($1, $2::pg_catalog.regclass::oid::integer)");
         let parameters: [(&(dyn ToSql + Sync), Type); 2] = [(&LOCK, Type::INT4), (&state, Type::TEXT)];
         client.query_typed(&lock("pg_advisory_lock"), &parameters).map_err(failed(SYNCING))?;
-        let done = work(client);
+        let done = spans::catch_up(self.name(), || work(client));
         // A connection that is gone has let go of it.
         let freed = client.query_typed(&lock("pg_advisory_unlock"), &parameters).map_err(failed(SYNCING));
         done.and_then(|synced| freed.map(|_| synced))

@@ -13,6 +13,7 @@ use postgres::types::{ToSql, Type};
 use postgres::{GenericClient, Row};
 use std::collections::BTreeSet;
 use std::sync::Arc;
+use std::time::Duration;
 
 /// What has to stay as it is for changes to be seen: the names of the tables, their watched columns, and the triggers, of the state
 /// `s`, in a cellar's schema of this name.
@@ -262,6 +263,24 @@ fn is_missing(error: &postgres::Error) -> bool {
         error.code(),
         Some(&SqlState::UNDEFINED_TABLE | &SqlState::INVALID_SCHEMA_NAME | &SqlState::UNDEFINED_FUNCTION)
     )
+}
+
+/// How old the oldest change is that waits, and how many bytes the application's table has.
+pub(super) fn age_and_size(
+    client: &mut impl GenericClient,
+    names: &Names,
+) -> Result<(Option<Duration>, Option<u64>)> {
+    let sql = format!(
+        "SELECT (SELECT extract(epoch FROM pg_catalog.clock_timestamp() - min(at))::double precision FROM {}),
+           coalesce((SELECT sum(pg_catalog.pg_table_size(t.relid))::bigint FROM pg_catalog.pg_partition_tree(sources[1]) t),
+                    pg_catalog.pg_table_size(sources[1])) FROM {}",
+        names.inside("log"),
+        names.inside("state")
+    );
+    let row = client.query_typed_one(&sql, &[]).map_err(failed("Reading the cellar"))?;
+    let (age, size): (Option<f64>, Option<i64>) = (row.get(0), row.get(1));
+    let age = age.and_then(|seconds| Duration::try_from_secs_f64(seconds.max(0.0)).ok());
+    Ok((age, size.and_then(|bytes| u64::try_from(bytes).ok())))
 }
 
 /// What one statement sees of a cellar and of the rows that no shelf holds yet.

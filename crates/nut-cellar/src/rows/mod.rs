@@ -15,6 +15,8 @@ mod keeper;
 pub(crate) mod manifests;
 #[cfg(any(feature = "sqlite", feature = "postgres"))]
 mod overlay;
+#[cfg(any(feature = "sqlite", feature = "postgres"))]
+pub(crate) mod spans;
 mod spool;
 
 use nut_cellar_core::schema::Change;
@@ -65,7 +67,7 @@ pub struct Unreadable {
 pub struct Repaired {
     /// The records that differed from their rows, with in what. They were read again.
     pub records: Vec<(Key, Difference)>,
-    /// Whether the cellar was damaged, so that all rows were read again.
+    /// Whether the cellar was damaged or its triggers were gone, so that all rows were read again.
     pub rebuilt: bool,
 }
 

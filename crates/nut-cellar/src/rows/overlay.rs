@@ -4,6 +4,7 @@
 
 use super::spool::{Contents, Held};
 use bytes::Bytes;
+use nut_cellar_core::search::Report;
 use nut_cellar_core::store::Wanted;
 use nut_cellar_core::{Error, Manifest, PieceId, Result, View};
 use std::collections::HashMap;
@@ -67,6 +68,19 @@ pub(crate) struct Laid<'v> {
 impl<'v> Laid<'v> {
     pub fn new(base: &'v dyn View, overlay: Option<Arc<Overlay>>) -> Self {
         Self { base, overlay }
+    }
+
+    /// Whether changed rows lie over the shelves.
+    pub fn is_overlay(&self) -> bool {
+        self.overlay.is_some()
+    }
+
+    /// Tells which shelves of a report are of changed rows.
+    pub fn tell(&self, report: &mut Report) {
+        let held = |piece| self.overlay.as_ref().is_some_and(|overlay| overlay.pieces.contains_key(&piece));
+        for went in &mut report.shelves {
+            went.overlay = went.piece.is_some_and(held);
+        }
     }
 
     /// What searches should say.

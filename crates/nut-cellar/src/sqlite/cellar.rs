@@ -11,6 +11,7 @@ use super::triggers::triggers;
 use crate::cellar::{Info, report};
 use crate::rows::cache::ChunkCache;
 use crate::rows::manifests::Manifests;
+use crate::rows::spans;
 use crate::rows::{
     self, Adopted, Contents, Kept, Laid, Overlay, Remembered, Repaired, Spool, Synced, Unreadable,
 };
@@ -55,6 +56,8 @@ enum Work {
 struct Seen {
     state: State,
     last: Option<Entry>,
+    /// When it was seen, where that matters.
+    at: i64,
 }
 
 impl SqliteCellar {
@@ -144,15 +147,7 @@ impl SqliteCellar {
 
     /// Gives a cellar that is there this handle's schema, and reads all rows by it.
     fn become_new(&self, connection: &Connection, progress: &mut dyn FnMut(u64)) -> Result<Synced> {
-        let mut tries = TRIES;
-        let done = loop {
-            let done = self.become_new_once(connection, progress);
-            tries -= 1;
-            match done {
-                Err(error) if error.is_overtaken() && tries > 0 => {}
-                done => break done,
-            }
-        };
+        let done = self.again_if_overtaken(|| self.become_new_once(connection, progress));
         if done.is_err() && connection.is_autocommit() {
             // The error that is told is the one that came first; what is left does no harm.
             let _ = drop_triggers(connection, &self.names, Time::Next);
@@ -169,13 +164,15 @@ impl SqliteCellar {
         writing.commit(ADOPTING)?;
 
         let reading = Transaction::to_read(connection)?;
+        let at = State::time(connection)?;
         let mut state = State::require(connection, &self.names, &self.manifests)?;
         let replaced: Vec<_> = state.manifest.pieces().collect();
         let manifest = Manifest::clone(&state.manifest);
         state.manifest =
             Arc::new(Manifest { schema: Arc::clone(&self.schema), shelves: Vec::new(), ..manifest });
         of.0.clone_into(&mut state.table);
-        let seen = Seen { state, last: last_entry(connection, &self.names)? };
+        let last = last_entry(connection, &self.names)?;
+        let seen = Seen { state, last, at };
         let (contents, synced) = self.build_all(connection, &seen, progress)?;
         reading.commit(ADOPTING)?;
 
@@ -270,10 +267,13 @@ impl SqliteCellar {
         query: &Query,
         find: &Find,
     ) -> Result<Found> {
-        self.read_in(transaction, connection, |view, snapshot| {
-            let mut found = search::run(view, &mut Search::new(snapshot, query, find)?)?;
-            found.notes.extend(view.note());
-            Ok(found)
+        spans::search(self.name(), |span| {
+            self.read_in(transaction, connection, |view, snapshot| {
+                span.record("overlay", view.is_overlay());
+                let mut found = search::run(view, &mut Search::new(snapshot, query, find)?)?;
+                found.notes.extend(view.note());
+                Ok(found)
+            })
         })
     }
 
@@ -298,7 +298,12 @@ impl SqliteCellar {
         query: &Query,
         find: &Find,
     ) -> Result<(Found, Report)> {
-        self.read(connection, |view, snapshot| report(view, Search::new(snapshot, query, find)?))
+        self.read(connection, |view, snapshot| {
+            let (mut found, mut report) = report(view, Search::new(snapshot, query, find)?)?;
+            found.notes.extend(view.note());
+            view.tell(&mut report);
+            Ok((found, report))
+        })
     }
 
     /// Says why a record ranks where it does, or why it was not found.
@@ -406,13 +411,19 @@ impl SqliteCellar {
     }
 
     fn catch_up(&self, connection: &Connection, work: Work, mut progress: impl FnMut(u64)) -> Result<Synced> {
-        for _ in 1..TRIES {
-            match self.catch_up_once(connection, work, &mut progress) {
-                Err(error) if error.is_overtaken() => {}
-                done => return done,
+        self.again_if_overtaken(|| self.catch_up_once(connection, work, &mut progress))
+    }
+
+    fn again_if_overtaken(&self, mut work: impl FnMut() -> Result<Synced>) -> Result<Synced> {
+        spans::catch_up(self.name(), || {
+            for _ in 1..TRIES {
+                match work() {
+                    Err(error) if error.is_overtaken() => {}
+                    done => return done,
+                }
             }
-        }
-        self.catch_up_once(connection, work, &mut progress)
+            work()
+        })
     }
 
     fn catch_up_once(
@@ -430,7 +441,8 @@ impl SqliteCellar {
         }
         // Build from one consistent view, without keeping any writer out.
         let reading = Transaction::to_read(connection)?;
-        let mut seen = self.see(connection)?;
+        let at = State::time(connection)?;
+        let mut seen = Seen { at, ..self.see(connection)? };
         if seen.state.filled && seen.last.is_none() && work == Work::Pending(Merging::Small) {
             return Ok(Synced::default());
         }
@@ -495,9 +507,7 @@ impl SqliteCellar {
         }
         contents.pour(&mut unit)?;
         unit.remove(replaced.unwrap_or_default())?;
-        if !seen.state.filled {
-            State::set_filled(connection, &self.names)?;
-        }
+        State::set_caught_up(connection, &self.names, seen.at)?;
         // One writer at a time, so log numbers are in the order of commits: what is above was not seen.
         let sql = format!("DELETE FROM {} WHERE seq <= ?1", self.names.table("log"));
         connection
@@ -538,7 +548,7 @@ impl SqliteCellar {
         }
         state.check_triggers(connection, &self.names)?;
         let last = last_entry(connection, &self.names)?;
-        Ok(Seen { state, last })
+        Ok(Seen { state, last, at: 0 })
     }
 
     /// Puts the rows that the log names behind a number into `spool`, and removes the records whose rows are gone. Tells how many
@@ -691,6 +701,11 @@ impl SqliteCellar {
         let mut info = Info::of(&view, &self.opened)?;
         let sources = Sources::read(connection, &seen.state.table, &self.schema)?;
         info.pending = Some(pending(connection, &self.names, &sources, None)?.len() as u64);
+        info.oldest = seen.last.map(|_| State::age(connection, &self.names)).transpose()?;
+        // Not every SQLite is built to tell.
+        let sql = "SELECT sum(pgsize) FROM dbstat WHERE name = ?1 AND aggregate = 1";
+        let bytes = connection.query_row(sql, [&seen.state.table], |row| row.get::<_, Option<i64>>(0));
+        info.table = bytes.ok().flatten().and_then(|bytes| u64::try_from(bytes).ok());
         transaction.commit("Ending to read")?;
         Ok(info)
     }

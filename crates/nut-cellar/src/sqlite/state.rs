@@ -7,6 +7,10 @@ use crate::rows::manifests::Manifests;
 use nut_cellar_core::{Error, ErrorKind, Manifest, Result, Schema};
 use rusqlite::{Connection, OptionalExtension, params};
 use std::sync::Arc;
+use std::time::Duration;
+
+/// The time, in seconds since 1970.
+const SECONDS: &str = "CAST(strftime('%s', 'now') AS INTEGER)";
 
 /// What the state row says.
 pub(super) struct State {
@@ -33,6 +37,7 @@ impl State {
                  one INTEGER PRIMARY KEY CHECK (one = 1),
                  manifest BLOB NOT NULL,
                  filled INTEGER NOT NULL,
+                 caught_up INTEGER NOT NULL,
                  source TEXT NOT NULL,
                  triggers TEXT NOT NULL);
              CREATE TABLE {piece}(
@@ -49,7 +54,7 @@ impl State {
         let create = || {
             connection.execute_batch(&tables)?;
             let standing = make_triggers(connection, names, (table, &manifest.schema, Time::Now), triggers)?;
-            let sql = format!("INSERT INTO {} VALUES (1, ?1, 0, ?2, ?3)", names.table("state"));
+            let sql = format!("INSERT INTO {} VALUES (1, ?1, 0, {SECONDS}, ?2, ?3)", names.table("state"));
             connection.execute(&sql, params![manifest.encode(), table, standing])
         };
         create().map(|_| ()).map_err(failed("Making tables and triggers"))
@@ -101,10 +106,25 @@ impl State {
         ))
     }
 
-    /// Notes that the rows that were there before the triggers have been read.
-    pub fn set_filled(connection: &Connection, names: &Names) -> Result<()> {
-        let sql = format!("UPDATE {} SET filled = 1", names.table("state"));
-        connection.execute(&sql, []).map(|_| ()).map_err(failed("Writing the cellar"))
+    /// Notes that all rows have been read as they were at a time.
+    pub fn set_caught_up(connection: &Connection, names: &Names, at: i64) -> Result<()> {
+        let sql = format!("UPDATE {} SET filled = 1, caught_up = ?1", names.table("state"));
+        connection.execute(&sql, [at]).map(|_| ()).map_err(failed("Writing the cellar"))
+    }
+
+    /// How many seconds ago all rows had been read.
+    pub fn age(connection: &Connection, names: &Names) -> Result<Duration> {
+        let sql = format!("SELECT {SECONDS} - caught_up FROM {}", names.table("state"));
+        let age: i64 =
+            connection.query_row(&sql, [], |row| row.get(0)).map_err(failed("Reading the cellar"))?;
+        Ok(Duration::from_secs(u64::try_from(age).unwrap_or(0)))
+    }
+
+    /// What time it is, in seconds.
+    pub fn time(connection: &Connection) -> Result<i64> {
+        connection
+            .query_row(&format!("SELECT {SECONDS}"), [], |row| row.get(0))
+            .map_err(failed("Reading the time"))
     }
 }
 
