@@ -1,7 +1,7 @@
 //! `adopt`, `release` and `sync`: search on an existing table.
 
 use crate::arguments;
-use crate::paint::count;
+use crate::paint::{count, grouped};
 use crate::target::Target;
 use nut_cellar::rows::{Adopted, Pace, Stop, Synced, keep};
 use nut_cellar::{Error, ErrorKind, Result, Schema};
@@ -10,8 +10,11 @@ use std::path::Path;
 
 pub fn adopt(call: &arguments::Adopt) -> Result<()> {
     let mut database = Target::database(&call.target)?;
-    let Adopted { changes, rebuilt, synced } = database.adopt(&read_schema(&call.schema)?, progress)?;
+    let schema = read_schema(&call.schema)?;
+    let total = if std::io::stderr().is_terminal() { database.rows(&schema) } else { None };
+    let done = database.adopt(&schema, |rows| show_progress(rows, total));
     clear_progress();
+    let Adopted { changes, rebuilt, synced } = done?;
     report_unreadable(&synced);
     for change in &changes {
         let read = if change.needs_rebuild() { "; rows were read again for it" } else { "" };
@@ -79,15 +82,43 @@ fn report_unreadable(synced: &Synced) {
     }
 }
 
-fn progress(rows: u64) {
-    if std::io::stderr().is_terminal() {
-        anstream::eprint!("\r{} read", count(rows, "row", "rows"));
-        let _ = std::io::stderr().flush();
+/// A bar, as far as it is known how many rows there are.
+fn show_progress(rows: u64, total: Option<u64>) {
+    if !std::io::stderr().is_terminal() {
+        return;
     }
+    match total {
+        None => anstream::eprint!("\r{} read", count(rows, "row", "rows")),
+        Some(total) => anstream::eprint!("\r{}", bar(rows, total)),
+    }
+    let _ = std::io::stderr().flush();
+}
+
+fn bar(rows: u64, total: u64) -> String {
+    const WIDTH: u64 = 40;
+    let rows = rows.min(total);
+    let cells = (rows * WIDTH).checked_div(total).unwrap_or(WIDTH);
+    let (full, empty) = (usize::try_from(cells).unwrap_or(0), usize::try_from(WIDTH - cells).unwrap_or(0));
+    let percent = (rows * 100).checked_div(total).unwrap_or(100);
+    let of = format!("{} of {}", grouped(rows), count(total, "row", "rows"));
+    format!("{}{} {percent:>3} %  {of} read", "█".repeat(full), "░".repeat(empty))
 }
 
 fn clear_progress() {
     if std::io::stderr().is_terminal() {
         anstream::eprint!("\r\x1b[2K");
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_bar_is_full_when_all_rows_are_read() {
+        assert!(bar(0, 2_000).starts_with("░░"));
+        assert!(bar(2_000, 2_000).contains("█ 100 %  2,000 of 2,000 rows read"));
+        assert_eq!(bar(1_000, 2_000).matches('█').count(), 20);
+        assert_eq!(bar(9_000, 2_000), bar(2_000, 2_000));
     }
 }

@@ -201,6 +201,22 @@ impl Database {
         cellar
     }
 
+    /// About how many rows the table of a schema has, if that can be told quickly.
+    pub fn rows(&mut self, schema: &Schema) -> Option<u64> {
+        let table = schema.source().map_or(self.cellar(), |source| source.table.as_str()).to_owned();
+        let rows: i64 = match self {
+            Self::Sqlite(connection, _) => {
+                let sql = format!("SELECT count(*) FROM main.\"{}\"", table.replace('"', "\"\""));
+                connection.query_row(&sql, [], |row| row.get(0)).ok()?
+            }
+            Self::Postgres(client, _) => {
+                let sql = "SELECT c.reltuples::bigint FROM pg_catalog.pg_class c WHERE c.oid = pg_catalog.to_regclass($1)";
+                client.query_opt(sql, &[&table]).ok()??.try_get(0).ok()?
+            }
+        };
+        u64::try_from(rows).ok().filter(|rows| *rows > 0)
+    }
+
     pub fn adopt(&mut self, schema: &Schema, progress: impl FnMut(u64)) -> Result<Adopted> {
         match self {
             Self::Sqlite(connection, cellar) => {
