@@ -22,11 +22,14 @@
 //! # Ok(()) }
 //! ```
 
+mod adopting;
+mod catching_up;
 mod cellar;
 mod failure;
 mod names;
 mod place;
 mod reading;
+mod repairing;
 mod sources;
 mod state;
 mod table;

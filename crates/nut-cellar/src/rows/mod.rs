@@ -22,7 +22,7 @@ mod spool;
 use nut_cellar_core::schema::Change;
 use nut_cellar_core::{Difference, Key};
 #[cfg(any(feature = "sqlite", feature = "postgres"))]
-use nut_cellar_core::{Error, ErrorKind};
+use nut_cellar_core::{Error, ErrorKind, Merging};
 
 #[cfg(any(feature = "sqlite", feature = "postgres"))]
 pub(crate) use compare::differences;
@@ -30,6 +30,16 @@ pub use keeper::{Keeper, Kept, Pace, Stop, keep};
 #[cfg(any(feature = "sqlite", feature = "postgres"))]
 pub(crate) use overlay::{Laid, Overlay, Remembered};
 pub use spool::{Contents, Spool};
+
+/// What catching up has to do.
+#[cfg(any(feature = "sqlite", feature = "postgres"))]
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Work {
+    /// Put the rows that the log names, and merge.
+    Pending(Merging),
+    /// Put all rows, in place of what there is.
+    Anew,
+}
 
 /// What putting search on a table did.
 #[derive(Clone, Debug, Default, PartialEq)]

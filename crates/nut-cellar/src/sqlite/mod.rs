@@ -31,6 +31,8 @@
 //! inside it, otherwise in a read transaction of its own; only [`adopt`](SqliteCellar::adopt),
 //! [`sync`](SqliteCellar::sync) and [`release`](SqliteCellar::release) write, in transactions of their own.
 
+mod adopting;
+mod catching_up;
 mod cellar;
 mod failure;
 #[cfg(feature = "sqlite-functions")]
@@ -38,6 +40,7 @@ pub mod functions;
 mod names;
 mod place;
 mod reading;
+mod repairing;
 mod sources;
 mod state;
 mod table;

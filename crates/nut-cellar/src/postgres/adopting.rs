@@ -1,0 +1,180 @@
+//! Putting search on a table, giving a cellar another schema, and taking search off again.
+
+use super::cellar::{PostgresCellar, not_there};
+use super::failure::failed;
+use super::names::Names;
+use super::place::PostgresView;
+use super::reading::Rows;
+use super::sources::Sources;
+use super::state::{self, There};
+use super::table::Table;
+use crate::rows::{self, Adopted, Synced, Work};
+use nut_cellar_core::schema::Change;
+use nut_cellar_core::{Manifest, Merging, Result, Schema};
+use postgres::types::{ToSql, Type};
+use postgres::{Client, GenericClient, IsolationLevel};
+use std::sync::Arc;
+
+const ADOPTING: &str = "Adopting a table";
+
+impl PostgresCellar {
+    /// Puts search on a table: makes a schema with tables of its own, and triggers, and reads all rows. `name` names the cellar; the
+    /// table is the one that the schema names, as `table` or as `schema.table`, or the one called `name`. If it
+    /// fails, nothing is left behind.
+    ///
+    /// If there is such a cellar already, it gets the schema: weights alone are just noted; for everything else, and if the triggers are
+    /// gone, all rows are read again, while searches go on with the shelves and the schema there were. Handles that were opened
+    /// before then have to be opened again.
+    ///
+    /// # Errors
+    /// [`ErrorKind::BadSchema`](crate::ErrorKind::BadSchema) if table or columns are not there, the table has no declared key, or it is one whose changes
+    /// can't be followed; [`ErrorKind::BadRequest`](crate::ErrorKind::BadRequest) if there is such a cellar on another table or with other keys.
+    pub fn adopt(client: &mut Client, name: &str, schema: &Schema) -> Result<Self> {
+        Self::adopt_with(client, name, schema, |_| ()).map(|(cellar, _)| cellar)
+    }
+
+    /// The same, with what was done; `progress` is told the number of rows read so far, now and then.
+    ///
+    /// # Errors
+    /// As for [`adopt`](Self::adopt).
+    pub fn adopt_with(
+        client: &mut Client,
+        name: &str,
+        schema: &Schema,
+        mut progress: impl FnMut(u64),
+    ) -> Result<(Self, Adopted)> {
+        schema.check()?;
+        let names = Names::new(name)?;
+        let mut transaction = client.transaction().map_err(failed(ADOPTING))?;
+        let source = schema.source().map_or(name, |source| source.table.as_str());
+        let table = Table::read(&mut transaction, source)?;
+        let oid = table.oid;
+        let key = table.type_of(schema.key())?.to_owned();
+        let sources = Sources::new(&mut transaction, table, schema)?;
+        let rows = Rows::new(&sources)?;
+        let Some(there) = state::look(&mut transaction, &names)? else {
+            state::create(&mut transaction, &names, &sources, &rows)?;
+            transaction.commit().map_err(failed(ADOPTING))?;
+            let cellar = Self::with(names, schema.clone(), rows);
+            return match cellar.catch_up(client, Work::Pending(Merging::Small), progress) {
+                Ok(synced) => Ok((cellar, Adopted { rebuilt: true, synced, ..Adopted::default() })),
+                Err(error) => {
+                    // The error that is told is the one that stopped the fill.
+                    let _ = Self::release(client, name);
+                    Err(error)
+                }
+            };
+        };
+        let changes = there.manifest.schema.changes_to(schema);
+        let rebuilt = changes.iter().any(Change::needs_rebuild) || !there.standing;
+        if rebuilt {
+            // A table that was made anew under its name has another number.
+            let table = there.table;
+            let moved = table != oid && Table::of(&mut transaction, table).is_ok();
+            if moved || there.manifest.schema.key() != schema.key() || there.key != key {
+                return Err(rows::other_source(name, source, there.manifest.schema.key()));
+            }
+        } else if !changes.is_empty() {
+            let (manifest, schema) = (there.manifest, Arc::new(schema.clone()));
+            let next = Manifest { schema, generation: manifest.generation + 1, ..manifest };
+            let sql = format!("UPDATE {} SET manifest = $1", names.inside("state"));
+            let parameters: [(&(dyn ToSql + Sync), Type); 1] = [(&next.encode(), Type::BYTEA)];
+            transaction.execute_typed(&sql, &parameters).map_err(failed(ADOPTING))?;
+        }
+        transaction.commit().map_err(failed(ADOPTING))?;
+        let cellar = Self::with(names, schema.clone(), rows);
+        let synced = if rebuilt {
+            cellar.become_new(client, &mut progress)?
+        } else if there.filled {
+            Synced::default()
+        } else {
+            cellar.catch_up(client, Work::Pending(Merging::Small), progress)?
+        };
+        Ok((cellar, Adopted { changes, rebuilt, synced }))
+    }
+
+    /// Gives a cellar that is there this handle's schema, and reads all rows by it.
+    pub(super) fn become_new(&self, client: &mut Client, progress: &mut dyn FnMut(u64)) -> Result<Synced> {
+        self.alone(client, |client| {
+            let done = self.become_new_alone(client, progress);
+            if done.is_err() {
+                // The error that is told is the one that came first; what is left does no harm.
+                let _ = self.follow_no_next(client);
+            }
+            done
+        })
+    }
+
+    /// The tables of the schema, as they are.
+    pub(super) fn sources(&self, client: &mut impl GenericClient) -> Result<Sources<'_>> {
+        let source = self.schema.source().map_or(self.name(), |source| source.table.as_str());
+        let table = Table::read(client, source)?;
+        Sources::new(client, table, &self.schema)
+    }
+
+    fn become_new_alone(&self, client: &mut Client, progress: &mut dyn FnMut(u64)) -> Result<Synced> {
+        // From now on changes are logged for both schemas: a key too many does no harm.
+        let mut transaction = client.transaction().map_err(failed(ADOPTING))?;
+        let there = self.require(&mut transaction)?;
+        let mut sources = self.sources(&mut transaction)?;
+        sources.revision = there.revision + 1;
+        state::follow_next(&mut transaction, &self.names, &sources, &there)?;
+        transaction.commit().map_err(failed(ADOPTING))?;
+
+        let begun = client.build_transaction().isolation_level(IsolationLevel::RepeatableRead).start();
+        let mut transaction = begun.map_err(failed(ADOPTING))?;
+        let there = self.require(&mut transaction)?;
+        let sql = format!("DELETE FROM {}", self.names.inside("log"));
+        transaction.execute_typed(&sql, &[]).map_err(failed(ADOPTING))?;
+        let replaced: Vec<_> = there.manifest.pieces().collect();
+        let base = Manifest { schema: Arc::clone(&self.schema), shelves: Vec::new(), ..there.manifest };
+        let view = PostgresView::new(&mut transaction, &self.names, &self.cache, Arc::new(base));
+        let synced = self.build_all(view, &replaced, progress)?;
+        state::become_next(&mut transaction, &self.names, &sources, &self.rows)?;
+        transaction.commit().map_err(failed(ADOPTING))?;
+        Ok(synced)
+    }
+
+    /// Follows no other schema than the one that the cellar has.
+    fn follow_no_next(&self, client: &mut Client) -> Result<()> {
+        let mut transaction = client.transaction().map_err(failed(ADOPTING))?;
+        let there = self.require(&mut transaction)?;
+        state::follow_no_next(&mut transaction, &self.names, &there)?;
+        transaction.commit().map_err(failed(ADOPTING))
+    }
+
+    pub(super) fn require(&self, client: &mut impl GenericClient) -> Result<There> {
+        state::look(client, &self.names)?.ok_or_else(|| not_there(client, &self.names))
+    }
+
+    /// Takes search off a table: removes the triggers, functions and tables of a cellar, and nothing else.
+    ///
+    /// # Errors
+    /// [`ErrorKind::NotACellar`](crate::ErrorKind::NotACellar) if there is none; or if something that is not ours was put beside it.
+    pub fn release(client: &mut impl GenericClient, name: &str) -> Result<()> {
+        const RELEASING: &str = "Releasing a table";
+        let names = Names::new(name)?;
+        let mut transaction = client.transaction().map_err(failed(RELEASING))?;
+        if !state::exists(&mut transaction, &names)? {
+            return Err(not_there(&mut transaction, &names));
+        }
+        state::remove(&mut transaction, &names)?;
+        transaction.commit().map_err(failed(RELEASING))
+    }
+
+    /// Lets a role search: it may read what belongs to the cellar, and change nothing. The rows it may read are the
+    /// application's to say.
+    ///
+    /// # Errors
+    /// If there is no such role, or the connection's own role may not grant it.
+    pub fn allow(&self, client: &mut impl GenericClient, role: &str) -> Result<()> {
+        let role = super::names::quoted(role);
+        let tables: Vec<_> = super::names::TABLES.iter().map(|table| self.names.inside(table)).collect();
+        let sql = format!(
+            "GRANT USAGE ON SCHEMA {} TO {role}; GRANT SELECT ON {} TO {role}",
+            self.names.schema(),
+            tables.join(", ")
+        );
+        client.batch_execute(&sql).map_err(failed("Letting a role search"))
+    }
+}

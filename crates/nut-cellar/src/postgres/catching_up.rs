@@ -1,0 +1,230 @@
+//! Catching up: rows that changed become shelves.
+
+use super::cellar::PostgresCellar;
+use super::failure::failed;
+use super::place::{PostgresUnit, PostgresView};
+use super::reading::{Keys, Rows};
+use super::state::{ROW, Seen};
+use crate::rows::spans;
+use crate::rows::{Kept, Spool, Synced, Unreadable, Work};
+use nut_cellar_core::{Batch, Error, Key, Manifest, Merging, PieceId, Result, Unit, View};
+use postgres::types::{ToSql, Type};
+use postgres::{Client, GenericClient, IsolationLevel};
+use std::sync::Arc;
+
+/// How many rows of the first fill are fetched at a time.
+const FETCHED: u32 = 1_000;
+/// Tells our session locks from those of others.
+const LOCK: i32 = 0x4e75_7443;
+
+const SYNCING: &str = "Catching up";
+
+impl PostgresCellar {
+    /// Reads all rows into shelves that take the place of others, with nothing below them, in the transaction that is open.
+    pub(super) fn build_all<C: GenericClient>(
+        &self,
+        view: PostgresView<'_, C>,
+        replaced: &[PieceId],
+        progress: &mut dyn FnMut(u64),
+    ) -> Result<Synced> {
+        let mut spool = Spool::new(&view);
+        let mut batch = Batch::new(&mut spool, &self.opened, &self.schema)?;
+        let unreadable = self.put_all(&view, &mut batch, progress)?;
+        let published = batch.publish()?;
+        let contents = spool.into_contents();
+        let base = view.manifest()?.ok_or_else(Error::overtaken)?;
+        let mut unit = PostgresUnit::new(view);
+        if !contents.changed() {
+            // There is no row any more.
+            let next = Manifest { generation: base.generation + 1, ..Manifest::clone(&base) };
+            unit.swap(Some(base.generation), &next)?;
+        }
+        unit.remove(replaced)?;
+        contents.pour(&mut unit)?;
+        Ok(Synced { put: published.put, removed: published.removed, unreadable })
+    }
+
+    /// Puts the rows that the log names into `spool`, and removes the records whose rows are gone.
+    pub(super) fn put_pending(&self, seen: &Seen, spool: &mut Spool<'_>, merging: Merging) -> Result<Synced> {
+        let mut batch = Batch::new(spool, &self.opened, &self.schema)?;
+        batch.set_merging(merging);
+        let mut unreadable = Unreadable::default();
+        for (key, row) in &seen.pending {
+            match self.rows.record(row, ROW, &self.schema, &mut unreadable)? {
+                Some(record) => batch.put(&record)?,
+                None => batch.remove(key)?,
+            }
+        }
+        let published = batch.publish()?;
+        Ok(Synced { put: published.put, removed: published.removed, unreadable })
+    }
+
+    /// Turns the rows that the log names into a shelf. Changes no result, and makes searches faster. If somebody else is at
+    /// it, waits until they are done.
+    ///
+    /// # Errors
+    /// [`ErrorKind::OutOfStep`](crate::ErrorKind::OutOfStep) if the triggers are gone, or if the database can't be written.
+    pub fn sync(&self, client: &mut Client) -> Result<Synced> {
+        self.catch_up(client, Work::Pending(Merging::Small), |_| ())
+    }
+
+    /// Catches up, and merges the shelves that are due: also those that [`sync`](Self::sync) leaves because they are large.
+    ///
+    /// # Errors
+    /// As for [`sync`](Self::sync).
+    pub fn tidy(&self, client: &mut Client) -> Result<Synced> {
+        self.catch_up(client, Work::Pending(Merging::Due), |_| ())
+    }
+
+    /// Catches up, and merges all shelves into one.
+    ///
+    /// # Errors
+    /// As for [`sync`](Self::sync).
+    pub fn compact(&self, client: &mut Client) -> Result<Synced> {
+        self.catch_up(client, Work::Pending(Merging::Whole), |_| ())
+    }
+
+    /// Under a lock of the session, which ends with it: taken before the transaction, so that what the one before has published
+    /// is seen.
+    pub(super) fn alone(
+        &self,
+        client: &mut Client,
+        work: impl FnOnce(&mut Client) -> Result<Synced>,
+    ) -> Result<Synced> {
+        let state = self.names.inside("state");
+        let lock =
+            |what: &str| format!("SELECT pg_catalog.{what}($1, $2::pg_catalog.regclass::oid::integer)");
+        let parameters: [(&(dyn ToSql + Sync), Type); 2] = [(&LOCK, Type::INT4), (&state, Type::TEXT)];
+        client.query_typed(&lock("pg_advisory_lock"), &parameters).map_err(failed(SYNCING))?;
+        let done = spans::catch_up(self.name(), || work(client));
+        // A connection that is gone has let go of it.
+        let freed = client.query_typed(&lock("pg_advisory_unlock"), &parameters).map_err(failed(SYNCING));
+        done.and_then(|synced| freed.map(|_| synced))
+    }
+
+    pub(super) fn catch_up(
+        &self,
+        client: &mut Client,
+        work: Work,
+        mut progress: impl FnMut(u64),
+    ) -> Result<Synced> {
+        self.alone(client, |client| self.catch_up_alone(client, work, &mut progress))
+    }
+
+    fn catch_up_alone(
+        &self,
+        client: &mut Client,
+        work: Work,
+        progress: &mut dyn FnMut(u64),
+    ) -> Result<Synced> {
+        let begun = client.build_transaction().isolation_level(IsolationLevel::RepeatableRead).start();
+        let mut transaction = begun.map_err(failed(SYNCING))?;
+        let mut seen = self.see(&mut transaction, None)?;
+        // Joined rows that belong to no record are logged, too, and name nothing.
+        if seen.filled && seen.log.is_none() && work == Work::Pending(Merging::Small) {
+            return Ok(Synced::default());
+        }
+        seen.emptied |= work == Work::Anew;
+        // Exactly the rows that the transaction sees: what commits later stays for the next time.
+        let sql = format!("DELETE FROM {}", self.names.inside("log"));
+        transaction.execute_typed(&sql, &[]).map_err(failed(SYNCING))?;
+        let view = PostgresView::new(&mut transaction, &self.names, &self.cache, seen.base());
+        let replaced: Vec<_> = if seen.emptied { seen.manifest.pieces().collect() } else { Vec::new() };
+        let synced = match work {
+            Work::Pending(merging) if seen.filled => {
+                let mut spool = Spool::new(&view);
+                let synced = self.put_pending(&seen, &mut spool, merging)?;
+                let contents = spool.into_contents();
+                let mut unit = PostgresUnit::new(view);
+                if seen.emptied && !contents.changed() {
+                    let base = seen.base();
+                    let next = Manifest { generation: base.generation + 1, ..Manifest::clone(&base) };
+                    unit.swap(Some(base.generation), &next)?;
+                }
+                unit.remove(&replaced)?;
+                contents.pour(&mut unit)?;
+                synced
+            }
+            _ => self.build_all(view, &replaced, progress)?,
+        };
+        let sql = format!("UPDATE {} SET filled = true WHERE NOT filled", self.names.inside("state"));
+        transaction.execute_typed(&sql, &[]).map_err(failed(SYNCING))?;
+        transaction.commit().map_err(failed(SYNCING))?;
+        Ok(synced)
+    }
+
+    /// Puts all rows of the table, in key order, through a cursor.
+    pub(super) fn put_all<C: GenericClient>(
+        &self,
+        view: &PostgresView<'_, C>,
+        batch: &mut Batch<'_>,
+        progress: &mut dyn FnMut(u64),
+    ) -> Result<Unreadable> {
+        let Rows { table, key_column, condition, .. } = &self.rows;
+        let selected = self.rows.selected();
+        view.query(&format!(
+            "DECLARE cellar_rows NO SCROLL CURSOR FOR SELECT {selected} FROM {table} t WHERE {condition} ORDER BY t.{key_column}"
+        ))?;
+        let mut unreadable = Unreadable::default();
+        let mut count = 0;
+        loop {
+            let rows = view.query(&format!("FETCH {FETCHED} FROM cellar_rows"))?;
+            for row in &rows {
+                if let Some(record) = self.rows.record(row, 0, &self.schema, &mut unreadable)? {
+                    batch.put(&record)?;
+                }
+            }
+            count += rows.len() as u64;
+            progress(count);
+            if rows.is_empty() {
+                break;
+            }
+        }
+        view.query("CLOSE cellar_rows")?;
+        Ok(unreadable)
+    }
+
+    /// Notes that rows with these keys may have changed without a trigger that saw it, so that they are read again; inside the
+    /// application's transaction, if it is in one. A key of another kind than the table's is none of its keys, and left out.
+    ///
+    /// # Errors
+    /// If the log can't be written.
+    pub fn touch<'k>(
+        &self,
+        client: &mut impl GenericClient,
+        keys: impl IntoIterator<Item = &'k Key>,
+    ) -> Result<()> {
+        let keys = Keys::of(self.rows.key, keys);
+        let (kind, array) = self.rows.key.array();
+        let sql =
+            format!("INSERT INTO {}(key) SELECT pg_catalog.unnest($1::{array})", self.names.inside("log"));
+        client.execute_typed(&sql, &[(keys.parameter(), kind)]).map(|_| ()).map_err(failed("Noting changes"))
+    }
+
+    /// Reads all rows again, into shelves that replace those there are. Searches go on with these until it is done.
+    ///
+    /// # Errors
+    /// As for [`sync`](Self::sync).
+    pub fn rebuild(&self, client: &mut Client) -> Result<Synced> {
+        self.catch_up(client, Work::Anew, |_| ())
+    }
+}
+
+/// A cellar with a connection of its own, for a [`Keeper`](crate::rows::Keeper).
+impl Kept for (Client, Arc<PostgresCellar>) {
+    fn pending(&mut self, most: u64) -> Result<u64> {
+        let sql = format!("SELECT count(*) FROM (SELECT 1 FROM {} LIMIT $1) l", self.1.names.inside("log"));
+        let most = i64::try_from(most).unwrap_or(i64::MAX);
+        let row =
+            self.0.query_typed_one(&sql, &[(&most, Type::INT8)]).map_err(failed("Looking for changes"))?;
+        Ok(u64::try_from(row.get::<_, i64>(0)).unwrap_or(0))
+    }
+
+    fn sync(&mut self) -> Result<Synced> {
+        self.1.sync(&mut self.0)
+    }
+
+    fn tidy(&mut self) -> Result<Synced> {
+        self.1.tidy(&mut self.0)
+    }
+}

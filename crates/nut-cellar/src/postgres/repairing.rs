@@ -1,0 +1,67 @@
+//! Finding what no trigger saw, and what is damaged; and mending it.
+
+use super::cellar::PostgresCellar;
+use super::failure::failed;
+use super::place::PostgresView;
+use super::state::Seen;
+use crate::rows::{self, Repaired, Spool};
+use nut_cellar_core::{Difference, Key, Merging, Opened, Result, Snapshot};
+use postgres::{Client, GenericClient, IsolationLevel};
+
+impl PostgresCellar {
+    /// Checks every checksum and every invariant of the layout. Whether the records agree with the rows
+    /// [`differences`](Self::differences) tells.
+    ///
+    /// # Errors
+    /// [`ErrorKind::Damaged`](crate::ErrorKind::Damaged) at the first thing that is not right; or as for [`find`](Self::find).
+    pub fn check(&self, client: &mut impl GenericClient) -> Result<()> {
+        self.on_state(client, None, Seen::shelves, |view, _| {
+            Snapshot::open(view, &Opened::new())?.check(view)
+        })
+    }
+
+    /// The records that are not what their rows say, with in what they differ: those of rows whose change no trigger saw. Rows that
+    /// the log names are seen. Reads all rows and all of the cellar.
+    ///
+    /// # Errors
+    /// [`ErrorKind::Damaged`](crate::ErrorKind::Damaged) if the cellar can't be read; or as for [`find`](Self::find).
+    pub fn differences(&self, client: &mut Client) -> Result<Vec<(Key, Difference)>> {
+        const COMPARING: &str = "Comparing records with rows";
+        let begin =
+            client.build_transaction().isolation_level(IsolationLevel::RepeatableRead).read_only(true);
+        let mut transaction = begin.start().map_err(failed(COMPARING))?;
+        let seen = self.see(&mut transaction, None)?;
+        let view = PostgresView::new(&mut transaction, &self.names, &self.cache, seen.base());
+        let mut overlay = Spool::new(&view);
+        self.put_pending(&seen, &mut overlay, Merging::Never)?;
+        let snapshot = Snapshot::open(&overlay, &self.opened)?;
+        rows::differences(&overlay, &snapshot, &self.schema, |batch| {
+            self.put_all(&view, batch, &mut |_| ()).map(|_| ())
+        })
+    }
+
+    /// Reads rows again whose records [differ](Self::differences); all of them if the cellar is damaged, or if its triggers are
+    /// gone or altered, which are made again then.
+    ///
+    /// # Errors
+    /// As for [`sync`](Self::sync).
+    pub fn repair(&self, client: &mut Client) -> Result<Repaired> {
+        let mut transaction = client.transaction().map_err(failed("Looking at the cellar"))?;
+        let there = self.require(&mut transaction)?;
+        transaction.rollback().map_err(failed("Looking at the cellar"))?;
+        if *there.manifest.schema == *self.schema && !there.standing {
+            self.become_new(client, &mut |_| ())?;
+            return Ok(Repaired { rebuilt: true, ..Repaired::default() });
+        }
+        let records = match self.check(client).and_then(|()| self.differences(client)) {
+            Err(error) if error.is_damaged() => {
+                self.rebuild(client)?;
+                return Ok(Repaired { rebuilt: true, ..Repaired::default() });
+            }
+            records => records?,
+        };
+        self.touch(client, records.iter().map(|(key, _)| key))?;
+        self.sync(client)?;
+        Ok(Repaired { records, rebuilt: false })
+    }
+}

@@ -1,0 +1,64 @@
+//! Finding what no trigger saw, and what is damaged; and mending it.
+
+use super::cellar::SqliteCellar;
+use super::state::State;
+use super::transaction::Transaction;
+use crate::rows::{self, Laid, Repaired};
+use nut_cellar_core::{Difference, Key, Opened, Result, Snapshot};
+use rusqlite::Connection;
+
+impl SqliteCellar {
+    /// Checks every checksum and every invariant of the layout. Whether the records agree with the rows
+    /// [`differences`](Self::differences) tells.
+    ///
+    /// # Errors
+    /// [`ErrorKind::Damaged`](crate::ErrorKind::Damaged) at the first thing that is not right; or as for [`find`](Self::find).
+    pub fn check(&self, connection: &Connection) -> Result<()> {
+        let transaction = Transaction::to_read(connection)?;
+        let seen = self.see(connection)?;
+        let view = self.view(connection, &seen);
+        Snapshot::open(&view, &Opened::new())?.check(&view)?;
+        transaction.commit("Ending to read")
+    }
+
+    /// The records that are not what their rows say, with in what they differ: those of rows whose change no trigger saw. Rows that
+    /// the log names are seen. Reads all rows and all of the cellar.
+    ///
+    /// # Errors
+    /// [`ErrorKind::Damaged`](crate::ErrorKind::Damaged) if the cellar can't be read; or as for [`find`](Self::find).
+    pub fn differences(&self, connection: &Connection) -> Result<Vec<(Key, Difference)>> {
+        let transaction = Transaction::to_read(connection)?;
+        let seen = self.look(connection)?;
+        let view = self.view(connection, &seen);
+        let laid = Laid::new(&view, self.overlay(connection, &seen, &view)?);
+        let snapshot = Snapshot::open(&laid, &self.opened)?;
+        let all = rows::differences(&laid, &snapshot, &self.schema, |batch| {
+            self.put_all(connection, &seen, batch, &mut |_| ()).map(|_| ())
+        })?;
+        transaction.commit("Ending to read")?;
+        Ok(all)
+    }
+
+    /// Reads rows again whose records [differ](Self::differences); all of them if the cellar is damaged, or if its triggers are
+    /// gone or altered, which are made again then.
+    ///
+    /// # Errors
+    /// As for [`sync`](Self::sync).
+    pub fn repair(&self, connection: &Connection) -> Result<Repaired> {
+        let state = State::require(connection, &self.names, &self.manifests)?;
+        if state.manifest.schema == self.schema && !state.stands(connection, &self.names)? {
+            self.become_new(connection, &mut |_| ())?;
+            return Ok(Repaired { rebuilt: true, ..Repaired::default() });
+        }
+        let records = match self.check(connection).and_then(|()| self.differences(connection)) {
+            Err(error) if error.is_damaged() => {
+                self.rebuild(connection)?;
+                return Ok(Repaired { rebuilt: true, ..Repaired::default() });
+            }
+            records => records?,
+        };
+        self.touch(connection, records.iter().map(|(key, _)| key))?;
+        self.sync(connection)?;
+        Ok(Repaired { records, rebuilt: false })
+    }
+}
