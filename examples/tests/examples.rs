@@ -81,3 +81,18 @@ fn two_processes_see_each_others_rows() {
     assert!(said.contains("Together: 400 found"), "{said}");
     assert!(said.contains("0 pending"), "{said}");
 }
+
+#[test]
+fn rows_that_another_library_keeps_are_found() {
+    let server = Server::start();
+    // The folder with the socket, as a host.
+    let address = server.address("postgres");
+    let folder = address.split(' ').find_map(|part| part.strip_prefix("host=")).unwrap();
+    let port = address.split(' ').find_map(|part| part.strip_prefix("port=")).unwrap();
+    let url = format!("postgres://postgres@{}:{port}/postgres", folder.replace('/', "%2F"));
+    let done = Command::new(env!("CARGO_BIN_EXE_beside_sqlx")).arg(url).output().unwrap();
+    let said = String::from_utf8_lossy(&done.stdout);
+    let expected = "walnut:\n  1  Walnut box\n  2  Umbrella\nwalnuts:\n  1  Walnut box\n  2  Umbrella\n\
+                    walnuts:\n  4  Two walnuts\n  1  Walnut box\n  2  Umbrella\n1 and 2 found at once.\n";
+    assert_eq!(said, expected, "{}", String::from_utf8_lossy(&done.stderr));
+}
