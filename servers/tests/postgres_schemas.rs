@@ -4,9 +4,11 @@
 mod support;
 
 use nut_cellar::postgres::PostgresCellar;
+use nut_cellar::rows::Kept;
 use nut_cellar::schema::Condition;
 use nut_cellar::{Column, ErrorKind, Find, Join, Kind, Schema};
 use postgres::Client;
+use std::sync::Arc;
 use support::{connect, database};
 
 fn schema() -> Schema {
@@ -104,7 +106,11 @@ fn searches_and_changes_go_on_while_a_cellar_gets_another_schema() {
         assert_eq!(cellar.differences(&mut client).unwrap(), []);
     };
     agrees(&cellar);
-    cellar.sync(&mut connect(&address)).unwrap();
+    // A keeper that looked after the cellar before opens it again.
+    let mut kept = (connect(&address), Arc::new(old));
+    assert_eq!(kept.sync().unwrap_err().kind(), ErrorKind::OutOfStep);
+    kept.open_again().unwrap();
+    assert!(kept.sync().unwrap().put > 0);
     agrees(&cellar);
     // What only the old schema searched is no longer logged.
     client.batch_execute("UPDATE items SET notes = 'oak' WHERE id = 7; DELETE FROM claims").unwrap();

@@ -1,11 +1,13 @@
 //! A cellar that gets another schema, or its triggers back: what is read again, what goes on meanwhile, what is left behind.
 #![allow(clippy::unwrap_used, reason = "a test fails by panicking")]
 
+use nut_cellar::rows::Kept;
 use nut_cellar::schema::{Change, Condition};
 use nut_cellar::sqlite::SqliteCellar;
 use nut_cellar::{Column, ErrorKind, Find, Join, Kind, Schema};
 use rusqlite::Connection;
 use std::path::Path;
+use std::sync::Arc;
 
 fn schema() -> Schema {
     Schema::new("id").with("title", Column::text("en")).with("notes", Column::text("none"))
@@ -124,7 +126,11 @@ fn searches_and_changes_go_on_while_a_cellar_gets_another_schema() {
         assert_eq!(cellar.differences(&db).unwrap(), []);
     };
     agrees(&cellar);
-    cellar.sync(&db).unwrap();
+    // A keeper that looked after the cellar before opens it again.
+    let mut kept = (Connection::open(&path).unwrap(), Arc::new(old));
+    assert_eq!(kept.sync().unwrap_err().kind(), ErrorKind::OutOfStep);
+    kept.open_again().unwrap();
+    assert!(kept.sync().unwrap().put > 0);
     agrees(&cellar);
     assert_eq!(triggers(&db).iter().filter(|name| name.contains("next")).count(), 0);
     // What only the old schema searched is no longer logged.

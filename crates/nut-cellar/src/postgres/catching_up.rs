@@ -227,4 +227,9 @@ impl Kept for (Client, Arc<PostgresCellar>) {
     fn tidy(&mut self) -> Result<Synced> {
         self.1.tidy(&mut self.0)
     }
+
+    fn open_again(&mut self) -> Result<()> {
+        self.1 = Arc::new(PostgresCellar::open(&mut self.0, self.1.name())?);
+        Ok(())
+    }
 }

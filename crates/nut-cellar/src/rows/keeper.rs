@@ -4,7 +4,7 @@
 //! other's work and no harm.
 
 use super::Synced;
-use nut_cellar_core::Result;
+use nut_cellar_core::{ErrorKind, Result};
 use std::sync::{Arc, Condvar, Mutex, PoisonError};
 use std::thread::JoinHandle;
 use std::time::{Duration, Instant};
@@ -28,6 +28,12 @@ pub trait Kept: Send {
     /// # Errors
     /// If the database can't be written.
     fn tidy(&mut self) -> Result<Synced>;
+
+    /// Opens the cellar again, as it is now: somebody may have given it another schema.
+    ///
+    /// # Errors
+    /// If it can't be opened.
+    fn open_again(&mut self) -> Result<()>;
 }
 
 /// When a keeper works.
@@ -141,6 +147,10 @@ pub fn keep(kept: &mut dyn Kept, pace: &Pace, stop: &Stop, mut told: impl FnMut(
             Ok(None) => {}
             Ok(Some(synced)) => told(Ok(&synced)),
             Err(error) => {
+                if error.kind() == ErrorKind::OutOfStep {
+                    // Whether that helps the next try tells.
+                    let _ = kept.open_again();
+                }
                 told(Err(error));
                 rest = pace.patience;
             }
@@ -151,13 +161,13 @@ pub fn keep(kept: &mut dyn Kept, pace: &Pace, stop: &Stop, mut told: impl FnMut(
 #[cfg(test)]
 mod tests {
     use super::*;
-    use nut_cellar_core::{Error, ErrorKind};
+    use nut_cellar_core::Error;
 
     /// Changes that wait, and what was done.
     #[derive(Default)]
     struct Office {
         pending: u64,
-        fails: bool,
+        fails: Option<ErrorKind>,
         done: Vec<&'static str>,
     }
 
@@ -168,8 +178,8 @@ mod tests {
 
         fn sync(&mut self) -> Result<Synced> {
             let mut office = self.lock().unwrap();
-            if std::mem::take(&mut office.fails) {
-                return Err(Error::new(ErrorKind::Busy, "not now"));
+            if let Some(kind) = office.fails.take() {
+                return Err(Error::new(kind, "not now"));
             }
             office.done.push("sync");
             let put = std::mem::take(&mut office.pending);
@@ -179,6 +189,11 @@ mod tests {
         fn tidy(&mut self) -> Result<Synced> {
             self.lock().unwrap().done.push("tidy");
             Ok(Synced::default())
+        }
+
+        fn open_again(&mut self) -> Result<()> {
+            self.lock().unwrap().done.push("open");
+            Ok(())
         }
     }
 
@@ -222,7 +237,8 @@ mod tests {
 
     #[test]
     fn what_fails_is_tried_again_and_what_is_idle_is_tidied_once() {
-        let office = Arc::new(Mutex::new(Office { pending: 1, fails: true, done: Vec::new() }));
+        let office =
+            Arc::new(Mutex::new(Office { pending: 1, fails: Some(ErrorKind::Busy), done: Vec::new() }));
         let soon = Duration::from_millis(1);
         let pace = Pace { every: soon, enough: 1, patience: soon, idle: soon, load: 0.9 };
         let failures = Arc::new(Mutex::new(0));
@@ -233,7 +249,10 @@ mod tests {
         until(&office, |office| office.done == ["sync", "tidy"]);
         std::thread::sleep(Duration::from_millis(30));
         assert_eq!((office.lock().unwrap().done.len(), *failures.lock().unwrap()), (2, 1));
-        office.lock().unwrap().pending = 1;
-        until(&office, |office| office.done == ["sync", "tidy", "sync", "tidy"]);
+        {
+            let mut office = office.lock().unwrap();
+            (office.pending, office.fails) = (1, Some(ErrorKind::OutOfStep));
+        }
+        until(&office, |office| office.done == ["sync", "tidy", "open", "sync", "tidy"]);
     }
 }

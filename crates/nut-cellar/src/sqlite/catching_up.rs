@@ -243,4 +243,9 @@ impl Kept for (Connection, Arc<SqliteCellar>) {
     fn tidy(&mut self) -> Result<Synced> {
         self.1.tidy(&self.0)
     }
+
+    fn open_again(&mut self) -> Result<()> {
+        self.1 = Arc::new(SqliteCellar::open(&self.0, self.1.name())?);
+        Ok(())
+    }
 }
