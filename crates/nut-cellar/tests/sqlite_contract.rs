@@ -10,11 +10,12 @@
 use nut_cellar::rows::Adopted;
 use nut_cellar::sqlite::{SqliteCellar, cellars};
 use nut_cellar::text::Pattern;
-use nut_cellar::{Column, ErrorKind, Find, Kind, Schema};
+use nut_cellar::{Column, ErrorKind, Find, Kind, Query, Schema};
 use rusqlite::Connection;
 use rusqlite::trace::{TraceEvent, TraceEventCodes};
 use std::path::Path;
 use std::sync::{Arc, Mutex};
+use std::time::Duration;
 
 fn schema() -> Schema {
     Schema::new("id").with("title", Column::text("en")).with("notes", Column::text("none"))
@@ -81,7 +82,7 @@ fn a_search_reads_the_rows_that_changed_since_the_last_and_no_others() {
     let on_rows: Vec<_> = ours.iter().filter(|sql| sql.contains("\"items\"")).cloned().collect();
     let expected = |key: &str| {
         format!(
-            "SELECT base.\"id\", base.\"title\", base.\"notes\" FROM main.\"items\" AS base WHERE base.\"id\" = '{key}'"
+            "SELECT base.\"id\", base.\"title\", base.\"notes\" FROM main.\"items\" AS base WHERE true AND base.\"id\" = '{key}'"
         )
     };
     assert_eq!(on_rows, ["k77", "k78", "k79"].map(expected));
@@ -371,4 +372,20 @@ fn terms_are_those_of_the_rows_that_the_transaction_sees() {
     assert_eq!(terms("oak"), [("oak".to_owned(), 298)]);
     db.execute_batch("ROLLBACK").unwrap();
     assert_eq!(terms("*ox*"), [("box".to_owned(), 300)]);
+}
+
+#[test]
+fn a_plan_tells_changed_rows_from_shelves_and_info_how_old_they_are() {
+    let db = shop(1);
+    let cellar = SqliteCellar::adopt(&db, "items", &schema()).unwrap();
+    assert_eq!(cellar.info(&db).unwrap().oldest, None);
+    db.execute_batch("INSERT INTO items VALUES ('new', 'oak', '')").unwrap();
+    let (_, report) = cellar.search_reporting(&db, &Query::word("oak"), &Find::new()).unwrap();
+    assert_eq!(report.shelves.iter().map(|went| went.overlay).collect::<Vec<_>>(), [false, true]);
+    let info = cellar.info(&db).unwrap();
+    assert!(info.oldest.unwrap() < Duration::from_mins(1), "{info:?}");
+    // The table is one page.
+    assert_eq!(info.table, Some(4096));
+    cellar.sync(&db).unwrap();
+    assert_eq!(cellar.info(&db).unwrap().oldest, None);
 }

@@ -8,6 +8,7 @@ use nut_cellar::{Column, ErrorKind, Find, Join, Kind, Schema};
 use rusqlite::Connection;
 use std::path::Path;
 use std::sync::Arc;
+use std::time::Duration;
 
 fn schema() -> Schema {
     Schema::new("id").with("title", Column::text("en")).with("notes", Column::text("none"))
@@ -145,6 +146,29 @@ fn searches_and_changes_go_on_while_a_cellar_gets_another_schema() {
     assert_eq!(total(&cellar, &db, "oak"), 1);
     SqliteCellar::release(&db, "items").unwrap();
     assert_eq!(triggers(&db).len(), 0);
+}
+
+/// A program that publishes all the time is kept out in the end.
+#[test]
+fn a_schema_is_changed_however_often_others_publish() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("app.db");
+    let db = office(&path);
+    let old = SqliteCellar::adopt(&db, "items", &schema()).unwrap();
+    let other = Connection::open(&path).unwrap();
+    other.busy_timeout(Duration::ZERO).unwrap();
+    let (mut published, mut waited) = (0, 0);
+    let mut interfere = |_| {
+        let written = other.execute("UPDATE items SET title = title || ' elm' WHERE id = 5", []);
+        match written.is_ok().then(|| old.sync(&other)) {
+            Some(synced) => published += synced.map_or(0, |synced| synced.put),
+            None => waited += 1,
+        }
+    };
+    let (cellar, adopted) = SqliteCellar::adopt_with(&db, "items", &next(), &mut interfere).unwrap();
+    assert_eq!((adopted.synced.put, cellar.differences(&db).unwrap().len()), (ROWS, 0));
+    assert!(published >= 4 && waited > 0, "{published} published, {waited} waited");
+    assert_eq!(total(&cellar, &db, "elm"), 1);
 }
 
 #[test]

@@ -1,12 +1,11 @@
-//! What an application is told of how its searches go.
+//! What a program that listens with `tracing` is told. One test only: whether somebody listens is asked of the whole process.
 #![allow(clippy::unwrap_used, reason = "a test fails by panicking")]
 
 use nut_cellar::sqlite::SqliteCellar;
-use nut_cellar::{Column, Find, Query, Schema};
+use nut_cellar::{Column, Find, Schema};
 use rusqlite::Connection;
 use std::fmt::{Debug, Write};
 use std::sync::{Arc, Mutex};
-use std::time::Duration;
 use tracing::field::{Field, Visit};
 use tracing::span::{Attributes, Id, Record};
 use tracing::{Event, Metadata, Subscriber};
@@ -74,19 +73,4 @@ fn searches_and_catching_up_are_spans() {
     assert_eq!(spans[2], "catch_up cellar=\"items\" put=1 removed=1");
     assert!(spans[3].starts_with("search cellar=\"items\" overlay=false error="), "{}", spans[3]);
     assert_eq!(spans.len(), 4);
-}
-
-#[test]
-fn a_plan_tells_changed_rows_from_shelves_and_info_how_old_they_are() {
-    let (db, cellar) = office();
-    assert_eq!(cellar.info(&db).unwrap().oldest, None);
-    db.execute_batch("INSERT INTO items VALUES (2, 'oak')").unwrap();
-    let (_, report) = cellar.search_reporting(&db, &Query::word("oak"), &Find::new()).unwrap();
-    assert_eq!(report.shelves.iter().map(|went| went.overlay).collect::<Vec<_>>(), [false, true]);
-    let info = cellar.info(&db).unwrap();
-    assert!(info.oldest.unwrap() < Duration::from_mins(1), "{info:?}");
-    // The table is one page.
-    assert_eq!(info.table, Some(4096));
-    cellar.sync(&db).unwrap();
-    assert_eq!(cellar.info(&db).unwrap().oldest, None);
 }

@@ -7,7 +7,7 @@ use super::place::{SqliteUnit, SqliteView};
 use super::reading::{Rows, last_entry};
 use super::sources::Sources;
 use super::state::{State, drop_triggers, make_next, next_stand, not_there, replace_triggers};
-use super::transaction::Transaction;
+use super::transaction::{Meanwhile, Transaction};
 use super::triggers::triggers;
 use crate::rows::{self, Adopted, Synced, Work};
 use nut_cellar_core::schema::Change;
@@ -108,7 +108,7 @@ impl SqliteCellar {
         connection: &Connection,
         progress: &mut dyn FnMut(u64),
     ) -> Result<Synced> {
-        let done = self.again_if_overtaken(|| self.become_new_once(connection, progress));
+        let done = self.again_if_overtaken(|meanwhile| self.become_new_once(connection, meanwhile, progress));
         if done.is_err() && connection.is_autocommit() {
             // The error that is told is the one that came first; what is left does no harm.
             let _ = drop_triggers(connection, &self.names, Time::Next);
@@ -116,7 +116,12 @@ impl SqliteCellar {
         done
     }
 
-    fn become_new_once(&self, connection: &Connection, progress: &mut dyn FnMut(u64)) -> Result<Synced> {
+    fn become_new_once(
+        &self,
+        connection: &Connection,
+        meanwhile: Meanwhile,
+        progress: &mut dyn FnMut(u64),
+    ) -> Result<Synced> {
         // From now on changes are logged for both schemas: a key too many does no harm.
         let writing = Transaction::to_write(connection, ADOPTING)?;
         let sources = self.sources(connection)?;
@@ -124,7 +129,7 @@ impl SqliteCellar {
         let made = make_next(connection, &self.names, of, &triggers(&self.names, &sources, Time::Next)?)?;
         writing.commit(ADOPTING)?;
 
-        let reading = Transaction::to_read(connection)?;
+        let reading = meanwhile.begin(connection, ADOPTING)?;
         let at = State::time(connection)?;
         let mut state = State::require(connection, &self.names, &self.manifests)?;
         let replaced: Vec<_> = state.manifest.pieces().collect();
@@ -135,9 +140,8 @@ impl SqliteCellar {
         let last = last_entry(connection, &self.names)?;
         let seen = Seen { state, last, at };
         let (contents, synced) = self.build_all(connection, &seen, progress)?;
-        reading.commit(ADOPTING)?;
 
-        let writing = Transaction::to_write(connection, ADOPTING)?;
+        let writing = meanwhile.publish(reading, ADOPTING)?;
         if !next_stand(connection, &self.names, of, &made)? {
             return Err(Error::overtaken());
         }

@@ -6,7 +6,7 @@ use super::place::{SqliteUnit, SqliteView};
 use super::reading::{Rows, parameter, pending};
 use super::sources::Sources;
 use super::state::State;
-use super::transaction::Transaction;
+use super::transaction::{Meanwhile, Transaction};
 use crate::rows::spans;
 use crate::rows::{Contents, Kept, Spool, Synced, Unreadable, Work};
 use nut_cellar_core::{Batch, Error, ErrorKind, Key, Manifest, Merging, PieceId, Result, Unit};
@@ -50,18 +50,22 @@ impl SqliteCellar {
         work: Work,
         mut progress: impl FnMut(u64),
     ) -> Result<Synced> {
-        self.again_if_overtaken(|| self.catch_up_once(connection, work, &mut progress))
+        self.again_if_overtaken(|meanwhile| self.catch_up_once(connection, work, meanwhile, &mut progress))
     }
 
-    pub(super) fn again_if_overtaken(&self, mut work: impl FnMut() -> Result<Synced>) -> Result<Synced> {
+    /// The last time others have to wait, so that it comes to an end however often they publish.
+    pub(super) fn again_if_overtaken(
+        &self,
+        mut work: impl FnMut(Meanwhile) -> Result<Synced>,
+    ) -> Result<Synced> {
         spans::catch_up(self.name(), || {
             for _ in 1..TRIES {
-                match work() {
+                match work(Meanwhile::TheyWrite) {
                     Err(error) if error.is_overtaken() => {}
                     done => return done,
                 }
             }
-            work()
+            work(Meanwhile::TheyWait)
         })
     }
 
@@ -69,6 +73,7 @@ impl SqliteCellar {
         &self,
         connection: &Connection,
         work: Work,
+        meanwhile: Meanwhile,
         progress: &mut dyn FnMut(u64),
     ) -> Result<Synced> {
         const SYNCING: &str = "Catching up";
@@ -78,8 +83,8 @@ impl SqliteCellar {
                 "Catching up works in transactions of its own; commit or roll back the one that is open first.",
             ));
         }
-        // Build from one consistent view, without keeping any writer out.
-        let reading = Transaction::to_read(connection)?;
+        // Build from one consistent view.
+        let reading = meanwhile.begin(connection, SYNCING)?;
         let at = State::time(connection)?;
         let mut seen = Seen { at, ..self.see(connection)? };
         if seen.state.filled && seen.last.is_none() && work == Work::Pending(Merging::Small) {
@@ -98,10 +103,9 @@ impl SqliteCellar {
             }
             _ => self.build_all(connection, &seen, progress)?,
         };
-        reading.commit(SYNCING)?;
 
         // Publish in a short transaction, if nobody was faster.
-        let writing = Transaction::to_write(connection, SYNCING)?;
+        let writing = meanwhile.publish(reading, SYNCING)?;
         let now = State::require(connection, &self.names, &self.manifests)?;
         now.check_triggers(connection, &self.names)?;
         // The first fill of an empty table makes no new generation; every other state is told apart by `swap`.

@@ -50,6 +50,37 @@ impl<'c> Transaction<'c> {
     }
 }
 
+/// What other connections may do while shelves are built.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Meanwhile {
+    /// Write, and publish first.
+    TheyWrite,
+    /// Read only.
+    TheyWait,
+}
+
+impl Meanwhile {
+    /// Begins to read what shelves are built of.
+    pub fn begin<'c>(self, connection: &'c Connection, doing: &str) -> Result<Transaction<'c>> {
+        match self {
+            Self::TheyWrite => Transaction::to_read(connection),
+            Self::TheyWait => Transaction::to_write(connection, doing),
+        }
+    }
+
+    /// Goes on to publish them.
+    pub fn publish<'c>(self, reading: Transaction<'c>, doing: &str) -> Result<Transaction<'c>> {
+        let connection = reading.connection;
+        match self {
+            Self::TheyWrite => {
+                reading.commit(doing)?;
+                Transaction::to_write(connection, doing)
+            }
+            Self::TheyWait => Ok(reading),
+        }
+    }
+}
+
 impl Drop for Transaction<'_> {
     fn drop(&mut self) {
         // A commit that failed may have ended the transaction already.
