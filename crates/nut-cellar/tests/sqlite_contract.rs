@@ -235,7 +235,7 @@ fn hostile_names_and_values_are_only_names_and_values() {
 
 fn file(path: &Path) -> Connection {
     let db = Connection::open(path).unwrap();
-    db.busy_timeout(std::time::Duration::ZERO).unwrap();
+    db.busy_timeout(Duration::ZERO).unwrap();
     db
 }
 
