@@ -1,6 +1,6 @@
 //! In what one schema differs from another, and whether records have to be read again for it.
 
-use super::Schema;
+use super::{Schema, Source};
 use std::fmt;
 
 /// A difference between the schema of a cellar and the one it is to have.
@@ -28,6 +28,8 @@ pub enum Change {
     Packing,
     /// Another table, or other tables joined to it.
     Source,
+    /// Other rows of them.
+    Condition,
     /// Another column for the keys.
     Key,
 }
@@ -50,6 +52,7 @@ impl fmt::Display for Change {
             Self::Order => f.write_str("the columns are in another order"),
             Self::Packing => f.write_str("values are packed otherwise"),
             Self::Source => f.write_str("rows come from other tables"),
+            Self::Condition => f.write_str("other rows are searched"),
             Self::Key => f.write_str("another column is the key"),
         }
     }
@@ -70,7 +73,12 @@ impl Schema {
         let mut changes = Vec::new();
         let known = |name: &str, schema: &Self| schema.columns.contains_key(name);
         changes.extend((self.key != next.key).then_some(Change::Key));
-        changes.extend((self.source != next.source).then_some(Change::Source));
+        let conditions =
+            |schema: &Self| schema.source.as_ref().map_or(Vec::new(), |source| source.conditions.clone());
+        let tables =
+            |schema: &Self| schema.source.clone().map(|source| Source { conditions: Vec::new(), ..source });
+        changes.extend((tables(self) != tables(next)).then_some(Change::Source));
+        changes.extend((conditions(self) != conditions(next)).then_some(Change::Condition));
         changes.extend((self.packing != next.packing).then_some(Change::Packing));
         for (name, column) in self.columns() {
             let Some(other) = next.columns.get(name) else {
@@ -100,7 +108,7 @@ impl Schema {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::schema::{Column, Join, Kind, Packing};
+    use crate::schema::{Column, Condition, Join, Kind, Packing};
 
     fn schema() -> Schema {
         Schema::new("id").with("title", Column::text("en")).with("day", Column::of(Kind::Date))
@@ -127,6 +135,10 @@ mod tests {
             (
                 schema().from_table("items").joining(Join::one("stations", "stations.id = items.station_id")),
                 vec![Change::Source],
+            ),
+            (
+                schema().from_table("items").only(Condition::absent("gone")),
+                vec![Change::Source, Change::Condition],
             ),
         ];
         for (next, expected) in cases {

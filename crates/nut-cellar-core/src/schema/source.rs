@@ -70,7 +70,8 @@ impl Condition {
         Err(Error::new(
             ErrorKind::BadSchema,
             format!(
-                "What rows have to be needs a column and one of `absent = true`, `is = [\"waiting\"]` and                  `isnt = [\"auctioned\"]`; that of `{}` is not so.",
+                "What rows have to be needs a column and one of `absent = true`, `is = [\"waiting\"]` and \
+                 `isnt = [\"auctioned\"]`; that of `{}` is not so.",
                 self.column
             ),
         ))
