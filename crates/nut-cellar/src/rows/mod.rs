@@ -88,7 +88,8 @@ pub(crate) fn other_source(cellar: &str, table: &str, key: &str) -> Error {
     Error::new(
         ErrorKind::BadRequest,
         format!(
-            "The cellar `{cellar}` is not on table `{table}`, or goes by another key than `{key}`; adopt under another name, and              release `{cellar}` when nobody searches it any more."
+            "The cellar `{cellar}` is not on table `{table}`, or goes by another key than `{key}`; adopt under another name, and \
+             release `{cellar}` when nobody searches it any more."
         ),
     )
 }
