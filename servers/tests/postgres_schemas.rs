@@ -175,6 +175,14 @@ fn what_a_cellar_cannot_become_changes_nothing() {
         assert!(error.to_string().contains(says), "{error}");
         assert_eq!((total(&cellar, &mut client, "oak"), ours(&mut client)), (ROWS, stand.clone()));
     }
+    // One that fails when all rows have been read: somebody uses a function of ours.
+    let use_it = "CREATE VIEW used AS SELECT * FROM cellar_items.logged_rows(NULL)";
+    client.batch_execute(use_it).unwrap();
+    PostgresCellar::adopt(&mut client, "items", &next()).unwrap_err();
+    assert_eq!((total(&cellar, &mut client, "oak"), ours(&mut client)), (ROWS, stand));
+    client.batch_execute("DROP VIEW used; ALTER TABLE stations RENAME TO stops").unwrap();
+    assert_eq!(total(&cellar, &mut client, "oak"), ROWS, "what only the other schema needed is not watched");
+    client.batch_execute("ALTER TABLE stops RENAME TO stations").unwrap();
     let stopped = std::panic::catch_unwind(std::panic::AssertUnwindSafe(|| {
         PostgresCellar::adopt_with(&mut client, "items", &next(), |_| panic!("stopped half way"))
     }));
@@ -191,7 +199,8 @@ fn only_rows_that_are_as_they_have_to_be_are_found() {
     let mut client = connect(&database());
     client
         .batch_execute(
-            "CREATE TABLE items(id integer PRIMARY KEY, title text, \"gone at\" timestamptz, status text, room integer, kept boolean);
+            "CREATE TABLE items(id integer PRIMARY KEY, title text, \"gone at\" timestamptz, status text, room integer, kept boolean,
+               known integer DEFAULT 1, log integer, key text);
              INSERT INTO items VALUES (1, 'oak', NULL, 'waiting', 7, true), (2, 'oak', now(), 'waiting', 7, true),
                  (3, 'oak', NULL, 'it''s lost', 7, true), (4, 'oak', NULL, 'waiting', NULL, NULL)",
         )

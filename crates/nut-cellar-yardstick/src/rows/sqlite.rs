@@ -43,39 +43,26 @@ impl Sqlite {
     }
 }
 
+fn insert(connection: &Connection, item: &Item) -> Result<(), Failure> {
+    let Item { id, title, description, category, found_on, value_pence, .. } = item;
+    let (id, value) = (i64::try_from(*id)?, i64::try_from(*value_pence)?);
+    connection.prepare_cached(INSERT)?.execute(params![id, title, description, category, found_on, value])?;
+    Ok(())
+}
+
 impl Rows for Sqlite {
     const NAME: &'static str = "SQLite";
 
     fn insert_all(&mut self, items: &[Item]) -> Result<(), Failure> {
         let transaction = self.connection.transaction()?;
-        {
-            let mut insert = transaction.prepare_cached(INSERT)?;
-            for Item { id, title, description, category, found_on, value_pence, .. } in items {
-                insert.execute(params![
-                    i64::try_from(*id)?,
-                    title,
-                    description,
-                    category,
-                    found_on,
-                    i64::try_from(*value_pence)?
-                ])?;
-            }
+        for item in items {
+            insert(&transaction, item)?;
         }
         Ok(transaction.commit()?)
     }
 
     fn insert(&mut self, item: &Item) -> Result<(), Failure> {
-        let Item { id, title, description, category, found_on, value_pence, .. } = item;
-        let values = params![
-            i64::try_from(*id)?,
-            title,
-            description,
-            category,
-            found_on,
-            i64::try_from(*value_pence)?
-        ];
-        self.connection.prepare_cached(INSERT)?.execute(values)?;
-        Ok(())
+        insert(&self.connection, item)
     }
 
     fn set_note(&mut self, id: u64) -> Result<(), Failure> {

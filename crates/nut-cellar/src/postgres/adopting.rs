@@ -139,7 +139,9 @@ impl PostgresCellar {
     fn follow_no_next(&self, client: &mut Client) -> Result<()> {
         let mut transaction = client.transaction().map_err(failed(ADOPTING))?;
         let there = self.require(&mut transaction)?;
-        state::follow_no_next(&mut transaction, &self.names, &there)?;
+        let table = Table::of(&mut transaction, there.table)?;
+        let sources = Sources::new(&mut transaction, table, &there.manifest.schema)?;
+        state::follow_no_next(&mut transaction, &self.names, &sources, &there)?;
         transaction.commit().map_err(failed(ADOPTING))
     }
 

@@ -151,8 +151,14 @@ pub(super) fn follow_next(
 }
 
 /// Follows the tables of the schema that the cellar has, and no others.
-pub(super) fn follow_no_next(client: &mut impl GenericClient, names: &Names, there: &There) -> Result<()> {
+pub(super) fn follow_no_next(
+    client: &mut impl GenericClient,
+    names: &Names,
+    sources: &Sources<'_>,
+    there: &There,
+) -> Result<()> {
     remove_triggers(client, names, |revision| revision != there.revision)?;
+    set_followed(client, names, sources)?;
     set_watched(client, names, there.standing)
 }
 
@@ -171,15 +177,19 @@ pub(super) fn become_next(
         functions(names, sources, rows)?
     );
     client.batch_execute(&sql).map_err(failed(MAKING))?;
-    let (tables, columns) = followed(sources);
-    let sql = format!(
-        "UPDATE {} SET sources = $1, columns = $2, revision = $3, filled = true",
-        names.inside("state")
-    );
-    let parameters: [(&(dyn ToSql + Sync), Type); 3] =
-        [(&tables, Type::OID_ARRAY), (&columns, Type::TEXT_ARRAY), (&sources.revision, Type::INT4)];
-    client.execute_typed(&sql, &parameters).map_err(failed(MAKING))?;
+    set_followed(client, names, sources)?;
+    let sql = format!("UPDATE {} SET revision = $1, filled = true", names.inside("state"));
+    client.execute_typed(&sql, &[(&sources.revision, Type::INT4)]).map_err(failed(MAKING))?;
     set_watched(client, names, true)
+}
+
+/// Notes the tables whose changes are followed, and their columns.
+fn set_followed(client: &mut impl GenericClient, names: &Names, sources: &Sources<'_>) -> Result<()> {
+    let (tables, columns) = followed(sources);
+    let sql = format!("UPDATE {} SET sources = $1, columns = $2", names.inside("state"));
+    let parameters: [(&(dyn ToSql + Sync), Type); 2] =
+        [(&tables, Type::OID_ARRAY), (&columns, Type::TEXT_ARRAY)];
+    client.execute_typed(&sql, &parameters).map(|_| ()).map_err(failed(MAKING))
 }
 
 /// Notes what stands as what has to.
@@ -329,7 +339,7 @@ fn functions(names: &Names, sources: &Sources<'_>, rows: &Rows) -> Result<String
     let Rows { key, key_column, table, condition, .. } = rows;
     let (log, state, selected) = (names.inside("log"), names.inside("state"), rows.selected());
     let standing = standing(names);
-    // What is known already is not read again.
+    // What is known already, `$1`, is not read again; a name for it could be that of a column of the table.
     let function = |name: &str, logged: &str, from: &str| {
         let body = format!(
             "#variable_conflict use_column
@@ -346,7 +356,7 @@ fn functions(names: &Names, sources: &Sources<'_>, rows: &Rows) -> Result<String
         let columns: String =
             (0..rows.columns()).fold(String::new(), |columns, place| columns + &format!(", c{place} text"));
         format!(
-            "CREATE FUNCTION {}(known text) RETURNS TABLE (o0 bytea, o1 boolean, o2 boolean, o3 boolean, o4 text, o5 {kind}, o6 {kind}{columns})
+            "CREATE FUNCTION {}(text) RETURNS TABLE (o0 bytea, o1 boolean, o2 boolean, o3 boolean, o4 text, o5 {kind}, o6 {kind}{columns})
              LANGUAGE plpgsql STABLE SET jit = off SET plan_cache_mode = force_generic_plan SET search_path = pg_catalog, pg_temp AS {};",
             names.inside(name),
             literal(&body),
@@ -358,11 +368,11 @@ fn functions(names: &Names, sources: &Sources<'_>, rows: &Rows) -> Result<String
         keys = format!("{keys} UNION {}", sources.expansion(join, &log)?);
     }
     let logged = format!(
-        "LEFT JOIN LATERAL (SELECT key FROM ({keys}) k WHERE l.log IS DISTINCT FROM known OFFSET 0) k ON true
+        "LEFT JOIN LATERAL (SELECT key FROM ({keys}) k WHERE l.log IS DISTINCT FROM $1 OFFSET 0) k ON true
          LEFT JOIN LATERAL (SELECT * FROM {table} t WHERE t.{key_column} = k.key AND {condition} OFFSET 0) t ON true"
     );
     let all = format!(
-        "LEFT JOIN LATERAL (SELECT * FROM {table} t WHERE l.log IS DISTINCT FROM known AND {condition}) t ON true"
+        "LEFT JOIN LATERAL (SELECT * FROM {table} t WHERE l.log IS DISTINCT FROM $1 AND {condition}) t ON true"
     );
     Ok(function(LOGGED, "k.key", &logged) + &function(ALL, &format!("t.{key_column}"), &all))
 }
