@@ -187,8 +187,16 @@ fn a_role_that_may_only_search_changes_nothing_and_writers_need_no_rights_on_the
 
 #[test]
 fn hostile_names_and_queries_change_nothing() {
+    for backslashes in ["on", "off"] {
+        hostile_names_change_nothing(backslashes);
+    }
+}
+
+/// Whether texts take backslashes as they are is a setting of the session.
+fn hostile_names_change_nothing(backslashes: &str) {
     let address = database();
     let mut client = connect(&address);
+    client.batch_execute(&format!("SET standard_conforming_strings = {backslashes}")).unwrap();
     let name = "it\"e'm\\s; DROP TABLE kept; --$body$";
     let quoted = format!("\"{}\"", name.replace('"', "\"\""));
     client

@@ -173,7 +173,7 @@ impl Open {
         match self {
             Self::Folder(_) => Ok(None),
             Self::Sqlite(both) => both.1.differences(&both.0).map(Some),
-            Self::Postgres(both) => both.1.differences(&mut both.0.borrow_mut()).map(Some),
+            Self::Postgres(both) => both.1.differences(&mut *both.0.borrow_mut()).map(Some),
         }
     }
 
@@ -181,7 +181,7 @@ impl Open {
         match self {
             Self::Folder(cellar) => cellar.compact().map(|_| ()),
             Self::Sqlite(both) => both.1.compact(&both.0).map(|_| ()),
-            Self::Postgres(both) => both.1.compact(&mut both.0.borrow_mut()).map(|_| ()),
+            Self::Postgres(both) => both.1.compact(&mut *both.0.borrow_mut()).map(|_| ()),
         }
     }
 
@@ -223,7 +223,7 @@ impl Database {
                 SqliteCellar::adopt_with(connection, cellar, schema, progress).map(|(_, adopted)| adopted)
             }
             Self::Postgres(client, cellar) => {
-                PostgresCellar::adopt_with(client, cellar, schema, progress).map(|(_, adopted)| adopted)
+                PostgresCellar::adopt_with(&mut **client, cellar, schema, progress).map(|(_, adopted)| adopted)
             }
         }
     }
@@ -238,14 +238,14 @@ impl Database {
     pub fn repair(&mut self) -> Result<Repaired> {
         match self {
             Self::Sqlite(connection, cellar) => SqliteCellar::open(connection, cellar)?.repair(connection),
-            Self::Postgres(client, cellar) => PostgresCellar::open(&mut **client, cellar)?.repair(client),
+            Self::Postgres(client, cellar) => PostgresCellar::open(&mut **client, cellar)?.repair(&mut **client),
         }
     }
 
     pub fn sync(&mut self) -> Result<Synced> {
         match self {
             Self::Sqlite(connection, cellar) => SqliteCellar::open(connection, cellar)?.sync(connection),
-            Self::Postgres(client, cellar) => PostgresCellar::open(&mut **client, cellar)?.sync(client),
+            Self::Postgres(client, cellar) => PostgresCellar::open(&mut **client, cellar)?.sync(&mut **client),
         }
     }
 

@@ -6,7 +6,7 @@
 mod of_places;
 
 use nut_cellar_servers::Server;
-pub use of_places::{Dice, oracle};
+pub use of_places::{Dice, oracle, seeds};
 use postgres::{Client, NoTls};
 use std::sync::{Arc, LazyLock, Mutex, Weak};
 

@@ -275,6 +275,15 @@ impl Find {
         self
     }
 
+    /// Ends the search when this says so, too.
+    #[must_use]
+    pub fn or_stop_when(self, stop: impl Fn() -> bool + Send + Sync + 'static) -> Self {
+        match self.stop.clone() {
+            Some(StopWhen(first)) => self.stop_when(move || first() || stop()),
+            None => self.stop_when(stop),
+        }
+    }
+
     /// Lets a search that is long be done by so many threads, where all of a shelf is at hand: in memory, or in a folder that is
     /// mapped. It gives the same.
     #[must_use]

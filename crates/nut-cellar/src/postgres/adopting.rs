@@ -5,14 +5,14 @@ use super::failure::failed;
 use super::names::Names;
 use super::place::PostgresView;
 use super::reading::Rows;
+use super::session::{Connection, Own, Parameter, Sees, Session, Statements};
 use super::sources::Sources;
 use super::state::{self, There};
 use super::table::Table;
 use crate::rows::{self, Adopted, Synced, Work};
 use nut_cellar_core::schema::Change;
 use nut_cellar_core::{Manifest, Merging, Result, Schema};
-use postgres::types::{ToSql, Type};
-use postgres::{Client, GenericClient, IsolationLevel};
+use postgres::types::Type;
 use std::sync::Arc;
 
 const ADOPTING: &str = "Adopting a table";
@@ -29,7 +29,7 @@ impl PostgresCellar {
     /// # Errors
     /// [`ErrorKind::BadSchema`](crate::ErrorKind::BadSchema) if table or columns are not there, the table has no declared key, or it is one whose changes
     /// can't be followed; [`ErrorKind::BadRequest`](crate::ErrorKind::BadRequest) if there is such a cellar on another table or with other keys.
-    pub fn adopt(client: &mut Client, name: &str, schema: &Schema) -> Result<Self> {
+    pub fn adopt(client: &mut impl Connection, name: &str, schema: &Schema) -> Result<Self> {
         Self::adopt_with(client, name, schema, |_| ()).map(|(cellar, _)| cellar)
     }
 
@@ -38,14 +38,14 @@ impl PostgresCellar {
     /// # Errors
     /// As for [`adopt`](Self::adopt).
     pub fn adopt_with(
-        client: &mut Client,
+        client: &mut impl Connection,
         name: &str,
         schema: &Schema,
         mut progress: impl FnMut(u64),
     ) -> Result<(Self, Adopted)> {
         schema.check()?;
         let names = Names::new(name)?;
-        let mut transaction = client.transaction().map_err(failed(ADOPTING))?;
+        let mut transaction = Own::begin(client, Sees::Latest, ADOPTING)?;
         let source = schema.source().map_or(name, |source| source.table.as_str());
         let table = Table::read(&mut transaction, source)?;
         let oid = table.oid;
@@ -54,7 +54,7 @@ impl PostgresCellar {
         let rows = Rows::new(&sources)?;
         let Some(there) = state::look(&mut transaction, &names)? else {
             state::create(&mut transaction, &names, &sources, &rows)?;
-            transaction.commit().map_err(failed(ADOPTING))?;
+            transaction.commit()?;
             let cellar = Self::with(names, schema.clone(), rows);
             return match cellar.catch_up(client, Work::Pending(Merging::Small), progress) {
                 Ok(synced) => Ok((cellar, Adopted { rebuilt: true, synced, ..Adopted::default() })),
@@ -78,10 +78,10 @@ impl PostgresCellar {
             let (manifest, schema) = (there.manifest, Arc::new(schema.clone()));
             let next = Manifest { schema, generation: manifest.generation + 1, ..manifest };
             let sql = format!("UPDATE {} SET manifest = $1", names.inside("state"));
-            let parameters: [(&(dyn ToSql + Sync), Type); 1] = [(&next.encode(), Type::BYTEA)];
+            let parameters: [Parameter<'_>; 1] = [(&next.encode(), Type::BYTEA)];
             transaction.execute_typed(&sql, &parameters).map_err(failed(ADOPTING))?;
         }
-        transaction.commit().map_err(failed(ADOPTING))?;
+        transaction.commit()?;
         let cellar = Self::with(names, schema.clone(), rows);
         let synced = if rebuilt {
             cellar.become_new(client, &mut progress)?
@@ -94,7 +94,11 @@ impl PostgresCellar {
     }
 
     /// Gives a cellar that is there this handle's schema, and reads all rows by it.
-    pub(super) fn become_new(&self, client: &mut Client, progress: &mut dyn FnMut(u64)) -> Result<Synced> {
+    pub(super) fn become_new(
+        &self,
+        client: &mut dyn Statements,
+        progress: &mut dyn FnMut(u64),
+    ) -> Result<Synced> {
         self.alone(client, |client| {
             let done = self.become_new_alone(client, progress);
             if done.is_err() {
@@ -106,23 +110,22 @@ impl PostgresCellar {
     }
 
     /// The tables of the schema, as they are.
-    pub(super) fn sources(&self, client: &mut impl GenericClient) -> Result<Sources<'_>> {
+    pub(super) fn sources(&self, client: &mut dyn Statements) -> Result<Sources<'_>> {
         let source = self.schema.source().map_or(self.name(), |source| source.table.as_str());
         let table = Table::read(client, source)?;
         Sources::new(client, table, &self.schema)
     }
 
-    fn become_new_alone(&self, client: &mut Client, progress: &mut dyn FnMut(u64)) -> Result<Synced> {
+    fn become_new_alone(&self, client: &mut dyn Statements, progress: &mut dyn FnMut(u64)) -> Result<Synced> {
         // From now on changes are logged for both schemas: a key too many does no harm.
-        let mut transaction = client.transaction().map_err(failed(ADOPTING))?;
+        let mut transaction = Own::begin(client, Sees::Latest, ADOPTING)?;
         let there = self.require(&mut transaction)?;
         let mut sources = self.sources(&mut transaction)?;
         sources.revision = there.revision + 1;
         state::follow_next(&mut transaction, &self.names, &sources, &there)?;
-        transaction.commit().map_err(failed(ADOPTING))?;
+        transaction.commit()?;
 
-        let begun = client.build_transaction().isolation_level(IsolationLevel::RepeatableRead).start();
-        let mut transaction = begun.map_err(failed(ADOPTING))?;
+        let mut transaction = Own::begin(client, Sees::OneMoment, ADOPTING)?;
         let there = self.require(&mut transaction)?;
         let sql = format!("DELETE FROM {}", self.names.inside("log"));
         transaction.execute_typed(&sql, &[]).map_err(failed(ADOPTING))?;
@@ -131,37 +134,35 @@ impl PostgresCellar {
         let view = PostgresView::new(&mut transaction, &self.names, &self.cache, Arc::new(base));
         let synced = self.build_all(view, &replaced, progress)?;
         state::become_next(&mut transaction, &self.names, &sources, &self.rows)?;
-        transaction.commit().map_err(failed(ADOPTING))?;
+        transaction.commit()?;
         Ok(synced)
     }
 
     /// Follows no other schema than the one that the cellar has.
-    fn follow_no_next(&self, client: &mut Client) -> Result<()> {
-        let mut transaction = client.transaction().map_err(failed(ADOPTING))?;
+    fn follow_no_next(&self, client: &mut dyn Statements) -> Result<()> {
+        let mut transaction = Own::begin(client, Sees::Latest, ADOPTING)?;
         let there = self.require(&mut transaction)?;
         let table = Table::of(&mut transaction, there.table)?;
         let sources = Sources::new(&mut transaction, table, &there.manifest.schema)?;
         state::follow_no_next(&mut transaction, &self.names, &sources, &there)?;
-        transaction.commit().map_err(failed(ADOPTING))
+        transaction.commit()
     }
 
-    pub(super) fn require(&self, client: &mut impl GenericClient) -> Result<There> {
+    pub(super) fn require(&self, client: &mut dyn Statements) -> Result<There> {
         state::look(client, &self.names)?.ok_or_else(|| not_there(client, &self.names))
     }
 
-    /// Takes search off a table: removes the triggers, functions and tables of a cellar, and nothing else.
+    /// Takes search off a table: removes the triggers, functions and tables of a cellar, and nothing else; inside the application's
+    /// transaction, if it is in one.
     ///
     /// # Errors
     /// [`ErrorKind::NotACellar`](crate::ErrorKind::NotACellar) if there is none; or if something that is not ours was put beside it.
-    pub fn release(client: &mut impl GenericClient, name: &str) -> Result<()> {
-        const RELEASING: &str = "Releasing a table";
+    pub fn release(client: &mut impl Session, name: &str) -> Result<()> {
         let names = Names::new(name)?;
-        let mut transaction = client.transaction().map_err(failed(RELEASING))?;
-        if !state::exists(&mut transaction, &names)? {
-            return Err(not_there(&mut transaction, &names));
+        if !state::exists(client, &names)? {
+            return Err(not_there(client, &names));
         }
-        state::remove(&mut transaction, &names)?;
-        transaction.commit().map_err(failed(RELEASING))
+        state::remove(client, &names)
     }
 
     /// Lets a role search: it may read what belongs to the cellar, and change nothing. The rows it may read are the
@@ -169,7 +170,7 @@ impl PostgresCellar {
     ///
     /// # Errors
     /// If there is no such role, or the connection's own role may not grant it.
-    pub fn allow(&self, client: &mut impl GenericClient, role: &str) -> Result<()> {
+    pub fn allow(&self, client: &mut impl Session, role: &str) -> Result<()> {
         let role = super::names::quoted(role);
         let tables: Vec<_> = super::names::TABLES.iter().map(|table| self.names.inside(table)).collect();
         let sql = format!(

@@ -2,14 +2,15 @@
 
 use super::cellar::PostgresCellar;
 use super::failure::failed;
+use super::names::{Names, literal};
 use super::place::{PostgresUnit, PostgresView};
 use super::reading::{Keys, Rows};
+use super::session::{Connection, Own, Sees, Session, Statements};
 use super::state::{ROW, Seen};
 use crate::rows::spans;
 use crate::rows::{Kept, Spool, Synced, Unreadable, Work};
 use nut_cellar_core::{Batch, Error, Key, Manifest, Merging, PieceId, Result, Unit, View};
-use postgres::types::{ToSql, Type};
-use postgres::{Client, GenericClient, IsolationLevel};
+use postgres::types::Type;
 use std::sync::Arc;
 
 /// How many rows of the first fill are fetched at a time.
@@ -19,11 +20,19 @@ const LOCK: i32 = 0x4e75_7443;
 
 const SYNCING: &str = "Catching up";
 
+/// The statement that calls a function on the lock of a cellar.
+fn lock(function: &str, names: &Names) -> String {
+    format!(
+        "SELECT pg_catalog.{function}({LOCK}, pg_catalog.to_regclass({})::oid::integer)",
+        literal(&names.inside("state"))
+    )
+}
+
 impl PostgresCellar {
     /// Reads all rows into shelves that take the place of others, with nothing below them, in the transaction that is open.
-    pub(super) fn build_all<C: GenericClient>(
+    pub(super) fn build_all(
         &self,
-        view: PostgresView<'_, C>,
+        view: PostgresView<'_>,
         replaced: &[PieceId],
         progress: &mut dyn FnMut(u64),
     ) -> Result<Synced> {
@@ -64,7 +73,7 @@ impl PostgresCellar {
     ///
     /// # Errors
     /// [`ErrorKind::OutOfStep`](crate::ErrorKind::OutOfStep) if the triggers are gone, or if the database can't be written.
-    pub fn sync(&self, client: &mut Client) -> Result<Synced> {
+    pub fn sync(&self, client: &mut impl Connection) -> Result<Synced> {
         self.catch_up(client, Work::Pending(Merging::Small), |_| ())
     }
 
@@ -72,7 +81,7 @@ impl PostgresCellar {
     ///
     /// # Errors
     /// As for [`sync`](Self::sync).
-    pub fn tidy(&self, client: &mut Client) -> Result<Synced> {
+    pub fn tidy(&self, client: &mut impl Connection) -> Result<Synced> {
         self.catch_up(client, Work::Pending(Merging::Due), |_| ())
     }
 
@@ -80,7 +89,7 @@ impl PostgresCellar {
     ///
     /// # Errors
     /// As for [`sync`](Self::sync).
-    pub fn compact(&self, client: &mut Client) -> Result<Synced> {
+    pub fn compact(&self, client: &mut impl Connection) -> Result<Synced> {
         self.catch_up(client, Work::Pending(Merging::Whole), |_| ())
     }
 
@@ -88,23 +97,25 @@ impl PostgresCellar {
     /// is seen.
     pub(super) fn alone(
         &self,
-        client: &mut Client,
-        work: impl FnOnce(&mut Client) -> Result<Synced>,
+        client: &mut dyn Statements,
+        work: impl FnOnce(&mut dyn Statements) -> Result<Synced>,
     ) -> Result<Synced> {
-        let state = self.names.inside("state");
-        let lock =
-            |what: &str| format!("SELECT pg_catalog.{what}($1, $2::pg_catalog.regclass::oid::integer)");
-        let parameters: [(&(dyn ToSql + Sync), Type); 2] = [(&LOCK, Type::INT4), (&state, Type::TEXT)];
-        client.query_typed(&lock("pg_advisory_lock"), &parameters).map_err(failed(SYNCING))?;
+        client.batch_execute(&lock("pg_advisory_lock", &self.names)).map_err(failed(SYNCING))?;
         let done = spans::catch_up(self.name(), || work(client));
         // A connection that is gone has let go of it.
-        let freed = client.query_typed(&lock("pg_advisory_unlock"), &parameters).map_err(failed(SYNCING));
-        done.and_then(|synced| freed.map(|_| synced))
+        let freed = client.batch_execute(&lock("pg_advisory_unlock", &self.names)).map_err(failed(SYNCING));
+        done.and_then(|synced| freed.map(|()| synced))
+    }
+
+    /// The statements that undo whatever the cellar's work has begun on a connection and not ended.
+    #[cfg(feature = "tokio")]
+    pub(super) fn undoing(name: &str) -> Result<String> {
+        Ok(format!("ROLLBACK; {}", lock("pg_advisory_unlock", &Names::new(name)?)))
     }
 
     pub(super) fn catch_up(
         &self,
-        client: &mut Client,
+        client: &mut dyn Statements,
         work: Work,
         mut progress: impl FnMut(u64),
     ) -> Result<Synced> {
@@ -113,12 +124,11 @@ impl PostgresCellar {
 
     fn catch_up_alone(
         &self,
-        client: &mut Client,
+        client: &mut dyn Statements,
         work: Work,
         progress: &mut dyn FnMut(u64),
     ) -> Result<Synced> {
-        let begun = client.build_transaction().isolation_level(IsolationLevel::RepeatableRead).start();
-        let mut transaction = begun.map_err(failed(SYNCING))?;
+        let mut transaction = Own::begin(client, Sees::OneMoment, SYNCING)?;
         let mut seen = self.see(&mut transaction, None)?;
         // Joined rows that belong to no record are logged, too, and name nothing.
         if seen.filled && seen.log.is_none() && work == Work::Pending(Merging::Small) {
@@ -149,14 +159,14 @@ impl PostgresCellar {
         };
         let sql = format!("UPDATE {} SET filled = true WHERE NOT filled", self.names.inside("state"));
         transaction.execute_typed(&sql, &[]).map_err(failed(SYNCING))?;
-        transaction.commit().map_err(failed(SYNCING))?;
+        transaction.commit()?;
         Ok(synced)
     }
 
     /// Puts all rows of the table, in key order, through a cursor.
-    pub(super) fn put_all<C: GenericClient>(
+    pub(super) fn put_all(
         &self,
-        view: &PostgresView<'_, C>,
+        view: &PostgresView<'_>,
         batch: &mut Batch<'_>,
         progress: &mut dyn FnMut(u64),
     ) -> Result<Unreadable> {
@@ -191,7 +201,7 @@ impl PostgresCellar {
     /// If the log can't be written.
     pub fn touch<'k>(
         &self,
-        client: &mut impl GenericClient,
+        client: &mut impl Session,
         keys: impl IntoIterator<Item = &'k Key>,
     ) -> Result<()> {
         let keys = Keys::of(self.rows.key, keys);
@@ -205,13 +215,13 @@ impl PostgresCellar {
     ///
     /// # Errors
     /// As for [`sync`](Self::sync).
-    pub fn rebuild(&self, client: &mut Client) -> Result<Synced> {
+    pub fn rebuild(&self, client: &mut impl Connection) -> Result<Synced> {
         self.catch_up(client, Work::Anew, |_| ())
     }
 }
 
 /// A cellar with a connection of its own, for a [`Keeper`](crate::rows::Keeper).
-impl Kept for (Client, Arc<PostgresCellar>) {
+impl<C: Connection + Send> Kept for (C, Arc<PostgresCellar>) {
     fn pending(&mut self, most: u64) -> Result<u64> {
         let sql = format!("SELECT count(*) FROM (SELECT 1 FROM {} LIMIT $1) l", self.1.names.inside("log"));
         let most = i64::try_from(most).unwrap_or(i64::MAX);

@@ -1,12 +1,13 @@
 //! The handle of a cellar inside a PostgreSQL database.
 
 use super::failure::failed;
-use super::names::{Names, cellars};
+use super::names::{Names, listed};
 use super::place::PostgresView;
 use super::reading::{Keys, Rows};
+use super::session::{Parameter, Session, Statements};
 use super::sources::Sources;
 use super::state::{self, Seen};
-use super::table::Table;
+use super::table::{KeyKind, Table};
 use crate::cellar::{Info, report};
 use crate::rows::cache::ChunkCache;
 use crate::rows::manifests::Manifests;
@@ -17,8 +18,8 @@ use nut_cellar_core::{
     Error, ErrorKind, Find, Found, Highlighter, Key, Manifest, Merging, Opened, Query, Result, Schema,
     Search, Snapshot, Terms, View, search, text::Pattern,
 };
-use postgres::types::{ToSql, Type};
-use postgres::{GenericClient, Row};
+use postgres::Row;
+use postgres::types::Type;
 use std::sync::Arc;
 
 /// How often a search begins anew when somebody publishes in the middle of it. Where several programs compact without a pause, it may take
@@ -43,11 +44,11 @@ impl PostgresCellar {
     ///
     /// # Errors
     /// [`ErrorKind::NotACellar`] if there is none.
-    pub fn open(client: &mut impl GenericClient, name: &str) -> Result<Self> {
+    pub fn open(client: &mut impl Session, name: &str) -> Result<Self> {
         Self::open_in(client, Names::new(name)?)
     }
 
-    fn open_in(client: &mut impl GenericClient, names: Names) -> Result<Self> {
+    fn open_in(client: &mut dyn Statements, names: Names) -> Result<Self> {
         let Some((schema, source)) = state::open(client, &names)? else {
             return Err(not_there(client, &names));
         };
@@ -85,7 +86,7 @@ impl PostgresCellar {
     /// # Errors
     /// [`ErrorKind::BadRequest`] if `find` asks for what is not there, [`ErrorKind::NotFilled`] if the first fill was
     /// interrupted, [`ErrorKind::OutOfStep`] if the triggers are gone; or if the database can't be read.
-    pub fn find(&self, client: &mut impl GenericClient, text: &str, find: &Find) -> Result<Found> {
+    pub fn find(&self, client: &mut impl Session, text: &str, find: &Find) -> Result<Found> {
         let reading = Query::read(text);
         let mut found = self.search(client, &reading.query, find)?;
         found.notes.splice(..0, reading.notes);
@@ -96,7 +97,7 @@ impl PostgresCellar {
     ///
     /// # Errors
     /// As for [`find`](Self::find).
-    pub fn search(&self, client: &mut impl GenericClient, query: &Query, find: &Find) -> Result<Found> {
+    pub fn search(&self, client: &mut impl Session, query: &Query, find: &Find) -> Result<Found> {
         spans::search(self.name(), |span| {
             self.read(client, |view, snapshot| {
                 span.record("overlay", view.is_overlay());
@@ -113,7 +114,7 @@ impl PostgresCellar {
     /// As for [`find`](Self::find).
     pub fn search_reporting(
         &self,
-        client: &mut impl GenericClient,
+        client: &mut impl Session,
         query: &Query,
         find: &Find,
     ) -> Result<(Found, Report)> {
@@ -144,32 +145,29 @@ impl PostgresCellar {
     /// If PostgreSQL refuses the statement.
     pub fn join(
         &self,
-        client: &mut impl GenericClient,
+        client: &mut impl Session,
         found: &Found,
         sql: &str,
-        parameters: &[(&(dyn ToSql + Sync), Type)],
+        parameters: &[Parameter<'_>],
     ) -> Result<Vec<Row>> {
-        let scores: Vec<f32> = found.hits.iter().map(|hit| hit.score).collect();
-        let ranks: Vec<i64> =
-            found.hits.iter().map(|hit| i64::try_from(hit.rank).unwrap_or(i64::MAX)).collect();
-        let first = ranks.first().map_or(0, |first| first - 1);
-        let (kind, array) = self.rows.key.array();
-        let keys = Keys::of(self.rows.key, found.hits.iter().map(|hit| &hit.key));
-        let sql = format!(
-            "WITH found AS (SELECT key, score, {first} + place AS rank FROM
-               ROWS FROM (pg_catalog.unnest($1::{array}), pg_catalog.unnest($2)) WITH ORDINALITY AS hit(key, score, place)) {sql}"
-        );
-        let mut all: Vec<(&(dyn ToSql + Sync), Type)> =
-            vec![(keys.parameter(), kind), (&scores, Type::FLOAT4_ARRAY)];
-        all.extend(parameters.iter().map(|(value, kind)| (*value, kind.clone())));
-        client.query_typed(&sql, &all).map_err(failed("Joining hits to rows"))
+        let hits = self.hits(found);
+        client.query_typed(&hits.with(sql), &hits.parameters(parameters)).map_err(failed(JOINING))
+    }
+
+    pub(super) fn hits<'f>(&self, found: &'f Found) -> Hits<'f> {
+        Hits {
+            kind: self.rows.key,
+            keys: Keys::of(self.rows.key, found.hits.iter().map(|hit| &hit.key)),
+            scores: found.hits.iter().map(|hit| hit.score).collect(),
+            first: found.hits.first().map_or(1, |hit| hit.rank),
+        }
     }
 
     /// Says why a record ranks where it does, or why it was not found.
     ///
     /// # Errors
     /// As for [`find`](Self::find).
-    pub fn why(&self, client: &mut impl GenericClient, query: &Query, find: &Find, key: &Key) -> Result<Why> {
+    pub fn why(&self, client: &mut impl Session, query: &Query, find: &Find, key: &Key) -> Result<Why> {
         self.read(client, |view, snapshot| search::why(view, &snapshot, query, find, key))
     }
 
@@ -179,7 +177,7 @@ impl PostgresCellar {
     /// As for [`find`](Self::find).
     pub fn compare(
         &self,
-        client: &mut impl GenericClient,
+        client: &mut impl Session,
         query: &Query,
         first: &Find,
         second: &Find,
@@ -191,7 +189,7 @@ impl PostgresCellar {
     ///
     /// # Errors
     /// As for [`find`](Self::find).
-    pub fn terms(&self, client: &mut impl GenericClient, pattern: &Pattern, most: usize) -> Result<Terms> {
+    pub fn terms(&self, client: &mut impl Session, pattern: &Pattern, most: usize) -> Result<Terms> {
         self.read(client, |view, snapshot| snapshot.terms(view, pattern, most))
     }
 
@@ -214,7 +212,7 @@ impl PostgresCellar {
     ///
     /// # Errors
     /// As for [`find`](Self::find).
-    pub fn info(&self, client: &mut impl GenericClient) -> Result<Info> {
+    pub fn info(&self, client: &mut impl Session) -> Result<Info> {
         let mut info = self.on_state(client, None, Seen::shelves, |view, seen| {
             let pending = Some(seen.pending.len() as u64);
             Ok(Info { pending, ..Info::of(view, &self.opened)? })
@@ -225,9 +223,9 @@ impl PostgresCellar {
 
     /// Does `work` on the state that one statement sees, with the shelves of the manifest that `of` takes from it; again if
     /// somebody publishes in between. Rows that are logged are read unless the log is the one that is `known`.
-    pub(super) fn on_state<T, C: GenericClient>(
+    pub(super) fn on_state<T>(
         &self,
-        client: &mut C,
+        client: &mut dyn Statements,
         known: Option<&str>,
         of: impl Fn(&Seen) -> Arc<Manifest>,
         work: impl Fn(&dyn View, &Seen) -> Result<T>,
@@ -245,9 +243,9 @@ impl PostgresCellar {
     }
 
     /// Does `work` on what one statement sees, the rows that no shelf holds yet included; again if somebody publishes in between.
-    pub(super) fn read<T, C: GenericClient>(
+    pub(super) fn read<T>(
         &self,
-        client: &mut C,
+        client: &mut dyn Statements,
         work: impl Fn(&Laid<'_>, Snapshot) -> Result<T>,
     ) -> Result<T> {
         let known = self.overlays.last();
@@ -286,15 +284,46 @@ impl PostgresCellar {
         Ok(Some(overlay))
     }
 
-    pub(super) fn see(&self, client: &mut impl GenericClient, known: Option<&str>) -> Result<Seen> {
+    pub(super) fn see(&self, client: &mut dyn Statements, known: Option<&str>) -> Result<Seen> {
         state::see(client, (&self.names, &self.schema, &self.rows), &self.manifests, known)
+    }
+}
+
+pub(super) const JOINING: &str = "Joining hits to rows";
+
+/// Hits as a statement takes them.
+pub(super) struct Hits<'f> {
+    kind: KeyKind,
+    keys: Keys<'f>,
+    scores: Vec<f32>,
+    /// The rank of the first.
+    first: usize,
+}
+
+impl Hits<'_> {
+    /// A statement to which they are `found`.
+    pub fn with(&self, sql: &str) -> String {
+        let (before, (_, array)) = (self.first - 1, self.kind.array());
+        format!(
+            "WITH found AS (SELECT key, score, {before} + place AS rank FROM
+               ROWS FROM (pg_catalog.unnest($1::{array}), pg_catalog.unnest($2)) WITH ORDINALITY AS hit(key, score, place)) {sql}"
+        )
+    }
+
+    /// Its parameters.
+    pub fn parameters<'p>(&'p self, own: &[Parameter<'p>]) -> Vec<Parameter<'p>> {
+        let (kind, _) = self.kind.array();
+        let mut all: Vec<Parameter<'p>> =
+            vec![(self.keys.parameter(), kind), (&self.scores, Type::FLOAT4_ARRAY)];
+        all.extend(own.iter().map(|(value, kind)| (*value, kind.clone())));
+        all
     }
 }
 
 /// The error for a cellar that is not there; says which are.
 #[cold]
-pub(super) fn not_there(client: &mut impl GenericClient, names: &Names) -> Error {
-    let there = cellars(client).unwrap_or_default();
+pub(super) fn not_there(client: &mut dyn Statements, names: &Names) -> Error {
+    let there = listed(client).unwrap_or_default();
     let advice = if there.is_empty() {
         "there is none here; adopt a table first".to_owned()
     } else {

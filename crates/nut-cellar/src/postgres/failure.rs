@@ -3,10 +3,46 @@
 use nut_cellar_core::{Error, ErrorKind};
 use postgres::error::SqlState;
 
-/// Turns an error of PostgreSQL into one that says what was being done.
+/// Why a statement has no answer.
+#[derive(Debug)]
+pub enum Failure {
+    /// What PostgreSQL, or the connection to it, answers.
+    Answered(postgres::Error),
+    /// A row that has to be there is not.
+    NoRow,
+    /// A parameter is not of the type that it is said to be of.
+    #[cfg(feature = "tokio")]
+    Parameter(Box<dyn std::error::Error + Sync + Send>),
+    /// Nobody waits for the answer any more.
+    #[cfg(feature = "tokio")]
+    Dropped,
+}
+
+impl From<postgres::Error> for Failure {
+    fn from(error: postgres::Error) -> Self {
+        Self::Answered(error)
+    }
+}
+
+/// Turns a failure into an error that says what was being done.
 #[cold]
-pub(super) fn failed(doing: &str) -> impl FnOnce(postgres::Error) -> Error {
-    move |error| {
+pub(super) fn failed<F: Into<Failure>>(doing: &str) -> impl FnOnce(F) -> Error {
+    move |failure| {
+        let error = match failure.into() {
+            Failure::Answered(error) => error,
+            Failure::NoRow => {
+                return Error::new(ErrorKind::Place, format!("{doing}: PostgreSQL answers without a row."));
+            }
+            #[cfg(feature = "tokio")]
+            Failure::Parameter(error) => {
+                return Error::new(ErrorKind::BadRequest, format!("{doing}: {error}."));
+            }
+            #[cfg(feature = "tokio")]
+            Failure::Dropped => {
+                let message = format!("{doing}: nobody waits for the answer any more.");
+                return Error::new(ErrorKind::Stopped, message);
+            }
+        };
         let said = error.as_db_error().map_or_else(|| error.to_string(), |error| error.message().to_owned());
         let (kind, message) = match error.code().cloned() {
             Some(code) if waits(&code) => (

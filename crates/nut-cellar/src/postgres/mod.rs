@@ -23,6 +23,8 @@
 //! ```
 
 mod adopting;
+#[cfg(feature = "tokio")]
+mod asynchronous;
 mod catching_up;
 mod cellar;
 mod failure;
@@ -30,10 +32,14 @@ mod names;
 mod place;
 mod reading;
 mod repairing;
+mod session;
 mod sources;
 mod state;
 mod table;
 mod triggers;
 
+#[cfg(feature = "tokio")]
+pub use asynchronous::{AsyncCellar, AsyncConnection, AsyncSession};
 pub use cellar::PostgresCellar;
 pub use names::cellars;
+pub use session::{Connection, Session};

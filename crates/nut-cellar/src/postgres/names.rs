@@ -1,8 +1,8 @@
 //! The names of what belongs to a cellar, quoted so that no name ever becomes SQL.
 
 use super::failure::failed;
+use super::session::{Session, Statements};
 use nut_cellar_core::{Error, ErrorKind, Result};
-use postgres::GenericClient;
 
 /// The longest name that PostgreSQL keeps, in bytes.
 const LONGEST: usize = 63;
@@ -73,16 +73,21 @@ pub(super) fn quoted(name: &str) -> String {
     format!("\"{}\"", name.replace('"', "\"\""))
 }
 
-/// A text as SQL, where no parameter can stand; the session has to take backslashes as they are.
+/// A text as SQL, where no parameter can stand. It is the same whether the session takes backslashes as they are or not.
 pub(super) fn literal(text: &str) -> String {
-    format!("'{}'", text.replace('\'', "''"))
+    let text = text.replace('\'', "''");
+    if text.contains('\\') { format!("E'{}'", text.replace('\\', "\\\\")) } else { format!("'{text}'") }
 }
 
 /// The names of the cellars in a database.
 ///
 /// # Errors
 /// If the database can't be read.
-pub fn cellars(client: &mut impl GenericClient) -> Result<Vec<String>> {
+pub fn cellars(client: &mut impl Session) -> Result<Vec<String>> {
+    listed(client)
+}
+
+pub(super) fn listed(client: &mut dyn Statements) -> Result<Vec<String>> {
     let sql = "SELECT substr(n.nspname, 8) FROM pg_catalog.pg_namespace n
                JOIN pg_catalog.pg_class c ON c.relnamespace = n.oid AND c.relname = 'state'
                WHERE n.nspname LIKE 'cellar\\_%' ORDER BY 1";

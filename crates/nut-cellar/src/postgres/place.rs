@@ -2,12 +2,13 @@
 
 use super::failure::failed;
 use super::names::Names;
+use super::session::{Parameter, Statements};
 use crate::rows::cache::ChunkCache;
 use bytes::{Bytes, BytesMut};
 use nut_cellar_core::store::{Generation, PieceWriter, Wanted};
 use nut_cellar_core::{Error, Manifest, PieceId, Result, Unit, View};
+use postgres::Row;
 use postgres::types::Type;
-use postgres::{GenericClient, Row};
 use std::cell::{Cell, RefCell};
 use std::collections::BTreeSet;
 use std::ops::Range;
@@ -22,9 +23,8 @@ const READING: &str = "Reading the cellar";
 const WRITING: &str = "Writing the cellar";
 
 /// What a transaction, or a single statement, has seen of a cellar.
-#[derive(Debug)]
-pub struct PostgresView<'c, C> {
-    client: RefCell<&'c mut C>,
+pub(super) struct PostgresView<'c> {
+    client: RefCell<&'c mut dyn Statements>,
     names: &'c Names,
     cache: &'c ChunkCache,
     manifest: Arc<Manifest>,
@@ -32,10 +32,10 @@ pub struct PostgresView<'c, C> {
     missed: Cell<bool>,
 }
 
-impl<'c, C: GenericClient> PostgresView<'c, C> {
+impl<'c> PostgresView<'c> {
     /// What a statement has seen, which read this manifest.
     pub(super) fn new(
-        client: &'c mut C,
+        client: &'c mut dyn Statements,
         names: &'c Names,
         cache: &'c ChunkCache,
         manifest: Arc<Manifest>,
@@ -89,7 +89,7 @@ fn chunks(range: &Range<u64>) -> Range<u64> {
     range.start / CHUNK as u64..range.end.div_ceil(CHUNK as u64)
 }
 
-impl<C: GenericClient> View for PostgresView<'_, C> {
+impl View for PostgresView<'_> {
     fn manifest(&self) -> Result<Option<Arc<Manifest>>> {
         Ok(Some(Arc::clone(&self.manifest)))
     }
@@ -147,20 +147,20 @@ fn assemble<'b>(range: &Range<u64>, chunk: impl Fn(u64) -> Option<&'b Bytes>) ->
 }
 
 /// Writing a cellar inside a transaction that is open.
-pub struct PostgresUnit<'c, C>(PostgresView<'c, C>);
+pub(super) struct PostgresUnit<'c>(PostgresView<'c>);
 
-impl<'c, C: GenericClient> PostgresUnit<'c, C> {
-    pub(super) fn new(view: PostgresView<'c, C>) -> Self {
+impl<'c> PostgresUnit<'c> {
+    pub(super) fn new(view: PostgresView<'c>) -> Self {
         Self(view)
     }
 
-    fn execute(&self, sql: &str, parameters: &[(&(dyn postgres::types::ToSql + Sync), Type)]) -> Result<()> {
+    fn execute(&self, sql: &str, parameters: &[Parameter<'_>]) -> Result<()> {
         let done = self.0.client.borrow_mut().execute_typed(sql, parameters);
         done.map(|_| ()).map_err(failed(WRITING))
     }
 }
 
-impl<C: GenericClient> View for PostgresUnit<'_, C> {
+impl View for PostgresUnit<'_> {
     fn manifest(&self) -> Result<Option<Arc<Manifest>>> {
         self.0.manifest()
     }
@@ -170,7 +170,7 @@ impl<C: GenericClient> View for PostgresUnit<'_, C> {
     }
 }
 
-impl<C: GenericClient> Unit for PostgresUnit<'_, C> {
+impl Unit for PostgresUnit<'_> {
     fn write(&self, piece: PieceId) -> Result<Box<dyn PieceWriter + '_>> {
         Ok(Box::new(RowWriter { unit: self, piece, number: 0, chunk: Vec::new() }))
     }
@@ -192,14 +192,14 @@ impl<C: GenericClient> Unit for PostgresUnit<'_, C> {
     }
 }
 
-struct RowWriter<'a, 'c, C> {
-    unit: &'a PostgresUnit<'c, C>,
+struct RowWriter<'a, 'c> {
+    unit: &'a PostgresUnit<'c>,
     piece: PieceId,
     number: i32,
     chunk: Vec<u8>,
 }
 
-impl<C: GenericClient> RowWriter<'_, '_, C> {
+impl RowWriter<'_, '_> {
     fn flush(&mut self) -> Result<()> {
         let sql = format!(
             "INSERT INTO {}(piece, number, data) VALUES ($1, $2, $3)",
@@ -216,7 +216,7 @@ impl<C: GenericClient> RowWriter<'_, '_, C> {
     }
 }
 
-impl<C: GenericClient> PieceWriter for RowWriter<'_, '_, C> {
+impl PieceWriter for RowWriter<'_, '_> {
     fn append(&mut self, mut bytes: &[u8]) -> Result<()> {
         while !bytes.is_empty() {
             let (now, later) = bytes.split_at(bytes.len().min(CHUNK - self.chunk.len()));

@@ -1,12 +1,11 @@
 //! Finding what no trigger saw, and what is damaged; and mending it.
 
 use super::cellar::PostgresCellar;
-use super::failure::failed;
 use super::place::PostgresView;
+use super::session::{Connection, Own, Sees, Session};
 use super::state::Seen;
 use crate::rows::{self, Repaired, Spool};
 use nut_cellar_core::{Difference, Key, Merging, Opened, Result, Snapshot};
-use postgres::{Client, GenericClient, IsolationLevel};
 
 impl PostgresCellar {
     /// Checks every checksum and every invariant of the layout. Whether the records agree with the rows
@@ -14,7 +13,7 @@ impl PostgresCellar {
     ///
     /// # Errors
     /// [`ErrorKind::Damaged`](crate::ErrorKind::Damaged) at the first thing that is not right; or as for [`find`](Self::find).
-    pub fn check(&self, client: &mut impl GenericClient) -> Result<()> {
+    pub fn check(&self, client: &mut impl Session) -> Result<()> {
         self.on_state(client, None, Seen::shelves, |view, _| {
             Snapshot::open(view, &Opened::new())?.check(view)
         })
@@ -25,11 +24,9 @@ impl PostgresCellar {
     ///
     /// # Errors
     /// [`ErrorKind::Damaged`](crate::ErrorKind::Damaged) if the cellar can't be read; or as for [`find`](Self::find).
-    pub fn differences(&self, client: &mut Client) -> Result<Vec<(Key, Difference)>> {
+    pub fn differences(&self, client: &mut impl Connection) -> Result<Vec<(Key, Difference)>> {
         const COMPARING: &str = "Comparing records with rows";
-        let begin =
-            client.build_transaction().isolation_level(IsolationLevel::RepeatableRead).read_only(true);
-        let mut transaction = begin.start().map_err(failed(COMPARING))?;
+        let mut transaction = Own::begin(client, Sees::OneMomentToRead, COMPARING)?;
         let seen = self.see(&mut transaction, None)?;
         let view = PostgresView::new(&mut transaction, &self.names, &self.cache, seen.base());
         let mut overlay = Spool::new(&view);
@@ -45,10 +42,8 @@ impl PostgresCellar {
     ///
     /// # Errors
     /// As for [`sync`](Self::sync).
-    pub fn repair(&self, client: &mut Client) -> Result<Repaired> {
-        let mut transaction = client.transaction().map_err(failed("Looking at the cellar"))?;
-        let there = self.require(&mut transaction)?;
-        transaction.rollback().map_err(failed("Looking at the cellar"))?;
+    pub fn repair(&self, client: &mut impl Connection) -> Result<Repaired> {
+        let there = self.require(&mut Own::begin(client, Sees::Latest, "Looking at the cellar")?)?;
         if *there.manifest.schema == *self.schema && !there.standing {
             self.become_new(client, &mut |_| ())?;
             return Ok(Repaired { rebuilt: true, ..Repaired::default() });

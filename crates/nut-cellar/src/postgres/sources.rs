@@ -4,10 +4,10 @@
 //! when it is read and when a change of one of them is followed back to it.
 
 use super::names::{literal, quoted};
+use super::session::Statements;
 use super::table::Table;
 use nut_cellar_core::schema::{Condition, Link};
 use nut_cellar_core::{Error, ErrorKind, Result, Schema};
-use postgres::GenericClient;
 
 /// The tables, checked to have what the schema names.
 #[derive(Debug)]
@@ -34,7 +34,7 @@ impl<'s> Sources<'s> {
     ///
     /// # Errors
     /// [`ErrorKind::BadSchema`] if a table or a column is not there, or where one row is to be joined several may be.
-    pub fn new(client: &mut impl GenericClient, table: Table, schema: &'s Schema) -> Result<Self> {
+    pub fn new(client: &mut dyn Statements, table: Table, schema: &'s Schema) -> Result<Self> {
         let mut joins = Vec::new();
         if let Some(source) = schema.source() {
             for (join, link) in source.joins.iter().zip(source.links()?) {

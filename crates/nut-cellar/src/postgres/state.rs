@@ -1,16 +1,17 @@
 //! The state of a cellar, and what is read of it, of the log and of the logged rows: by one statement, so that they agree
 //! with each other whatever the isolation of the transaction is.
 
-use super::failure::failed;
+use super::failure::{Failure, failed};
 use super::names::{Names, literal, quoted};
 use super::reading::Rows;
+use super::session::{Parameter, Statements};
 use super::sources::Sources;
 use super::triggers::{EVENTS, triggers};
 use crate::rows::manifests::Manifests;
 use nut_cellar_core::{Error, ErrorKind, Key, Manifest, Result, Schema};
+use postgres::Row;
 use postgres::error::SqlState;
-use postgres::types::{ToSql, Type};
-use postgres::{GenericClient, Row};
+use postgres::types::Type;
 use std::collections::BTreeSet;
 use std::sync::Arc;
 use std::time::Duration;
@@ -35,17 +36,15 @@ const MAKING: &str = "Making tables and triggers";
 
 /// Makes the schema of a cellar with its tables, the triggers on the application's table, and the state.
 pub(super) fn create(
-    client: &mut impl GenericClient,
+    client: &mut dyn Statements,
     names: &Names,
     sources: &Sources<'_>,
     rows: &Rows,
 ) -> Result<()> {
     let (schema, table) = (sources.schema, &sources.table);
     let key = quoted(schema.key());
-    // Texts in function bodies are quoted by doubling quotation marks, which is enough in this mode only.
     let sql = format!(
-        "SET LOCAL standard_conforming_strings = on;
-         CREATE SCHEMA {schema};
+        "CREATE SCHEMA {schema};
          CREATE TABLE {state}(
              one boolean PRIMARY KEY DEFAULT true CHECK (one),
              manifest bytea NOT NULL,
@@ -81,7 +80,7 @@ pub(super) fn create(
         names.inside("state"),
         standing(names)
     );
-    let parameters: [(&(dyn ToSql + Sync), Type); 3] =
+    let parameters: [Parameter<'_>; 3] =
         [(&manifest, Type::BYTEA), (&tables, Type::OID_ARRAY), (&columns, Type::TEXT_ARRAY)];
     client.execute_typed(&sql, &parameters).map(|_| ()).map_err(failed(MAKING))
 }
@@ -106,7 +105,7 @@ pub(super) struct There {
 }
 
 /// Looks at a cellar, and keeps others from giving it another schema until the transaction ends.
-pub(super) fn look(client: &mut impl GenericClient, names: &Names) -> Result<Option<There>> {
+pub(super) fn look(client: &mut dyn Statements, names: &Names) -> Result<Option<There>> {
     if !exists(client, names)? {
         return Ok(None);
     }
@@ -132,14 +131,13 @@ pub(super) fn look(client: &mut impl GenericClient, names: &Names) -> Result<Opt
 
 /// Follows the tables of another schema, too, beside those of the one that the cellar has.
 pub(super) fn follow_next(
-    client: &mut impl GenericClient,
+    client: &mut dyn Statements,
     names: &Names,
     sources: &Sources<'_>,
     there: &There,
 ) -> Result<()> {
     remove_triggers(client, names, |revision| revision != there.revision)?;
-    let sql = format!("SET LOCAL standard_conforming_strings = on; {}", triggers(names, sources)?);
-    client.batch_execute(&sql).map_err(failed(MAKING))?;
+    client.batch_execute(&triggers(names, sources)?).map_err(failed(MAKING))?;
     // What was out of step before stays so for those who search with the schema there is.
     let (tables, columns) = followed(sources);
     let sql =
@@ -152,7 +150,7 @@ pub(super) fn follow_next(
 
 /// Follows the tables of the schema that the cellar has, and no others.
 pub(super) fn follow_no_next(
-    client: &mut impl GenericClient,
+    client: &mut dyn Statements,
     names: &Names,
     sources: &Sources<'_>,
     there: &There,
@@ -164,18 +162,14 @@ pub(super) fn follow_no_next(
 
 /// Gives the cellar the schema whose tables are followed beside the others: no more are those.
 pub(super) fn become_next(
-    client: &mut impl GenericClient,
+    client: &mut dyn Statements,
     names: &Names,
     sources: &Sources<'_>,
     rows: &Rows,
 ) -> Result<()> {
     remove_triggers(client, names, |revision| revision != sources.revision)?;
     let drop = [LOGGED, ALL].map(|name| format!("DROP FUNCTION IF EXISTS {}(text);", names.inside(name)));
-    let sql = format!(
-        "SET LOCAL standard_conforming_strings = on; {} {}",
-        drop.concat(),
-        functions(names, sources, rows)?
-    );
+    let sql = drop.concat() + &functions(names, sources, rows)?;
     client.batch_execute(&sql).map_err(failed(MAKING))?;
     set_followed(client, names, sources)?;
     let sql = format!("UPDATE {} SET revision = $1, filled = true", names.inside("state"));
@@ -184,23 +178,28 @@ pub(super) fn become_next(
 }
 
 /// Notes the tables whose changes are followed, and their columns.
-fn set_followed(client: &mut impl GenericClient, names: &Names, sources: &Sources<'_>) -> Result<()> {
+fn set_followed(client: &mut dyn Statements, names: &Names, sources: &Sources<'_>) -> Result<()> {
     let (tables, columns) = followed(sources);
     let sql = format!("UPDATE {} SET sources = $1, columns = $2", names.inside("state"));
-    let parameters: [(&(dyn ToSql + Sync), Type); 2] =
-        [(&tables, Type::OID_ARRAY), (&columns, Type::TEXT_ARRAY)];
+    let parameters: [Parameter<'_>; 2] = [(&tables, Type::OID_ARRAY), (&columns, Type::TEXT_ARRAY)];
     client.execute_typed(&sql, &parameters).map(|_| ()).map_err(failed(MAKING))
 }
 
 /// Notes what stands as what has to.
-fn set_watched(client: &mut impl GenericClient, names: &Names, standing_before: bool) -> Result<()> {
+fn set_watched(client: &mut dyn Statements, names: &Names, standing_before: bool) -> Result<()> {
     let watched = if standing_before { standing(names) } else { "''".to_owned() };
     let sql = format!("UPDATE {} s SET watched = {watched}", names.inside("state"));
     client.execute_typed(&sql, &[]).map(|_| ()).map_err(failed(MAKING))
 }
 
 /// Drops the triggers of those revisions, and the functions that they call.
-fn remove_triggers(client: &mut impl GenericClient, names: &Names, of: impl Fn(i32) -> bool) -> Result<()> {
+fn remove_triggers(client: &mut dyn Statements, names: &Names, of: impl Fn(i32) -> bool) -> Result<()> {
+    let sql = without_triggers(client, names, of)?;
+    client.batch_execute(&sql).map_err(failed("Dropping triggers"))
+}
+
+/// The statements that do so.
+fn without_triggers(client: &mut dyn Statements, names: &Names, of: impl Fn(i32) -> bool) -> Result<String> {
     // Whatever calls our functions is ours. The text of a regclass is quoted already.
     let sql = "SELECT p.proname, t.tgname, t.tgrelid::pg_catalog.regclass::text FROM pg_catalog.pg_proc p
                JOIN pg_catalog.pg_namespace n ON n.oid = p.pronamespace
@@ -219,7 +218,7 @@ fn remove_triggers(client: &mut impl GenericClient, names: &Names, of: impl Fn(i
         functions.insert(format!("DROP FUNCTION IF EXISTS {}();", names.inside(&function)));
     }
     triggers.extend(functions);
-    client.batch_execute(&triggers.join("\n")).map_err(failed("Dropping triggers"))
+    Ok(triggers.join("\n"))
 }
 
 /// The revision of a trigger's function; none if it is none of ours.
@@ -233,10 +232,9 @@ fn revision_of(function: &str) -> Option<i32> {
     if rest.is_empty() { Some(0) } else { rest.parse().ok() }
 }
 
-/// Takes away what [`create`] made, and nothing else; what the state says is not read, so that it may be damaged.
-pub(super) fn remove(client: &mut impl GenericClient, names: &Names) -> Result<()> {
-    remove_triggers(client, names, |_| true)?;
-    let mut statements = Vec::new();
+/// Takes away what [`create`] made, and nothing else, all at once; what the state says is not read, so that it may be damaged.
+pub(super) fn remove(client: &mut dyn Statements, names: &Names) -> Result<()> {
+    let mut statements = vec![without_triggers(client, names, |_| true)?];
     for function in [LOGGED, ALL] {
         statements.push(format!("DROP FUNCTION IF EXISTS {}(text);", names.inside(function)));
     }
@@ -250,14 +248,14 @@ pub(super) fn remove(client: &mut impl GenericClient, names: &Names) -> Result<(
 const OPENING: &str = "Opening the cellar";
 
 /// Whether there is such a cellar. A statement that reads what is not there would end the application's transaction.
-pub(super) fn exists(client: &mut impl GenericClient, names: &Names) -> Result<bool> {
+pub(super) fn exists(client: &mut dyn Statements, names: &Names) -> Result<bool> {
     let sql = "SELECT pg_catalog.to_regclass($1) IS NOT NULL";
     let there = client.query_typed_one(sql, &[(&names.inside("state"), Type::TEXT)]);
     Ok(there.map_err(failed(OPENING))?.get(0))
 }
 
 /// The schema and the table of a cellar, if it is there.
-pub(super) fn open(client: &mut impl GenericClient, names: &Names) -> Result<Option<(Schema, u32)>> {
+pub(super) fn open(client: &mut dyn Statements, names: &Names) -> Result<Option<(Schema, u32)>> {
     if !exists(client, names)? {
         return Ok(None);
     }
@@ -268,7 +266,8 @@ pub(super) fn open(client: &mut impl GenericClient, names: &Names) -> Result<Opt
     Ok(Some((Schema::clone(&Manifest::decode(row.get(0))?.schema), row.get(1))))
 }
 
-fn is_missing(error: &postgres::Error) -> bool {
+fn is_missing(failure: &Failure) -> bool {
+    let Failure::Answered(error) = failure else { return false };
     matches!(
         error.code(),
         Some(&SqlState::UNDEFINED_TABLE | &SqlState::INVALID_SCHEMA_NAME | &SqlState::UNDEFINED_FUNCTION)
@@ -277,7 +276,7 @@ fn is_missing(error: &postgres::Error) -> bool {
 
 /// How old the oldest change is that waits, and how many bytes the application's table has.
 pub(super) fn age_and_size(
-    client: &mut impl GenericClient,
+    client: &mut dyn Statements,
     names: &Names,
 ) -> Result<(Option<Duration>, Option<u64>)> {
     let sql = format!(
@@ -379,7 +378,7 @@ fn functions(names: &Names, sources: &Sources<'_>, rows: &Rows) -> Result<String
 
 /// Reads state, log and logged rows; these only if the log is not the one that is `known`.
 pub(super) fn see(
-    client: &mut impl GenericClient,
+    client: &mut dyn Statements,
     of: (&Names, &Schema, &Rows),
     manifests: &Manifests,
     known: Option<&str>,
@@ -398,7 +397,7 @@ pub(super) fn see(
 }
 
 fn see_by(
-    client: &mut impl GenericClient,
+    client: &mut dyn Statements,
     (names, schema, rows): (&Names, &Schema, &Rows),
     manifests: &Manifests,
     (function, known): (&str, Option<&str>),

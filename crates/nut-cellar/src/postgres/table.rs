@@ -2,8 +2,8 @@
 
 use super::failure::failed;
 use super::names::quoted;
+use super::session::Statements;
 use nut_cellar_core::{Error, ErrorKind, Result, Schema};
-use postgres::GenericClient;
 use postgres::types::Type;
 
 /// A table of the database.
@@ -44,7 +44,7 @@ impl Table {
     ///
     /// # Errors
     /// [`ErrorKind::BadSchema`] if there is no such table, or its changes can't be followed.
-    pub fn read(client: &mut impl GenericClient, name: &str) -> Result<Self> {
+    pub fn read(client: &mut dyn Statements, name: &str) -> Result<Self> {
         let parts: Vec<String> = name.split('.').map(quoted).collect();
         let sql = "SELECT pg_catalog.to_regclass($1)::oid";
         // A whole name may have a dot in it.
@@ -65,7 +65,7 @@ impl Table {
     ///
     /// # Errors
     /// As for [`read`](Self::read).
-    pub fn of(client: &mut impl GenericClient, oid: u32) -> Result<Self> {
+    pub fn of(client: &mut dyn Statements, oid: u32) -> Result<Self> {
         let bad = |message: String| Err(Error::new(ErrorKind::BadSchema, message));
         let sql = "SELECT c.relkind::text, n.nspname, c.relname, c.relrowsecurity,
                      EXISTS (SELECT 1 FROM pg_catalog.pg_inherits i WHERE i.inhparent = c.oid)
@@ -168,7 +168,7 @@ impl Table {
 }
 
 /// The tables that could be adopted, in words.
-fn tables(client: &mut impl GenericClient) -> String {
+fn tables(client: &mut dyn Statements) -> String {
     let sql = "SELECT relname FROM pg_catalog.pg_class c WHERE relkind IN ('r', 'p')
                  AND pg_catalog.pg_table_is_visible(oid)
                  AND relnamespace <> 'pg_catalog'::pg_catalog.regnamespace ORDER BY 1";
