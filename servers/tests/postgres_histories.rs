@@ -23,7 +23,7 @@ use support::{Dice, connect, database};
 const WORDS: [&str; 8] = ["oak", "oaks", "elm", "box", "boxes", "brass", "handle", "wi-fi"];
 
 /// Tables with different kinds of keys; `id` is the key, `slot` is unique too, `plain` is not searched.
-const TABLES: [&str; 5] = [
+const TABLES: [&str; 6] = [
     "CREATE TABLE items(id bigint PRIMARY KEY, title text, notes text, slot integer UNIQUE, plain text)",
     "CREATE TABLE items(id text PRIMARY KEY, title text, notes varchar(90), slot integer UNIQUE, plain text)",
     "CREATE TABLE items(id uuid PRIMARY KEY, title text, notes text, slot integer, plain text)",
@@ -31,7 +31,10 @@ const TABLES: [&str; 5] = [
     "CREATE TABLE items(id integer PRIMARY KEY, title text, notes text, slot integer, plain text) PARTITION BY RANGE (id);
      CREATE TABLE low PARTITION OF items FOR VALUES FROM (MINVALUE) TO (4);
      CREATE TABLE high PARTITION OF items FOR VALUES FROM (4) TO (MAXVALUE)",
+    "CREATE TABLE items(id text, part integer, title text, notes text, slot integer UNIQUE, plain text, PRIMARY KEY (part, id))",
 ];
+/// The one whose key has two parts: `id` and `part`.
+const IN_PARTS: usize = 5;
 
 fn text(dice: &mut Dice) -> String {
     let words: Vec<_> = (0..dice.roll(6)).map(|_| dice.pick(&WORDS)).collect();
@@ -41,7 +44,7 @@ fn text(dice: &mut Dice) -> String {
 fn key(dice: &mut Dice, table: usize) -> String {
     let number = dice.roll(9);
     match table {
-        1 => format!("'{}{number}'", dice.pick(&["k", "K"])),
+        1 | IN_PARTS => format!("'{}{number}'", dice.pick(&["k", "K"])),
         2 => format!("'00000000-0000-0000-0000-00000000000{number}'"),
         3 => format!("'\\x0{number}'"),
         _ => number.to_string(),
@@ -50,6 +53,22 @@ fn key(dice: &mut Dice, table: usize) -> String {
 
 /// A statement as some program would send it.
 fn statement(dice: &mut Dice, table: usize) -> String {
+    let sql = statement_by_id(dice, table);
+    if table != IN_PARTS {
+        return sql;
+    }
+    let [part, other] = [0; 2].map(|_| dice.roll(3));
+    let moved = if dice.roll(3) == 0 { format!("SET part = {other}, id = ") } else { "SET id = ".to_owned() };
+    sql.replace("items(id,", "items(part, id,")
+        .replace("VALUES (", &format!("VALUES ({part}, "))
+        .replace("SELECT 'k", &format!("SELECT {part}, 'k"))
+        .replace("SELECT 'K", &format!("SELECT {part}, 'K"))
+        .replace("CONFLICT (id)", "CONFLICT (part, id)")
+        .replace("WHERE id", &format!("WHERE part = {part} AND id"))
+        .replace("SET id = ", &moved)
+}
+
+fn statement_by_id(dice: &mut Dice, table: usize) -> String {
     let (id, other, slot) = (key(dice, table), key(dice, table), dice.roll(9));
     let (title, notes) = (text(dice), if dice.roll(5) == 0 { "NULL".to_owned() } else { text(dice) });
     let insert = format!("INSERT INTO items(id, title, notes, slot) VALUES ({id}, {title}, {notes}, {slot})");
@@ -74,8 +93,10 @@ fn statement(dice: &mut Dice, table: usize) -> String {
     }
 }
 
-fn schema() -> Schema {
-    Schema::new("id").with("title", Column::text("en").weighing(2.0)).with("notes", Column::text("none"))
+fn schema(table: usize) -> Schema {
+    let schema = Schema::new("id");
+    let schema = if table == IN_PARTS { schema.with_key("part") } else { schema };
+    schema.with("title", Column::text("en").weighing(2.0)).with("notes", Column::text("none"))
 }
 
 /// All rows as the connection sees them; none if two of them have the same key. That happens where a transaction whose snapshot is
@@ -89,13 +110,15 @@ fn rows(
         3 => "id",
         _ => "id::text",
     };
-    let rows = client.query_typed(&format!("SELECT {id}, title, notes FROM items"), &[])?;
+    let part = if table == IN_PARTS { "part" } else { "0" };
+    let rows = client.query_typed(&format!("SELECT {id}, title, notes, {part}::bigint FROM items"), &[])?;
     let all: BTreeMap<_, _> = rows
         .iter()
         .map(|row| {
             let key = match table {
                 0 | 4 => Key::Integer(row.get(0)),
                 3 => Key::Bytes(row.get(0)),
+                IN_PARTS => [Key::Text(row.get(0)), Key::Integer(row.get(3))].into_iter().collect(),
                 _ => Key::Text(row.get(0)),
             };
             let mut record = Record::new(key.clone());
@@ -148,7 +171,9 @@ fn check(
             assert_eq!(shown, rows[&hit.key].values(column), "{at}: what is shown of {}", hit.key);
         }
     }
-    let joined = cellar.join(client, &found, "SELECT 1 FROM found JOIN items ON items.id = found.key", &[]);
+    let part = if table == IN_PARTS { "AND items.part = found.key_2" } else { "" };
+    let sql = format!("SELECT 1 FROM found JOIN items ON items.id = found.key {part}");
+    let joined = cellar.join(client, &found, &sql, &[]);
     assert_eq!(joined.unwrap().len(), found.hits.len(), "{at}");
     Some(())
 }
@@ -178,7 +203,7 @@ fn history(seed: u64, table: usize, steps: u64) {
     for _ in 0..dice.roll(9) {
         let _ = first.batch_execute(&statement(&mut dice, table));
     }
-    let cellar = PostgresCellar::adopt(&mut first, "items", &schema()).unwrap();
+    let cellar = PostgresCellar::adopt(&mut first, "items", &schema(table)).unwrap();
     let mut programs = [impatient(), impatient()];
     for step in 0..steps {
         let program = &mut programs[dice.roll(2) as usize];
@@ -241,7 +266,7 @@ fn searches_equal_the_rows_while_others_write_and_catch_up() {
         let address = database();
         let mut first = connect(&address);
         first.batch_execute(TABLES[table]).unwrap();
-        let cellar = PostgresCellar::adopt(&mut first, "items", &schema()).unwrap();
+        let cellar = PostgresCellar::adopt(&mut first, "items", &schema(table)).unwrap();
         let (done, searches) = (AtomicBool::new(false), AtomicU64::new(0));
         std::thread::scope(|threads| {
             let writers = [1, 2, 3].map(|seed| {
@@ -310,7 +335,7 @@ fn a_server_that_is_killed_loses_nothing_and_has_nothing_twice() {
     let server = Server::start();
     let address = server.address("postgres");
     connect(&address).batch_execute(TABLES[0]).unwrap();
-    let cellar = PostgresCellar::adopt(&mut connect(&address), "items", &schema()).unwrap();
+    let cellar = PostgresCellar::adopt(&mut connect(&address), "items", &schema(0)).unwrap();
     let mut dice = Dice(5);
     for round in 0..8 {
         std::thread::scope(|threads| {

@@ -23,7 +23,7 @@ pub fn run(call: &arguments::Compare) -> Result<()> {
     }
     let title = open.schema().text_columns().next().map_or("", |(name, _)| name);
     let mut table =
-        paint::table(&[">first", ">score", ">second", ">score", "moved", open.schema().key(), title]);
+        paint::table(&[">first", ">score", ">second", ">score", "moved", &open.schema().key(), title]);
     let hits = || compared.second.hits.iter().chain(&compared.first.hits);
     for moved in &compared.moved {
         let text = hits().find(|hit| hit.key == moved.key).and_then(|hit| hit.values.get(title)?.first());

@@ -78,7 +78,8 @@ fn shown(open: &Open, query: &Query, find: &Find, found: &Found, time_us: f64) -
 pub fn table(schema: &Schema, highlighter: &Highlighter, hits: &[Hit], by: Option<&str>) -> Result<String> {
     let texts: Vec<_> =
         schema.text_columns().map(|(name, _)| name).filter(|name| has(hits, name)).take(3).collect();
-    let mut headings = vec![">#", ">score", schema.key()];
+    let key = schema.key();
+    let mut headings = vec![">#", ">score", &key];
     headings.extend(by);
     headings.extend(&texts);
     let mut columns = vec![

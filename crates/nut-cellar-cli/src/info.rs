@@ -85,7 +85,7 @@ fn each(info: &Info, section: &str) -> Option<u64> {
 
 fn columns(schema: &Schema) -> comfy_table::Table {
     let mut table = paint::table(&["column", "kind", "language", ">weight"]);
-    table.add_row([schema.key(), "the key", "", ""]);
+    table.add_row([&schema.key(), "the key", "", ""]);
     for (name, column) in schema.columns() {
         let text = column.has_words();
         let language = if text { column.language().to_string() } else { String::new() };

@@ -233,7 +233,7 @@ impl Loader<'_> {
 }
 
 fn is_used(schema: &Schema, field: &str) -> bool {
-    field == schema.key()
+    schema.key_columns().iter().any(|column| column == field)
         || schema.columns().any(|(name, column)| column.sources(name).any(|from| from == field))
 }
 
@@ -255,9 +255,15 @@ fn record(schema: &Schema, fields: &Fields, as_text: bool) -> Result<Record> {
     Ok(record)
 }
 
-/// The key of a record. CSV does not tell numbers from texts: there, what is written like a whole number is one.
 fn key(schema: &Schema, fields: &Fields, as_text: bool) -> Result<Key> {
-    let name = schema.key();
+    match schema.key_columns() {
+        [name] => key_part(name, fields, as_text),
+        names => names.iter().map(|name| key_part(name, fields, as_text)).collect(),
+    }
+}
+
+/// What a column says of a record's key. CSV does not tell numbers from texts: there, what is written like a whole number is one.
+fn key_part(name: &str, fields: &Fields, as_text: bool) -> Result<Key> {
     let wrong = |what: &str| Err(Error::new(ErrorKind::BadRecord, format!("the key `{name}` {what}.")));
     match fields.get(name) {
         Some(Value::String(text)) => Ok(match text.parse::<i64>() {

@@ -223,7 +223,8 @@ impl Database {
                 SqliteCellar::adopt_with(connection, cellar, schema, progress).map(|(_, adopted)| adopted)
             }
             Self::Postgres(client, cellar) => {
-                PostgresCellar::adopt_with(&mut **client, cellar, schema, progress).map(|(_, adopted)| adopted)
+                PostgresCellar::adopt_with(&mut **client, cellar, schema, progress)
+                    .map(|(_, adopted)| adopted)
             }
         }
     }
@@ -238,14 +239,18 @@ impl Database {
     pub fn repair(&mut self) -> Result<Repaired> {
         match self {
             Self::Sqlite(connection, cellar) => SqliteCellar::open(connection, cellar)?.repair(connection),
-            Self::Postgres(client, cellar) => PostgresCellar::open(&mut **client, cellar)?.repair(&mut **client),
+            Self::Postgres(client, cellar) => {
+                PostgresCellar::open(&mut **client, cellar)?.repair(&mut **client)
+            }
         }
     }
 
     pub fn sync(&mut self) -> Result<Synced> {
         match self {
             Self::Sqlite(connection, cellar) => SqliteCellar::open(connection, cellar)?.sync(connection),
-            Self::Postgres(client, cellar) => PostgresCellar::open(&mut **client, cellar)?.sync(&mut **client),
+            Self::Postgres(client, cellar) => {
+                PostgresCellar::open(&mut **client, cellar)?.sync(&mut **client)
+            }
         }
     }
 

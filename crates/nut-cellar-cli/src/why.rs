@@ -19,7 +19,7 @@ struct Answer<'a> {
 pub fn run(call: &arguments::Why) -> Result<()> {
     let open = Target::read(&call.target)?.open()?;
     let Asked { query, find, notes } = settings::read(&call.query, &call.settings, open.schema())?;
-    let (key, why) = ask(&call.key, |key| open.why(&query, &find, key))?;
+    let (key, why) = ask(&call.key, open.schema().key_columns().len(), |key| open.why(&query, &find, key))?;
     if call.json {
         let answer = Answer { key: &key, query: query.to_string(), why: &why };
         let text = serde_json::to_string(&answer).expect("an answer is made of numbers and texts");
@@ -36,18 +36,34 @@ pub fn run(call: &arguments::Why) -> Result<()> {
     })
 }
 
-/// Keys are typed as text: what looks like a number is tried as one first.
-fn ask(text: &str, why: impl Fn(&Key) -> Result<Why>) -> Result<(Key, Why)> {
-    if let Ok(number) = text.parse::<i64>() {
-        let key = Key::from(number);
+/// Asks for the first of the keys that a text may mean for which there is a record, or for the last of them.
+fn ask(text: &str, columns: usize, why: impl Fn(&Key) -> Result<Why>) -> Result<(Key, Why)> {
+    let mut asked = (Key::from(text), Why::NoRecord);
+    for key in meant(text, columns) {
         let answer = why(&key)?;
-        if answer != Why::NoRecord {
-            return Ok((key, answer));
+        asked = (key, answer);
+        if asked.1 != Why::NoRecord {
+            break;
         }
     }
-    let key = Key::from(text);
-    let answer = why(&key)?;
-    Ok((key, answer))
+    Ok(asked)
+}
+
+/// The keys that a text may mean. What looks like a number is one, or else a text; the parts of a key stand between slashes.
+fn meant(text: &str, columns: usize) -> Vec<Key> {
+    let number = |text: &str| text.parse::<i64>().ok().map(Key::from);
+    if columns == 1 {
+        return number(text).into_iter().chain([text.into()]).collect();
+    }
+    let mut all = vec![Vec::new()];
+    for part in text.splitn(columns, '/') {
+        let parts: Vec<Key> = number(part).into_iter().chain([part.into()]).collect();
+        let longer = |key: &Vec<Key>| {
+            parts.iter().map(|part| [&key[..], &[part.clone()]].concat()).collect::<Vec<_>>()
+        };
+        all = all.iter().flat_map(longer).collect();
+    }
+    all.into_iter().map(Key::Several).collect()
 }
 
 fn found(key: &str, reckoning: &Reckoning) -> String {

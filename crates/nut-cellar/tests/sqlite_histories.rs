@@ -20,14 +20,17 @@ use support::{Dice, seeds};
 const WORDS: [&str; 9] = ["oak", "oaks", "elm", "box", "boxes", "brass", "handle", "handles", "wi-fi"];
 
 /// Tables with different kinds of keys; `id` is the key, `slot` is unique too, `plain` is not searched.
-const TABLES: [&str; 5] = [
+const TABLES: [&str; 6] = [
     "CREATE TABLE items(id INTEGER PRIMARY KEY, title TEXT, notes TEXT, slot INTEGER UNIQUE, plain TEXT)",
     "CREATE TABLE items(id TEXT PRIMARY KEY, title TEXT, notes TEXT, slot INTEGER UNIQUE, plain TEXT)",
     "CREATE TABLE items(id TEXT PRIMARY KEY COLLATE NOCASE, title TEXT, notes TEXT, slot, plain TEXT, UNIQUE(slot, plain))",
     "CREATE TABLE items(id PRIMARY KEY, title TEXT COLLATE NOCASE, notes, slot INTEGER UNIQUE, plain TEXT) WITHOUT ROWID",
     "CREATE TABLE items(no INTEGER PRIMARY KEY, id TEXT NOT NULL UNIQUE, title TEXT, notes TEXT, slot INTEGER, plain TEXT);
      CREATE UNIQUE INDEX by_slot ON items(slot) WHERE slot > 3",
+    "CREATE TABLE items(id TEXT COLLATE NOCASE, part, title TEXT, notes TEXT, slot INTEGER UNIQUE, plain TEXT, PRIMARY KEY (part, id))",
 ];
+/// The one whose key has two parts: `id` and `part`.
+const IN_PARTS: usize = 5;
 
 fn text(dice: &mut Dice) -> String {
     let words: Vec<_> = (0..dice.roll(6)).map(|_| dice.pick(&WORDS)).collect();
@@ -47,6 +50,19 @@ fn key(dice: &mut Dice, table: usize) -> String {
 
 /// A statement as some program would send it.
 fn statement(dice: &mut Dice, table: usize) -> String {
+    let sql = statement_by_id(dice, table);
+    if table != IN_PARTS {
+        return sql;
+    }
+    let (part, other) = (dice.pick(&["1", "2", "'a'", "NULL"]), dice.pick(&["1", "2", "'A'"]));
+    let moved = if dice.roll(3) == 0 { format!("SET part = {other}, id = ") } else { "SET id = ".to_owned() };
+    sql.replace("items(id,", "items(part, id,")
+        .replace("VALUES (", &format!("VALUES ({part}, "))
+        .replace("WHERE id", &format!("WHERE part IS {part} AND id"))
+        .replace("SET id = ", &moved)
+}
+
+fn statement_by_id(dice: &mut Dice, table: usize) -> String {
     let (id, other, slot) = (key(dice, table), key(dice, table), dice.roll(9));
     let (title, notes) = (text(dice), if dice.roll(5) == 0 { "NULL".to_owned() } else { text(dice) });
     let insert = dice.pick(&["INSERT", "INSERT OR REPLACE", "INSERT OR IGNORE", "REPLACE", "INSERT OR FAIL"]);
@@ -76,17 +92,28 @@ fn statement(dice: &mut Dice, table: usize) -> String {
 /// The languages of both columns: those of one schema, and of the one it is changed to and back.
 const LANGUAGES: [[&str; 2]; 2] = [["en", "none"], ["none", "en"]];
 
-fn schema([title, notes]: [&str; 2]) -> Schema {
-    Schema::new("id").with("title", Column::text(title).weighing(2.0)).with("notes", Column::text(notes))
+fn schema(table: usize, [title, notes]: [&str; 2]) -> Schema {
+    let schema = Schema::new("id");
+    let schema = if table == IN_PARTS { schema.with_key("part") } else { schema };
+    schema.with("title", Column::text(title).weighing(2.0)).with("notes", Column::text(notes))
 }
 
 /// All rows as the connection sees them.
-fn rows(connection: &Connection) -> BTreeMap<Key, Record> {
-    let mut statement = connection.prepare("SELECT id, title, notes FROM items").unwrap();
+fn rows(connection: &Connection, table: usize) -> BTreeMap<Key, Record> {
+    let part = if table == IN_PARTS { "part" } else { "1" };
+    let mut statement = connection.prepare(&format!("SELECT id, title, notes, {part} FROM items")).unwrap();
     let mut rows = statement.query([]).unwrap();
     let mut all = BTreeMap::new();
     while let Some(row) = rows.next().unwrap() {
-        let mut record = Record::new(key_of(row.get(0).unwrap()));
+        let mut key = key_of(row.get(0).unwrap());
+        if table == IN_PARTS {
+            let part: rusqlite::types::Value = row.get(3).unwrap();
+            if part == rusqlite::types::Value::Null {
+                continue;
+            }
+            key = Key::from_iter([key, key_of(part)]);
+        }
+        let mut record = Record::new(key);
         for (place, column) in [(1, "title"), (2, "notes")] {
             let value: Option<String> = row.get(place).unwrap();
             if let Some(value) = value {
@@ -104,12 +131,13 @@ fn check(
     connection: &Connection,
     at: &str,
 ) {
+    let table = if cellar.schema().key_columns().len() > 1 { IN_PARTS } else { 0 };
     // A transaction that is older than the schema sees the one before.
     let before;
     let (cellar, languages) = match cellar.find(connection, "", &Find::new()) {
         Err(error) if error.kind() == ErrorKind::OutOfStep => {
             before = SqliteCellar::open(connection, "items").unwrap();
-            let known = LANGUAGES.into_iter().find(|known| *before.schema() == schema(*known));
+            let known = LANGUAGES.into_iter().find(|known| *before.schema() == schema(table, *known));
             (&before, known.unwrap())
         }
         _ => (cellar, languages),
@@ -132,12 +160,12 @@ fn check(
         Err(error) if error.is_busy() && !is_wal(connection) => return,
         Err(error) => panic!("{at}: {error}"),
     };
-    let rows = rows(connection);
+    let rows = rows(connection, table);
     let expected: Vec<_> =
         oracle::search(&rows, &search).into_iter().map(|hit| (hit.key, hit.score.to_bits())).collect();
     let hits: Vec<_> = found.hits.iter().map(|hit| (hit.key.clone(), hit.score.to_bits())).collect();
     assert_eq!((found.total, &hits), (expected.len() as u64, &expected), "{at}: {}", query.join(" "));
-    check_sql(connection, &query.join(" "), weights, &hits, at);
+    check_sql(connection, table, (&query.join(" "), weights), &hits, at);
     for hit in &found.hits {
         for column in ["title", "notes"] {
             let shown = hit.values.get(column).map_or(&[][..], Vec::as_slice);
@@ -161,7 +189,20 @@ fn key_of(value: rusqlite::types::Value) -> Key {
 }
 
 /// SQL gives the same hits: as a table, and joined to the rows, where they are looked up by key.
-fn check_sql(connection: &Connection, query: &str, weights: [f32; 2], hits: &[(Key, u32)], at: &str) {
+fn check_sql(
+    connection: &Connection,
+    table: usize,
+    (query, weights): (&str, [f32; 2]),
+    hits: &[(Key, u32)],
+    at: &str,
+) {
+    // Several parts are a JSON array there.
+    let key = if table == IN_PARTS { "json_array(items.id, items.part)" } else { "items.id" };
+    let told = |key: &Key| match key {
+        Key::Several(_) => Key::Text(serde_json::to_string(key).unwrap()),
+        key => key.clone(),
+    };
+    let hits: Vec<_> = hits.iter().map(|(key, score)| (told(key), *score)).collect();
     let settings =
         format!(r#"{{"words": "any", "weights": {{"title": {}, "notes": {}}}}}"#, weights[0], weights[1]);
     let read = |sql: &str| {
@@ -179,10 +220,10 @@ fn check_sql(connection: &Connection, query: &str, weights: [f32; 2], hits: &[(K
     };
     let expected: Vec<_> = hits.iter().map(|(key, score)| (key.clone(), Some(*score))).collect();
     assert_eq!(all, expected, "{at}: in SQL");
-    let joined = read(
-        "SELECT items.id, found.score FROM items
-         LEFT JOIN cellar_find('items', ?1, 100, ?2) AS found ON found.key = items.id",
-    );
+    let joined = read(&format!(
+        "SELECT {key}, found.score FROM items
+         LEFT JOIN cellar_find('items', ?1, 100, ?2) AS found ON found.key = {key}"
+    ));
     let found: BTreeMap<_, _> = hits.iter().cloned().collect();
     for (key, score) in joined.unwrap() {
         assert_eq!(score, found.get(&key).copied(), "{at}: joined to {key}");
@@ -206,7 +247,7 @@ fn history(seed: u64, table: usize, journal: &str, steps: u64) {
         let _ = first.execute_batch(&statement(&mut dice, table));
     }
     let mut languages = LANGUAGES[0];
-    let mut cellar = SqliteCellar::adopt(&first, "items", &schema(languages)).unwrap();
+    let mut cellar = SqliteCellar::adopt(&first, "items", &schema(table, languages)).unwrap();
     let programs = [connect(), connect()];
     let functions = SqlFunctions::new();
     for program in programs.iter().chain([&first]) {
@@ -233,7 +274,7 @@ fn history(seed: u64, table: usize, journal: &str, steps: u64) {
         match dice.roll(10) {
             2 if dice.roll(4) == 0 => {
                 let next = dice.pick(&LANGUAGES);
-                match SqliteCellar::adopt(&first, "items", &schema(next)) {
+                match SqliteCellar::adopt(&first, "items", &schema(table, next)) {
                     Ok(adopted) => (cellar, languages) = (adopted, next),
                     Err(error) => assert!(error.is_busy(), "{at}: {error}"),
                 }

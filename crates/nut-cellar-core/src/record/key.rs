@@ -13,11 +13,13 @@ pub const MAX_KEY_BYTES: usize = 2_048;
 const INTEGER: u8 = 0x10;
 const TEXT: u8 = 0x20;
 const BYTES: u8 = 0x30;
+const SEVERAL: u8 = 0x40;
 /// Ends a run of bytes; a zero byte inside is written as `ESCAPED`.
 const END: [u8; 2] = [0x00, 0x00];
 const ESCAPED: [u8; 2] = [0x00, 0xff];
 
-/// What names a record. Keys have one total order: integers by value, then texts by code point, then bytes.
+/// What names a record. Keys have one total order: integers by value, then texts by code point, then bytes, then several
+/// parts, by the first in which they differ.
 ///
 /// ```
 /// use nut_cellar_core::Key;
@@ -26,6 +28,7 @@ const ESCAPED: [u8; 2] = [0x00, 0xff];
 /// assert!(Key::from(12) < Key::from("12"));
 /// assert!(Key::from(-3).encode() < Key::from(12).encode());
 /// assert_eq!(Key::decode(&Key::from("QLR-0042").encode()).unwrap(), Key::from("QLR-0042"));
+/// assert!(Key::from_iter(["Elmfold".into(), 9.into()]) < Key::from_iter(["Elmfold".into(), 10.into()]));
 /// ```
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub enum Key {
@@ -35,11 +38,13 @@ pub enum Key {
     Text(String),
     /// Bytes without a meaning of their own.
     Bytes(Vec<u8>),
+    /// Several parts, none of which has parts itself.
+    Several(Vec<Self>),
 }
 
 impl Key {
-    /// The encoding whose byte order is the order of keys. Takes 9 bytes for an integer, and for the others their
-    /// length plus 3, plus one for each zero byte inside.
+    /// The encoding whose byte order is the order of keys. Takes 9 bytes for an integer, and for texts and bytes their
+    /// length plus 3, plus one for each zero byte inside; for several parts, what they take and 2 more.
     pub fn encode(&self) -> Vec<u8> {
         match self {
             Self::Integer(number) => {
@@ -50,6 +55,11 @@ impl Key {
             }
             Self::Text(text) => terminated(TEXT, text.as_bytes()),
             Self::Bytes(bytes) => terminated(BYTES, bytes),
+            Self::Several(parts) => {
+                // What ends it is less than any part begins with.
+                let parts = parts.iter().flat_map(Self::encode);
+                [SEVERAL].into_iter().chain(parts).chain([END[0]]).collect()
+            }
         }
     }
 
@@ -66,6 +76,13 @@ impl Key {
     /// # Errors
     /// [`ErrorKind::BadRecord`] if it takes more than [`MAX_KEY_BYTES`].
     pub(crate) fn encode_checked(&self) -> Result<Vec<u8>> {
+        let bad = |part: &Self| matches!(part, Self::Several(_));
+        if matches!(self, Self::Several(parts) if parts.iter().any(bad)) {
+            return Err(Error::new(
+                ErrorKind::BadRecord,
+                "A part of a key has parts itself; give them one after the other.",
+            ));
+        }
         let encoded = self.encode();
         if encoded.len() <= MAX_KEY_BYTES {
             return Ok(encoded);
@@ -95,27 +112,54 @@ fn terminated(tag: u8, bytes: &[u8]) -> Vec<u8> {
 }
 
 fn decode(bytes: &[u8]) -> Option<Key> {
+    let Some((&SEVERAL, mut rest)) = bytes.split_first() else {
+        return decode_part(bytes).and_then(|(key, rest)| rest.is_empty().then_some(key));
+    };
+    let mut parts = Vec::new();
+    while rest != [END[0]] {
+        let (part, after) = decode_part(rest)?;
+        parts.push(part);
+        rest = after;
+    }
+    Some(Key::Several(parts))
+}
+
+/// The key without parts that bytes begin with, and the bytes behind it.
+fn decode_part(bytes: &[u8]) -> Option<(Key, &[u8])> {
     let (&tag, rest) = bytes.split_first()?;
     match tag {
         INTEGER => {
+            let (number, rest) = rest.split_first_chunk()?;
             #[expect(clippy::big_endian_bytes, reason = "the counterpart of `encode`")]
-            let number = u64::from_be_bytes(rest.try_into().ok()?);
-            Some(Key::Integer((number ^ (1 << 63)).cast_signed()))
+            let number = u64::from_be_bytes(*number);
+            Some((Key::Integer((number ^ (1 << 63)).cast_signed()), rest))
         }
-        TEXT => Some(Key::Text(String::from_utf8(unterminated(rest)?).ok()?)),
-        BYTES => Some(Key::Bytes(unterminated(rest)?)),
+        TEXT => {
+            let (text, rest) = unterminated(rest)?;
+            Some((Key::Text(String::from_utf8(text).ok()?), rest))
+        }
+        BYTES => unterminated(rest).map(|(bytes, rest)| (Key::Bytes(bytes), rest)),
         _ => None,
     }
 }
 
-fn unterminated(bytes: &[u8]) -> Option<Vec<u8>> {
-    let mut out = Vec::with_capacity(bytes.len());
-    let mut rest = bytes.strip_suffix(&END)?;
-    while let Some((&byte, after)) = rest.split_first() {
-        rest = if byte == 0 { after.strip_prefix(&[ESCAPED[1]])? } else { after };
+fn unterminated(bytes: &[u8]) -> Option<(Vec<u8>, &[u8])> {
+    let mut out = Vec::new();
+    let mut rest = bytes;
+    loop {
+        let (&byte, after) = rest.split_first()?;
+        rest = after;
+        if byte == 0 {
+            let (&next, after) = rest.split_first()?;
+            rest = after;
+            match [byte, next] {
+                END => return Some((out, rest)),
+                ESCAPED => {}
+                _ => return None,
+            }
+        }
         out.push(byte);
     }
-    Some(out)
 }
 
 impl fmt::Display for Key {
@@ -124,17 +168,22 @@ impl fmt::Display for Key {
             Self::Integer(number) => number.fmt(f),
             Self::Text(text) => f.pad(text),
             Self::Bytes(bytes) => bytes.iter().try_for_each(|byte| write!(f, "{byte:02x}")),
+            Self::Several(parts) => parts.iter().enumerate().try_for_each(|(place, part)| {
+                f.write_str(if place == 0 { "" } else { "/" })?;
+                write!(f, "{part}")
+            }),
         }
     }
 }
 
-/// An integer as a number, a text as text, bytes in hexadecimal digits.
+/// An integer as a number, a text as text, bytes in hexadecimal digits, several parts as an array.
 impl Serialize for Key {
     fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
         match self {
             Self::Integer(number) => serializer.serialize_i64(*number),
             Self::Text(text) => serializer.serialize_str(text),
             Self::Bytes(_) => serializer.collect_str(self),
+            Self::Several(parts) => serializer.collect_seq(parts),
         }
     }
 }
@@ -163,12 +212,23 @@ impl From<Vec<u8>> for Key {
     }
 }
 
+/// A key of several parts.
+impl FromIterator<Self> for Key {
+    fn from_iter<I: IntoIterator<Item = Self>>(parts: I) -> Self {
+        Self::Several(parts.into_iter().collect())
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
     use proptest::prelude::*;
 
     fn keys() -> impl Strategy<Value = Key> {
+        prop_oneof![3 => parts(), 1 => prop::collection::vec(parts(), 0..4).prop_map(Key::Several)]
+    }
+
+    fn parts() -> impl Strategy<Value = Key> {
         prop_oneof![
             any::<i64>().prop_map(Key::Integer),
             (-3_i64..3).prop_map(Key::Integer),

@@ -38,6 +38,9 @@ pub(crate) const NO_ZSTD: &str =
 /// The most columns a schema may have.
 const MAX_COLUMNS: usize = 1_000;
 
+/// The most columns that may name a record together.
+pub const MOST_KEY_COLUMNS: usize = 8;
+
 /// The columns of a cellar, in the order in which their scores add up, and where its rows come from.
 ///
 /// ```
@@ -53,7 +56,7 @@ const MAX_COLUMNS: usize = 1_000;
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 #[serde(try_from = "Raw")]
 pub struct Schema {
-    key: String,
+    key: KeyColumns,
     #[serde(skip_serializing_if = "is_quick")]
     packing: Packing,
     #[serde(rename = "column")]
@@ -67,10 +70,18 @@ fn is_quick(packing: &Packing) -> bool {
     *packing == Packing::Quick
 }
 
+/// The columns of the key.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(untagged)]
+enum KeyColumns {
+    One(String),
+    Several(Vec<String>),
+}
+
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
 struct Raw {
-    key: String,
+    key: KeyColumns,
     #[serde(rename = "column")]
     columns: IndexMap<String, Column, RandomState>,
     #[serde(default)]
@@ -91,7 +102,27 @@ impl TryFrom<Raw> for Schema {
 impl Schema {
     /// A schema without columns whose records are named by this column.
     pub fn new(key: impl Into<String>) -> Self {
-        Self { key: key.into(), columns: IndexMap::default(), packing: Packing::default(), source: None }
+        Self {
+            key: KeyColumns::One(key.into()),
+            columns: IndexMap::default(),
+            packing: Packing::default(),
+            source: None,
+        }
+    }
+
+    /// The schema with one more column that names a record, together with those before.
+    ///
+    /// ```
+    /// # use nut_cellar_core::{Column, Schema};
+    /// let schema = Schema::new("depot").with_key("number").with("title", Column::text("en"));
+    /// assert_eq!(schema.key_columns(), ["depot", "number"]);
+    /// ```
+    #[must_use]
+    pub fn with_key(mut self, column: impl Into<String>) -> Self {
+        let mut columns = self.key_columns().to_vec();
+        columns.push(column.into());
+        self.key = KeyColumns::Several(columns);
+        self
     }
 
     /// The schema with one more column, the last in order.
@@ -134,9 +165,17 @@ impl Schema {
         self.packing
     }
 
-    /// The column that names a record.
-    pub fn key(&self) -> &str {
-        &self.key
+    /// The columns that name a record: one, or several together.
+    pub fn key_columns(&self) -> &[String] {
+        match &self.key {
+            KeyColumns::One(column) => std::slice::from_ref(column),
+            KeyColumns::Several(columns) => columns,
+        }
+    }
+
+    /// The same, in words.
+    pub fn key(&self) -> String {
+        self.key_columns().join("/")
     }
 
     /// Where the rows come from, if the schema says so.
@@ -177,7 +216,19 @@ impl Schema {
     /// [`ErrorKind::BadSchema`] if there is no key or no text column, too many text columns, or a name is empty.
     pub fn check(&self) -> Result<()> {
         let bad = |message: String| Err(Error::new(ErrorKind::BadSchema, message));
-        if self.key.is_empty() {
+        let columns = self.key_columns();
+        if columns.len() > MOST_KEY_COLUMNS {
+            return bad(format!(
+                "The schema has {} key columns and at most {MOST_KEY_COLUMNS} are allowed.",
+                columns.len()
+            ));
+        }
+        if let Some(twice) =
+            columns.iter().enumerate().find(|(place, column)| columns[..*place].contains(column))
+        {
+            return bad(format!("The column `{}` is twice among those of the key.", twice.1));
+        }
+        if columns.is_empty() || columns.iter().any(String::is_empty) {
             return bad("The schema names no key column; set `key` to the column that names a record.".into());
         }
         if self.columns.keys().any(String::is_empty) {

@@ -49,7 +49,8 @@ impl PostgresCellar {
         let source = schema.source().map_or(name, |source| source.table.as_str());
         let table = Table::read(&mut transaction, source)?;
         let oid = table.oid;
-        let key = table.type_of(schema.key())?.to_owned();
+        let key = schema.key_columns().iter().map(|column| table.type_of(column).map(str::to_owned));
+        let key = key.collect::<Result<Vec<_>>>()?;
         let sources = Sources::new(&mut transaction, table, schema)?;
         let rows = Rows::new(&sources)?;
         let Some(there) = state::look(&mut transaction, &names)? else {
@@ -72,7 +73,7 @@ impl PostgresCellar {
             let table = there.table;
             let moved = table != oid && Table::of(&mut transaction, table).is_ok();
             if moved || there.manifest.schema.key() != schema.key() || there.key != key {
-                return Err(rows::other_source(name, source, there.manifest.schema.key()));
+                return Err(rows::other_source(name, source, &there.manifest.schema.key()));
             }
         } else if !changes.is_empty() {
             let (manifest, schema) = (there.manifest, Arc::new(schema.clone()));

@@ -2,11 +2,12 @@
 
 use super::cellar::PostgresCellar;
 use super::failure::failed;
+use super::key::Keys;
 use super::names::{Names, literal};
 use super::place::{PostgresUnit, PostgresView};
-use super::reading::{Keys, Rows};
+use super::reading::Rows;
 use super::session::{Connection, Own, Sees, Session, Statements};
-use super::state::{ROW, Seen};
+use super::state::{Seen, row_at};
 use crate::rows::spans;
 use crate::rows::{Kept, Spool, Synced, Unreadable, Work};
 use nut_cellar_core::{Batch, Error, Key, Manifest, Merging, PieceId, Result, Unit, View};
@@ -59,7 +60,7 @@ impl PostgresCellar {
         batch.set_merging(merging);
         let mut unreadable = Unreadable::default();
         for (key, row) in &seen.pending {
-            match self.rows.record(row, ROW, &self.schema, &mut unreadable)? {
+            match self.rows.record(row, row_at(&self.rows), &self.schema, &mut unreadable)? {
                 Some(record) => batch.put(&record)?,
                 None => batch.remove(key)?,
             }
@@ -170,10 +171,11 @@ impl PostgresCellar {
         batch: &mut Batch<'_>,
         progress: &mut dyn FnMut(u64),
     ) -> Result<Unreadable> {
-        let Rows { table, key_column, condition, .. } = &self.rows;
+        let Rows { table, key, condition, .. } = &self.rows;
         let selected = self.rows.selected();
         view.query(&format!(
-            "DECLARE cellar_rows NO SCROLL CURSOR FOR SELECT {selected} FROM {table} t WHERE {condition} ORDER BY t.{key_column}"
+            "DECLARE cellar_rows NO SCROLL CURSOR FOR SELECT {selected} FROM {table} t WHERE {condition} ORDER BY {}",
+            key.columns("t")
         ))?;
         let mut unreadable = Unreadable::default();
         let mut count = 0;
@@ -204,11 +206,16 @@ impl PostgresCellar {
         client: &mut impl Session,
         keys: impl IntoIterator<Item = &'k Key>,
     ) -> Result<()> {
-        let keys = Keys::of(self.rows.key, keys);
-        let (kind, array) = self.rows.key.array();
-        let sql =
-            format!("INSERT INTO {}(key) SELECT pg_catalog.unnest($1::{array})", self.names.inside("log"));
-        client.execute_typed(&sql, &[(keys.parameter(), kind)]).map(|_| ()).map_err(failed("Noting changes"))
+        let key = &self.rows.key;
+        let keys = Keys::of(key, keys);
+        let sql = format!(
+            "INSERT INTO {}({}) SELECT * FROM ROWS FROM ({}) k",
+            self.names.inside("log"),
+            key.names().join(", "),
+            key.unnested(1)
+        );
+        let parameters: Vec<_> = keys.parameters().collect();
+        client.execute_typed(&sql, &parameters).map(|_| ()).map_err(failed("Noting changes"))
     }
 
     /// Reads all rows again, into shelves that replace those there are. Searches go on with these until it is done.

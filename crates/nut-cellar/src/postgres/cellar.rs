@@ -1,13 +1,14 @@
 //! The handle of a cellar inside a PostgreSQL database.
 
 use super::failure::failed;
+use super::key::{KeyColumns, Keys};
 use super::names::{Names, listed};
 use super::place::PostgresView;
-use super::reading::{Keys, Rows};
+use super::reading::Rows;
 use super::session::{Parameter, Session, Statements};
 use super::sources::Sources;
 use super::state::{self, Seen};
-use super::table::{KeyKind, Table};
+use super::table::Table;
 use crate::cellar::{Info, report};
 use crate::rows::cache::ChunkCache;
 use crate::rows::manifests::Manifests;
@@ -126,8 +127,9 @@ impl PostgresCellar {
         })
     }
 
-    /// Hands hits to a statement, as rows of `found`: `key`, `score` and `rank`. What the statement takes of its own
-    /// begins with `$3`; parameters say their types.
+    /// Hands hits to a statement, as rows of `found`: `key`, `score` and `rank`; a key of several parts as `key`, `key_2` and so on.
+    /// What the statement takes of its own begins with `$3`, or behind as many more as there are more parts; parameters say their
+    /// types.
     ///
     /// ```no_run
     /// # use nut_cellar::postgres::PostgresCellar;
@@ -154,10 +156,10 @@ impl PostgresCellar {
         client.query_typed(&hits.with(sql), &hits.parameters(parameters)).map_err(failed(JOINING))
     }
 
-    pub(super) fn hits<'f>(&self, found: &'f Found) -> Hits<'f> {
+    pub(super) fn hits<'f>(&'f self, found: &'f Found) -> Hits<'f> {
         Hits {
-            kind: self.rows.key,
-            keys: Keys::of(self.rows.key, found.hits.iter().map(|hit| &hit.key)),
+            key: &self.rows.key,
+            keys: Keys::of(&self.rows.key, found.hits.iter().map(|hit| &hit.key)),
             scores: found.hits.iter().map(|hit| hit.score).collect(),
             first: found.hits.first().map_or(1, |hit| hit.rank),
         }
@@ -293,7 +295,7 @@ pub(super) const JOINING: &str = "Joining hits to rows";
 
 /// Hits as a statement takes them.
 pub(super) struct Hits<'f> {
-    kind: KeyKind,
+    key: &'f KeyColumns,
     keys: Keys<'f>,
     scores: Vec<f32>,
     /// The rank of the first.
@@ -303,18 +305,19 @@ pub(super) struct Hits<'f> {
 impl Hits<'_> {
     /// A statement to which they are `found`.
     pub fn with(&self, sql: &str) -> String {
-        let (before, (_, array)) = (self.first - 1, self.kind.array());
+        let (before, key) = (self.first - 1, self.key.names().join(", "));
         format!(
-            "WITH found AS (SELECT key, score, {before} + place AS rank FROM
-               ROWS FROM (pg_catalog.unnest($1::{array}), pg_catalog.unnest($2)) WITH ORDINALITY AS hit(key, score, place)) {sql}"
+            "WITH found AS (SELECT {key}, score, {before} + place AS rank FROM
+               ROWS FROM ({}, pg_catalog.unnest(${})) WITH ORDINALITY AS hit({key}, score, place)) {sql}",
+            self.key.unnested(1),
+            self.key.len() + 1
         )
     }
 
     /// Its parameters.
     pub fn parameters<'p>(&'p self, own: &[Parameter<'p>]) -> Vec<Parameter<'p>> {
-        let (kind, _) = self.kind.array();
-        let mut all: Vec<Parameter<'p>> =
-            vec![(self.keys.parameter(), kind), (&self.scores, Type::FLOAT4_ARRAY)];
+        let mut all: Vec<Parameter<'p>> = self.keys.parameters().collect();
+        all.push((&self.scores, Type::FLOAT4_ARRAY));
         all.extend(own.iter().map(|(value, kind)| (*value, kind.clone())));
         all
     }

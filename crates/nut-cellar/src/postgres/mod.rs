@@ -28,6 +28,7 @@ mod asynchronous;
 mod catching_up;
 mod cellar;
 mod failure;
+mod key;
 mod names;
 mod place;
 mod reading;

@@ -40,7 +40,7 @@ impl<'s> Sources<'s> {
             for (join, link) in source.joins.iter().zip(source.links()?) {
                 let joined = Table::read(client, &join.table)?;
                 joined.type_of(link.column)?;
-                if !join.many && !joined.is_unique(link.column) {
+                if !join.many && !joined.are_unique(&[link.column.to_owned()]) {
                     return Err(Error::new(
                         ErrorKind::BadSchema,
                         format!(
@@ -148,11 +148,11 @@ impl<'s> Sources<'s> {
             }
         };
         Ok(format!(
-            "SELECT k.key FROM (SELECT DISTINCT joined FROM {log} WHERE source = {number}) g
-             CROSS JOIN LATERAL (SELECT t.{key} AS key FROM {base} t{tables}
+            "SELECT k.* FROM (SELECT DISTINCT joined FROM {log} WHERE source = {number}) g
+             CROSS JOIN LATERAL (SELECT {key} FROM {base} t{tables}
                WHERE {conditions}{parent}.{parent_column} = g.joined::{kind} OFFSET 0) k",
             number = self.number(join),
-            key = quoted(self.schema.key()),
+            key = self.table.key(self.schema)?.renamed("t"),
             base = self.table.quoted(),
             parent_column = quoted(link.parent_column),
             kind = table.type_of(link.column)?,

@@ -42,7 +42,7 @@ pub(super) fn create(
     rows: &Rows,
 ) -> Result<()> {
     let (schema, table) = (sources.schema, &sources.table);
-    let key = quoted(schema.key());
+    let key = rows.key.renamed("t");
     let sql = format!(
         "CREATE SCHEMA {schema};
          CREATE TABLE {state}(
@@ -55,7 +55,7 @@ pub(super) fn create(
              watched text NOT NULL);
          CREATE TABLE {chunk}(piece bytea, number integer, data bytea NOT NULL, PRIMARY KEY (piece, number));
          ALTER TABLE {chunk} ALTER data SET STORAGE EXTERNAL;
-         CREATE TABLE {log} AS SELECT {key} AS key FROM {table} WITH NO DATA;
+         CREATE TABLE {log} AS SELECT {key} FROM {table} t WITH NO DATA;
          ALTER TABLE {log} ADD source integer NOT NULL DEFAULT 0, ADD joined text, ADD at timestamptz NOT NULL DEFAULT pg_catalog.now(),
              ADD mark uuid NOT NULL DEFAULT pg_catalog.gen_random_uuid();
          ALTER TABLE {log} SET (autovacuum_vacuum_scale_factor = 0, autovacuum_vacuum_threshold = 1000);
@@ -88,7 +88,8 @@ pub(super) fn create(
 /// The tables whose changes are followed, and the columns of them that matter.
 fn followed<'s>(sources: &'s Sources<'_>) -> (Vec<u32>, Vec<&'s str>) {
     let places = || [None].into_iter().chain((0..sources.joins.len()).map(Some));
-    let columns = places().flat_map(|place| sources.watched(place)).chain([sources.schema.key()]).collect();
+    let key = sources.schema.key_columns().iter().map(String::as_str);
+    let columns = places().flat_map(|place| sources.watched(place)).chain(key).collect();
     (places().map(|place| sources.of(place).oid).collect(), columns)
 }
 
@@ -100,8 +101,8 @@ pub(super) struct There {
     pub revision: i32,
     /// Whether everything is as it was, so that no change can have been missed.
     pub standing: bool,
-    /// The type of the keys in the log.
-    pub key: String,
+    /// The types of the parts of keys in the log.
+    pub key: Vec<String>,
 }
 
 /// Looks at a cellar, and keeps others from giving it another schema until the transaction ends.
@@ -111,8 +112,9 @@ pub(super) fn look(client: &mut dyn Statements, names: &Names) -> Result<Option<
     }
     let sql = format!(
         "SELECT manifest, sources[1], filled, revision, {} IS NOT DISTINCT FROM s.watched,
-           (SELECT pg_catalog.format_type(a.atttypid, NULL) FROM pg_catalog.pg_attribute a
-            WHERE a.attrelid = pg_catalog.to_regclass($1)::oid AND a.attname = 'key')
+           (SELECT coalesce(pg_catalog.array_agg(pg_catalog.format_type(a.atttypid, NULL) ORDER BY a.attnum), '{{}}')
+            FROM pg_catalog.pg_attribute a
+            WHERE a.attrelid = pg_catalog.to_regclass($1)::oid AND (a.attname = 'key' OR pg_catalog.starts_with(a.attname::text, 'key_')))
          FROM {} s FOR UPDATE",
         standing(names),
         names.inside("state")
@@ -125,7 +127,7 @@ pub(super) fn look(client: &mut dyn Statements, names: &Names) -> Result<Option<
         filled: row.get(2),
         revision: row.get(3),
         standing: row.get(4),
-        key: row.get::<_, Option<String>>(5).unwrap_or_default(),
+        key: row.get(5),
     }))
 }
 
@@ -321,8 +323,13 @@ impl Seen {
     }
 }
 
-/// Where in a row of what [`see`] reads the row of the table begins.
-pub(super) const ROW: usize = 6;
+/// Where in a row of what [`see`] reads the logged key begins. Behind it begins the row of the table.
+const KEY: usize = 5;
+
+/// Where that row begins.
+pub(super) fn row_at(rows: &Rows) -> usize {
+    KEY + rows.key.len()
+}
 
 /// The function that gives the state with the logged rows, each by its key: whatever is expected of the log, the table is never gone
 /// through.
@@ -335,7 +342,7 @@ const ALL: &str = "all_rows";
 /// longer than the rest.
 /// They run as whoever calls them.
 fn functions(names: &Names, sources: &Sources<'_>, rows: &Rows) -> Result<String> {
-    let Rows { key, key_column, table, condition, .. } = rows;
+    let Rows { key, table, condition, .. } = rows;
     let (log, state, selected) = (names.inside("log"), names.inside("state"), rows.selected());
     let standing = standing(names);
     // What is known already, `$1`, is not read again; a name for it could be that of a column of the table.
@@ -350,30 +357,33 @@ fn functions(names: &Names, sources: &Sources<'_>, rows: &Rows) -> Result<String
              CROSS JOIN LATERAL (SELECT pg_catalog.count(*) || ':' || pg_catalog.sum(pg_catalog.uuid_hash_extended(mark, 0)) || ':' || pg_catalog.md5(s.manifest) AS log,
                                 pg_catalog.bool_or(key IS NULL AND source = 0) AS emptied FROM {log}) l {from};
              END",
-            key.selected(logged)
+            logged
         );
         let columns: String =
             (0..rows.columns()).fold(String::new(), |columns, place| columns + &format!(", c{place} text"));
         format!(
-            "CREATE FUNCTION {}(text) RETURNS TABLE (o0 bytea, o1 boolean, o2 boolean, o3 boolean, o4 text, o5 {kind}, o6 {kind}{columns})
+            "CREATE FUNCTION {}(text) RETURNS TABLE (o0 bytea, o1 boolean, o2 boolean, o3 boolean, o4 text, {}, {}{columns})
              LANGUAGE plpgsql STABLE SET jit = off SET plan_cache_mode = force_generic_plan SET search_path = pg_catalog, pg_temp AS {};",
             names.inside(name),
+            key.declared('o', KEY),
+            key.declared('o', row_at(rows)),
             literal(&body),
-            kind = key.type_name(),
         )
     };
-    let mut keys = format!("SELECT DISTINCT key FROM {log} WHERE key IS NOT NULL");
+    let parts = key.names().join(", ");
+    let mut keys = format!("SELECT DISTINCT {parts} FROM {log} WHERE key IS NOT NULL");
     for join in 0..sources.joins.len() {
         keys = format!("{keys} UNION {}", sources.expansion(join, &log)?);
     }
     let logged = format!(
-        "LEFT JOIN LATERAL (SELECT key FROM ({keys}) k WHERE l.log IS DISTINCT FROM $1 OFFSET 0) k ON true
-         LEFT JOIN LATERAL (SELECT * FROM {table} t WHERE t.{key_column} = k.key AND {condition} OFFSET 0) t ON true"
+        "LEFT JOIN LATERAL (SELECT {parts} FROM ({keys}) k WHERE l.log IS DISTINCT FROM $1 OFFSET 0) k ON true
+         LEFT JOIN LATERAL (SELECT * FROM {table} t WHERE {} AND {condition} OFFSET 0) t ON true",
+        key.is("t", "k")
     );
     let all = format!(
         "LEFT JOIN LATERAL (SELECT * FROM {table} t WHERE l.log IS DISTINCT FROM $1 AND {condition}) t ON true"
     );
-    Ok(function(LOGGED, "k.key", &logged) + &function(ALL, &format!("t.{key_column}"), &all))
+    Ok(function(LOGGED, &key.selected_of_ours("k"), &logged) + &function(ALL, &key.selected("t"), &all))
 }
 
 /// Reads state, log and logged rows; these only if the log is not the one that is `known`.
@@ -423,7 +433,7 @@ fn see_by(
             let log: Option<String> = row.try_get(4).map_err(failed(read))?;
             state = Some((manifest, flag(1)?, flag(2)?, flag(3)?, log));
         }
-        if let Some(key) = rows.key.read(&row, ROW - 1)? {
+        if let Some(key) = rows.key.read(&row, KEY)? {
             pending.push((key, row));
         }
     }

@@ -1,6 +1,7 @@
 //! What there is to know about the application's table: its columns, their types, and what its rows are named by.
 
 use super::failure::failed;
+use super::key::{KeyColumns, KeyKind, KeyPart};
 use super::names::quoted;
 use super::session::Statements;
 use nut_cellar_core::{Error, ErrorKind, Result, Schema};
@@ -15,8 +16,8 @@ pub(super) struct Table {
     /// Whether its rows are in partitions.
     pub partitioned: bool,
     columns: Vec<TableColumn>,
-    /// The columns by each of which rows are told apart.
-    unique: Vec<String>,
+    /// The sets of columns by each of which rows are told apart.
+    unique: Vec<Vec<String>>,
 }
 
 /// A column, with the name of its type without its length.
@@ -26,15 +27,6 @@ struct TableColumn {
     kind: String,
     /// Whether values are equal only if their bytes are.
     exact: bool,
-}
-
-/// What kinds of values name rows.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum KeyKind {
-    Integer,
-    Text,
-    Uuid,
-    Bytes,
 }
 
 const LOOKING: &str = "Looking at the table";
@@ -101,10 +93,12 @@ impl Table {
             .iter()
             .map(|row| TableColumn { name: row.get(0), kind: row.get(1), exact: row.get(2) })
             .collect();
-        let sql = "SELECT a.attname FROM pg_catalog.pg_index i
-                   JOIN pg_catalog.pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = i.indkey[0]
+        let sql = "SELECT pg_catalog.array_agg(a.attname::text) FROM pg_catalog.pg_index i
+                   CROSS JOIN LATERAL pg_catalog.generate_series(0, i.indnkeyatts - 1) place
+                   JOIN pg_catalog.pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = i.indkey[place]
                    WHERE i.indrelid = $1 AND i.indisunique AND i.indisvalid AND i.indimmediate
-                     AND i.indnkeyatts = 1 AND i.indpred IS NULL AND i.indexprs IS NULL AND a.attnotnull";
+                     AND i.indpred IS NULL AND i.indexprs IS NULL
+                   GROUP BY i.indexrelid HAVING pg_catalog.bool_and(a.attnotnull)";
         let unique = client.query_typed(sql, &[(&oid, Type::OID)]).map_err(failed(LOOKING))?;
         let unique = unique.iter().map(|row| row.get(0)).collect();
         Ok(Self { oid, name: [row.get(1), name], partitioned, columns, unique })
@@ -129,18 +123,45 @@ impl Table {
         })
     }
 
-    /// Whether no two rows have the same value in a column, and each has one.
-    pub fn is_unique(&self, column: &str) -> bool {
-        self.unique.iter().any(|known| known == column)
+    /// Whether no two rows have the same values in all of these columns, and each has one in each.
+    pub fn are_unique(&self, columns: &[String]) -> bool {
+        self.unique
+            .iter()
+            .any(|known| known.len() == columns.len() && known.iter().all(|column| columns.contains(column)))
     }
 
-    /// What kind of values the column has that names a row for a schema.
+    /// The columns that name a row for a schema.
     ///
     /// # Errors
-    /// [`ErrorKind::BadSchema`] if it is not declared to do so, or is of another type than keys may have.
-    pub fn key(&self, schema: &Schema) -> Result<KeyKind> {
+    /// [`ErrorKind::BadSchema`] if they are not declared to do so, or one is of another type than keys may have.
+    pub fn key(&self, schema: &Schema) -> Result<KeyColumns> {
+        let columns = schema.key_columns();
+        let parts = columns
+            .iter()
+            .map(|column| Ok(KeyPart { kind: self.key_kind(column)?, column: quoted(column) }))
+            .collect::<Result<_>>()?;
+        if self.are_unique(columns) {
+            return Ok(KeyColumns(parts));
+        }
+        let table = &self.name[1];
+        let what = match columns {
+            [one] => format!("Column `{one}` of table `{table}` is not declared to be its key"),
+            all => format!(
+                "Columns `{}` of table `{table}` are not declared to be its key together",
+                all.join("`, `")
+            ),
+        };
+        Err(Error::new(
+            ErrorKind::BadSchema,
+            format!(
+                "{what}, so rows could not be told apart; declare a PRIMARY KEY, or NOT NULL and a UNIQUE index, of just that."
+            ),
+        ))
+    }
+
+    fn key_kind(&self, key: &str) -> Result<KeyKind> {
         let bad = |message: String| Err(Error::new(ErrorKind::BadSchema, message));
-        let (key, table) = (schema.key(), &self.name[1]);
+        let table = &self.name[1];
         let kind = match self.type_of(key)? {
             "smallint" | "integer" | "bigint" => KeyKind::Integer,
             "text" | "character varying" => KeyKind::Text,
@@ -157,13 +178,7 @@ impl Table {
                 "Column `{key}` of table `{table}` has a collation that takes different texts for equal; a key can't have that."
             ));
         }
-        if self.is_unique(key) {
-            return Ok(kind);
-        }
-        bad(format!(
-            "Column `{key}` of table `{table}` is not declared to be its key, so rows could not be told apart; declare it \
-             PRIMARY KEY, or NOT NULL with a UNIQUE index."
-        ))
+        Ok(kind)
     }
 }
 

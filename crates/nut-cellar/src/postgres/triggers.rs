@@ -7,9 +7,9 @@
 //! The functions act as who adopted the table, so that a role needs no rights on the log to change a row, and look at
 //! nothing that the role's search path could put in front.
 
+use super::key::{KeyColumns, KeyKind, KeyPart};
 use super::names::{Names, literal, quoted};
 use super::sources::Sources;
-use super::table::KeyKind;
 use nut_cellar_core::Result;
 
 /// The events that are followed; each has a function and a trigger.
@@ -33,14 +33,20 @@ fn of_table(names: &Names, sources: &Sources<'_>, join: Option<usize>) -> Result
     let log = Log {
         table: names.inside("log"),
         number: join.map(|join| sources.number(join)),
-        key: quoted(join.map_or(sources.schema.key(), |join| sources.joins[join].link.column)),
+        key: match join {
+            None => table.key(sources.schema)?,
+            Some(join) => KeyColumns(vec![KeyPart {
+                kind: KeyKind::Text,
+                column: quoted(sources.joins[join].link.column),
+            }]),
+        },
     };
     let mut all = Vec::new();
     for event in EVENTS {
         let body = match (event, join) {
             ("truncate", _) => format!("INSERT INTO {}(key) VALUES (NULL);", log.table),
             _ if table.partitioned => log.of_rows(event, &watched),
-            (_, None) => log.of_statements(event, table.key(sources.schema)?, &watched),
+            (_, None) => log.of_statements(event, &watched),
             (_, Some(_)) => log.of_joined_statements(event, &watched),
         };
         let name = Names::event(event, join, sources.revision);
@@ -70,8 +76,8 @@ struct Log {
     table: String,
     /// The number of the join; none for the records' own table.
     number: Option<i32>,
-    /// The column by which rows are logged: the key, or what they are joined by.
-    key: String,
+    /// The columns by which rows are logged: the key, or the one that they are joined by.
+    key: KeyColumns,
 }
 
 impl Log {
@@ -79,30 +85,32 @@ impl Log {
     fn put(&self, of: &str, rest: &str) -> String {
         let Self { table, key, .. } = self;
         match self.number {
-            None => format!("INSERT INTO {table}(key) SELECT {of}.{key} {rest};"),
-            Some(number) => {
-                format!(
-                    "INSERT INTO {table}(source, joined) SELECT DISTINCT {number}, ({of}.{key})::text {rest};"
-                )
+            None => {
+                format!("INSERT INTO {table}({}) SELECT {} {rest};", key.names().join(", "), key.columns(of))
             }
+            Some(number) => format!(
+                "INSERT INTO {table}(source, joined) SELECT DISTINCT {number}, ({})::text {rest};",
+                key.columns(of)
+            ),
         }
     }
 
-    fn of_statements(&self, event: &str, kind: KeyKind, watched: &[String]) -> String {
-        let key = &self.key;
+    fn of_statements(&self, event: &str, watched: &[String]) -> String {
         match event {
             "insert" => self.put("fresh", "FROM fresh"),
             "delete" => self.put("stale", "FROM stale"),
             // Keys are the same if their bytes are, whatever a collation says.
             _ => {
-                let same = match kind {
-                    KeyKind::Text => format!("stale.{key} COLLATE \"C\" = fresh.{key} COLLATE \"C\""),
-                    _ => format!("stale.{key} = fresh.{key}"),
+                let same = |KeyPart { kind, column }: &KeyPart| {
+                    let exactly = if *kind == KeyKind::Text { " COLLATE \"C\"" } else { "" };
+                    format!("stale.{column}{exactly} = fresh.{column}{exactly}")
                 };
+                let same = self.key.0.iter().map(same).collect::<Vec<_>>().join(" AND ");
+                let first = &self.key.0[0].column;
                 let changed = changed("stale", "fresh", watched);
                 let fresh =
-                    format!("FROM fresh LEFT JOIN stale ON {same} WHERE stale.{key} IS NULL OR {changed}");
-                let stale = format!("FROM stale LEFT JOIN fresh ON {same} WHERE fresh.{key} IS NULL");
+                    format!("FROM fresh LEFT JOIN stale ON {same} WHERE stale.{first} IS NULL OR {changed}");
+                let stale = format!("FROM stale LEFT JOIN fresh ON {same} WHERE fresh.{first} IS NULL");
                 self.put("fresh", &fresh) + " " + &self.put("stale", &stale)
             }
         }
@@ -136,7 +144,8 @@ impl Log {
             "insert" => self.put("NEW", ""),
             "delete" => self.put("OLD", ""),
             _ => {
-                let moved = changed("OLD", "NEW", std::slice::from_ref(&self.key));
+                let key: Vec<_> = self.key.0.iter().map(|part| part.column.clone()).collect();
+                let moved = changed("OLD", "NEW", &key);
                 let changed = changed("OLD", "NEW", watched);
                 format!(
                     "IF {moved} THEN {} END IF; IF {moved} OR {changed} THEN {} END IF;",

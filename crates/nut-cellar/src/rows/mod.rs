@@ -31,6 +31,28 @@ pub use keeper::{Keeper, Kept, Pace, Stop, keep};
 pub(crate) use overlay::{Laid, Overlay, Remembered};
 pub use spool::{Contents, Spool};
 
+/// What the parts of a key are called, wherever a column is needed for each.
+#[cfg(any(feature = "sqlite", feature = "postgres"))]
+pub(crate) fn key_parts(count: usize) -> impl Iterator<Item = String> {
+    (1..=count).map(|place| if place == 1 { "key".to_owned() } else { format!("key_{place}") })
+}
+
+/// The key that has these parts.
+#[cfg(any(feature = "sqlite", feature = "postgres"))]
+pub(crate) fn key_of_parts(mut parts: Vec<Key>) -> Option<Key> {
+    if parts.len() > 1 { Some(Key::Several(parts)) } else { parts.pop() }
+}
+
+/// The parts of a key of so many; none if it has another number of them.
+#[cfg(any(feature = "sqlite", feature = "postgres"))]
+pub(crate) fn parts_of_key(key: &Key, count: usize) -> Option<&[Key]> {
+    let parts = match key {
+        Key::Several(parts) => parts,
+        key => std::slice::from_ref(key),
+    };
+    (parts.len() == count).then_some(parts)
+}
+
 /// What catching up has to do.
 #[cfg(any(feature = "sqlite", feature = "postgres"))]
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -76,7 +76,7 @@ impl SqliteCellar {
             let key = state.manifest.schema.key();
             let table = schema.source().map_or(name, |source| source.table.as_str());
             if key != schema.key() || !table.eq_ignore_ascii_case(&state.table) {
-                return Err(rows::other_source(name, table, key));
+                return Err(rows::other_source(name, table, &key));
             }
             cellar.become_new(connection, &mut progress)?
         } else if state.filled {

@@ -8,7 +8,7 @@ use super::sources::Sources;
 use super::state::State;
 use super::transaction::{Meanwhile, Transaction};
 use crate::rows::spans;
-use crate::rows::{Contents, Kept, Spool, Synced, Unreadable, Work};
+use crate::rows::{Contents, Kept, Spool, Synced, Unreadable, Work, key_parts, parts_of_key};
 use nut_cellar_core::{Batch, Error, ErrorKind, Key, Manifest, Merging, PieceId, Result, Unit};
 use rusqlite::Connection;
 use std::sync::Arc;
@@ -194,10 +194,15 @@ impl SqliteCellar {
         const TOUCHING: &str = "Noting changes";
         let ours =
             connection.is_autocommit().then(|| Transaction::to_write(connection, TOUCHING)).transpose()?;
-        let sql = format!("INSERT INTO {}(key) VALUES (?1)", self.names.table("log"));
+        let count = self.schema.key_columns().len();
+        let columns = key_parts(count).collect::<Vec<_>>().join(", ");
+        let values = vec!["?"; count].join(", ");
+        let sql = format!("INSERT INTO {}({columns}) VALUES ({values})", self.names.table("log"));
         let mut statement = connection.prepare_cached(&sql).map_err(failed(TOUCHING))?;
-        for key in keys {
-            statement.execute([parameter(key)]).map_err(failed(TOUCHING))?;
+        // A key of another number of parts is none of the table's.
+        for parts in keys.into_iter().filter_map(|key| parts_of_key(key, count)) {
+            let parts = rusqlite::params_from_iter(parts.iter().map(parameter));
+            statement.execute(parts).map_err(failed(TOUCHING))?;
         }
         ours.map_or(Ok(()), |ours| ours.commit(TOUCHING))
     }

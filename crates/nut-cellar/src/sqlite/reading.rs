@@ -3,11 +3,12 @@
 use super::failure::failed;
 use super::names::{Names, in_main, quoted};
 use super::sources::Sources;
-use crate::rows::{Unreadable, json};
+use crate::rows::{Unreadable, json, key_of_parts, key_parts, parts_of_key};
 use nut_cellar_core::{Column, Error, ErrorKind, Key, Kind, Record, Result, Schema, Value};
 use rusqlite::types::{self, ValueRef};
 use rusqlite::{Connection, OptionalExtension, Row};
 use std::collections::BTreeSet;
+use std::fmt::Write as _;
 
 /// Reads rows of a table by a schema.
 pub(super) struct Rows<'s> {
@@ -16,7 +17,8 @@ pub(super) struct Rows<'s> {
     select: String,
     /// Which of the sources are JSON arrays.
     arrays: Vec<bool>,
-    key: String,
+    /// Its columns, of the table as `base`.
+    key: Vec<String>,
     /// Values that could not be read as their column's kind.
     pub unreadable: Unreadable,
 }
@@ -26,8 +28,8 @@ const READING: &str = "Reading the table";
 impl<'s> Rows<'s> {
     pub fn new(sources: &Sources<'s>) -> Result<Self> {
         let (schema, table) = (sources.schema, &sources.table);
-        let key = format!("base.{}", quoted(table.key(schema)?));
-        let (mut columns, mut arrays) = (vec![key.clone()], Vec::new());
+        let key: Vec<_> = table.key(schema)?.into_iter().map(|key| format!("base.{}", quoted(key))).collect();
+        let (mut columns, mut arrays) = (key.clone(), Vec::new());
         for (name, column) in schema.columns() {
             for source in column.sources(name) {
                 let (selected, array) = sources.selected(source)?;
@@ -47,7 +49,7 @@ impl<'s> Rows<'s> {
         connection: &Connection,
         mut take: impl FnMut(&Record) -> Result<()>,
     ) -> Result<()> {
-        let sql = format!("{} ORDER BY {}", self.select, self.key);
+        let sql = format!("{} ORDER BY {}", self.select, self.key.join(", "));
         let mut statement = connection.prepare(&sql).map_err(failed(READING))?;
         let mut rows = statement.query([]).map_err(failed(READING))?;
         while let Some(row) = rows.next().map_err(failed(READING))? {
@@ -60,13 +62,17 @@ impl<'s> Rows<'s> {
 
     /// The row with this key, if there is one.
     pub fn one(&mut self, connection: &Connection, key: &Key) -> Result<Option<Record>> {
-        let sql = format!("{} AND {} = ?1", self.select, self.key);
+        let Some(parts) = parts_of_key(key, self.key.len()) else { return Ok(None) };
+        let mut sql = self.select.clone();
+        for (column, place) in self.key.iter().zip(1..) {
+            let _ = write!(sql, " AND {column} = ?{place}");
+        }
         let mut statement = connection.prepare_cached(&sql).map_err(failed(READING))?;
-        let mut rows = statement.query([parameter(key)]).map_err(failed(READING))?;
+        let parameters = rusqlite::params_from_iter(parts.iter().map(parameter));
+        let mut rows = statement.query(parameters).map_err(failed(READING))?;
         // A collation may take other keys for this one; only the very same is meant.
         while let Some(row) = rows.next().map_err(failed(READING))? {
-            let same = value_ref(row, 0)?;
-            if key_of(same).as_ref() == Some(key) {
+            if key_in(row, 0, self.key.len()).map_err(failed(READING))?.as_ref() == Some(key) {
                 return self.record(row);
             }
         }
@@ -75,17 +81,20 @@ impl<'s> Rows<'s> {
 
     /// A row as a record; none if it has no key.
     fn record(&mut self, row: &Row<'_>) -> Result<Option<Record>> {
-        let key = match value_ref(row, 0)? {
-            ValueRef::Null => return Ok(None),
-            value => key_of(value).ok_or_else(|| real_key(value))?,
-        };
+        for place in 0..self.key.len() {
+            if let value @ ValueRef::Real(_) = value_ref(row, place)? {
+                return Err(real_key(value));
+            }
+        }
+        let key = key_in(row, 0, self.key.len()).map_err(failed(READING))?;
+        let Some(key) = key else { return Ok(None) };
         let mut record = Record::new(key);
-        let mut place = 1;
+        let mut place = self.key.len();
         for (name, column) in self.schema.columns() {
             for _ in column.sources(name) {
                 let value = value_ref(row, place)?;
                 place += 1;
-                if self.arrays[place - 2] {
+                if self.arrays[place - self.key.len() - 1] {
                     let json = value.as_str().unwrap_or("[]");
                     json::add(&mut record, (name, column), json, &mut self.unreadable)?;
                     continue;
@@ -105,8 +114,18 @@ fn value_ref<'r>(row: &'r Row<'_>, place: usize) -> Result<ValueRef<'r>> {
     row.get_ref(place).map_err(failed(READING))
 }
 
+/// The key whose parts stand in a row from a column on; none if one of them is of a type that is no key.
+fn key_in(row: &Row<'_>, first: usize, count: usize) -> rusqlite::Result<Option<Key>> {
+    let mut parts = Vec::with_capacity(count);
+    for place in first..first + count {
+        let Some(part) = key_of(row.get_ref(place)?) else { return Ok(None) };
+        parts.push(part);
+    }
+    Ok(key_of_parts(parts))
+}
+
 /// A stored key; none if it is of a type that is no key.
-pub(super) fn key_of(value: ValueRef<'_>) -> Option<Key> {
+fn key_of(value: ValueRef<'_>) -> Option<Key> {
     match value {
         ValueRef::Integer(number) => Some(Key::Integer(number)),
         ValueRef::Text(text) => Some(Key::Text(String::from_utf8_lossy(text).into_owned())),
@@ -115,12 +134,13 @@ pub(super) fn key_of(value: ValueRef<'_>) -> Option<Key> {
     }
 }
 
-/// A key as SQLite has it.
+/// A key as SQLite has it; several parts as a JSON array.
 pub(super) fn parameter(key: &Key) -> types::Value {
     match key {
         Key::Integer(number) => types::Value::Integer(*number),
         Key::Text(text) => types::Value::Text(text.clone()),
         Key::Bytes(bytes) => types::Value::Blob(bytes.clone()),
+        Key::Several(_) => types::Value::Text(serde_json::to_string(key).unwrap_or_default()),
     }
 }
 
@@ -182,22 +202,22 @@ struct Logged {
     joined: Vec<(usize, types::Value)>,
 }
 
-/// Reads the log behind a number.
-fn logged(connection: &Connection, names: &Names, after: Option<i64>) -> Result<Logged> {
+/// Reads the log, whose keys have so many parts, behind a number.
+fn logged(connection: &Connection, names: &Names, parts: usize, after: Option<i64>) -> Result<Logged> {
+    let key = key_parts(parts).collect::<Vec<_>>().join(", ");
     let sql =
-        format!("SELECT key, source FROM {} WHERE ?1 IS NULL OR seq > ?1 ORDER BY seq", names.table("log"));
+        format!("SELECT source, {key} FROM {} WHERE ?1 IS NULL OR seq > ?1 ORDER BY seq", names.table("log"));
     let read = || {
         let mut statement = connection.prepare_cached(&sql)?;
         let mut rows = statement.query([after])?;
         let mut logged = Logged::default();
         let mut known = BTreeSet::new();
         while let Some(row) = rows.next()? {
-            let value = row.get_ref(0)?;
-            match row.get::<_, Option<u32>>(1)?.and_then(|source| source.checked_sub(1)) {
-                None => logged.keys.extend(key_of(value)),
+            match row.get::<_, Option<u32>>(0)?.and_then(|source| source.checked_sub(1)) {
+                None => logged.keys.extend(key_in(row, 1, parts)?),
                 Some(join) => {
                     let join = usize::try_from(join).unwrap_or(usize::MAX);
-                    let value = types::Value::try_from(value)?;
+                    let value: types::Value = row.get(1)?;
                     if known.insert((join, format!("{value:?}"))) {
                         logged.joined.push((join, value));
                     }
@@ -217,7 +237,8 @@ pub(super) fn pending(
     sources: &Sources<'_>,
     after: Option<i64>,
 ) -> Result<Vec<Key>> {
-    let Logged { mut keys, joined } = logged(connection, names, after)?;
+    let parts = sources.schema.key_columns().len();
+    let Logged { mut keys, joined } = logged(connection, names, parts, after)?;
     for (join, value) in joined {
         if join >= sources.joins.len() || value == types::Value::Null {
             continue;
@@ -227,7 +248,7 @@ pub(super) fn pending(
             let mut statement = connection.prepare_cached(&sql)?;
             let mut rows = statement.query([value])?;
             while let Some(row) = rows.next()? {
-                keys.extend(key_of(row.get_ref(0)?));
+                keys.extend(key_in(row, 0, parts)?);
             }
             Ok(())
         };

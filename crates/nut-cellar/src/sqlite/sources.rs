@@ -35,7 +35,7 @@ impl<'s> Sources<'s> {
             for (join, link) in source.joins.iter().zip(source.links()?) {
                 let joined = Table::read(connection, &join.table)?;
                 let column = joined.column(link.column)?;
-                if !join.many && !joined.is_unique(column) {
+                if !join.many && !joined.are_unique(&[column]) {
                     return Err(Error::new(
                         ErrorKind::BadSchema,
                         format!(
@@ -153,9 +153,11 @@ impl<'s> Sources<'s> {
         let is_number = table.is_numeric(link.column) && matches!(value, Value::Integer(_) | Value::Real(_));
         let value = if is_number { "CAST(?1 AS NUMERIC)" } else { "?1" };
         conditions.push(format!("{parent}.{parent_column} = {value}"));
+        let key: Vec<_> =
+            self.table.key(self.schema)?.into_iter().map(|key| format!("base.{}", quoted(key))).collect();
         Ok(format!(
-            "SELECT DISTINCT base.{} FROM {} WHERE {}",
-            quoted(self.table.key(self.schema)?),
+            "SELECT DISTINCT {} FROM {} WHERE {}",
+            key.join(", "),
             tables.join(", "),
             conditions.join(" AND ")
         ))

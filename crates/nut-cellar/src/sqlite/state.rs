@@ -3,6 +3,7 @@
 use super::failure::failed;
 use super::names::{Names, Time};
 use super::sources::triggers_on;
+use crate::rows::key_parts;
 use crate::rows::manifests::Manifests;
 use nut_cellar_core::{Error, ErrorKind, Manifest, Result, Schema};
 use rusqlite::{Connection, OptionalExtension, params};
@@ -32,6 +33,7 @@ impl State {
         table: &str,
         triggers: &[String],
     ) -> Result<()> {
+        let key: Vec<_> = key_parts(manifest.schema.key_columns().len()).collect();
         let tables = format!(
             "CREATE TABLE {state}(
                  one INTEGER PRIMARY KEY CHECK (one = 1),
@@ -45,11 +47,12 @@ impl State {
                  first_chunk INTEGER NOT NULL,
                  bytes INTEGER NOT NULL) WITHOUT ROWID;
              CREATE TABLE {chunk}(id INTEGER PRIMARY KEY, data BLOB NOT NULL);
-             CREATE TABLE {log}(seq INTEGER PRIMARY KEY, key, mark INTEGER NOT NULL DEFAULT (random()), source INTEGER);",
+             CREATE TABLE {log}(seq INTEGER PRIMARY KEY, {key}, mark INTEGER NOT NULL DEFAULT (random()), source INTEGER);",
             state = names.table("state"),
             piece = names.table("piece"),
             chunk = names.table("chunk"),
             log = names.table("log"),
+            key = key.join(", "),
         );
         let create = || {
             connection.execute_batch(&tables)?;

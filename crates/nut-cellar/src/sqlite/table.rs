@@ -30,6 +30,14 @@ pub(super) struct UniqueSet {
     partial: bool,
 }
 
+impl UniqueSet {
+    /// Whether it is of just these columns, quoted, in any order.
+    pub fn is_of(&self, columns: &[String]) -> bool {
+        self.columns.len() == columns.len()
+            && self.columns.iter().all(|column| columns.contains(&column.name))
+    }
+}
+
 /// A column of a unique set.
 #[derive(Debug)]
 pub(super) struct UniqueColumn {
@@ -91,30 +99,36 @@ impl Table {
         })
     }
 
-    /// The column that names a row for a schema.
+    /// The columns that name a row for a schema.
     ///
     /// # Errors
-    /// [`ErrorKind::BadSchema`] if it is not declared to do so.
-    pub fn key(&self, schema: &Schema) -> Result<&str> {
-        let key = self.column(schema.key())?;
-        if self.is_unique(key) {
+    /// [`ErrorKind::BadSchema`] if they are not declared to do so.
+    pub fn key(&self, schema: &Schema) -> Result<Vec<&str>> {
+        let key =
+            schema.key_columns().iter().map(|column| self.column(column)).collect::<Result<Vec<_>>>()?;
+        if self.are_unique(&key) {
             return Ok(key);
         }
+        let what = match &key[..] {
+            [one] => format!("Column `{one}` of table `{}` is not declared to be its key", self.name),
+            all => format!(
+                "Columns `{}` of table `{}` are not declared to be its key together",
+                all.join("`, `"),
+                self.name
+            ),
+        };
         Err(Error::new(
             ErrorKind::BadSchema,
             format!(
-                "Column `{key}` of table `{}` is not declared to be its key, so rows could not be told apart; declare \
-                 it PRIMARY KEY or give it a UNIQUE index.",
-                self.name
+                "{what}, so rows could not be told apart; declare a PRIMARY KEY, or a UNIQUE index, of just that."
             ),
         ))
     }
 
-    /// Whether no two rows may have the same value in a column.
-    pub fn is_unique(&self, column: &str) -> bool {
-        let name = quoted(column);
-        let alone = |set: &UniqueSet| !set.partial && matches!(&set.columns[..], [only] if only.name == name);
-        self.unique.iter().any(alone)
+    /// Whether no two rows may have the same values in all of these columns.
+    pub fn are_unique(&self, columns: &[&str]) -> bool {
+        let names: Vec<_> = columns.iter().map(|column| quoted(column)).collect();
+        self.unique.iter().any(|set| !set.partial && set.is_of(&names))
     }
 
     /// Whether a column's values are compared as numbers with those of other columns: by what its type's name has in it

@@ -8,6 +8,7 @@
 use super::names::{Names, Time, quoted};
 use super::sources::Sources;
 use super::table::UniqueSet;
+use crate::rows::key_parts;
 use nut_cellar_core::Result;
 
 /// The statements that make the triggers, in the order of [`triggers_on`](super::sources::triggers_on); without the before-triggers
@@ -26,14 +27,16 @@ pub(super) fn triggers(names: &Names, sources: &Sources<'_>, time: Time) -> Resu
 fn of_table(names: &Names, sources: &Sources<'_>, join: Option<usize>, time: Time) -> Result<Vec<String>> {
     let table = sources.of(join);
     // What a row is logged by.
-    let key = quoted(match join {
-        None => table.key(sources.schema)?,
-        Some(join) => table.column(sources.joins[join].link.column)?,
-    });
+    let key: Vec<_> = match join {
+        None => table.key(sources.schema)?.into_iter().map(quoted).collect(),
+        Some(join) => vec![quoted(table.column(sources.joins[join].link.column)?)],
+    };
     let (rows, log) = (quoted(&table.name), quoted(&names.bare("log")));
     // The number of a join comes behind the value; the records' own keys stand alone.
-    let (columns, number) =
-        join.map_or(("key", String::new()), |join| ("key, source", format!(", {}", join + 1)));
+    let columns = list(key_parts(key.len()).chain(join.map(|_| "source".to_owned())));
+    let of = |row: &str| {
+        list(key.iter().map(|key| format!("{row}{key}")).chain(join.map(|join| (join + 1).to_string())))
+    };
     let put = |what: &str| format!("INSERT INTO {log}({columns}) {what};");
     let trigger = |ending: &str, event: &str, when: Option<String>, body: &str| {
         let when = when.map_or(String::new(), |when| format!(" WHEN {when}"));
@@ -44,27 +47,29 @@ fn of_table(names: &Names, sources: &Sources<'_>, join: Option<usize>, time: Tim
     let mut all = Vec::new();
     // An insert that replaces a row of its own key logs that key after it; only other keys have to be looked for.
     let is_key =
-        |set: &UniqueSet| matches!(&set.columns[..], [only] if only.name == key && only.collation.is_none());
+        |set: &UniqueSet| set.is_of(&key) && set.columns.iter().all(|column| column.collation.is_none());
     let sets: Vec<_> = table.unique.iter().filter(|set| !is_key(set)).collect();
     if !sets.is_empty() {
         let others = any(sets.iter().map(|set| format!("({})", same_values(set))));
-        let found = format!("SELECT {key}{number} FROM {rows} WHERE {others}");
+        let found = format!("SELECT {} FROM {rows} WHERE {others}", of(""));
         all.push(trigger("before_insert", "BEFORE INSERT", None, &put(&found)));
         let moved = any(sets.iter().flat_map(|set| &set.columns).map(|column| changed(&column.name, false)));
-        let but_itself = format!("SELECT * FROM ({found}) WHERE {key} COLLATE BINARY IS NOT old.{key}");
+        let another = any(key.iter().map(|key| format!("{key} COLLATE BINARY IS NOT old.{key}")));
+        let but_itself = format!("SELECT * FROM ({found}) WHERE {another}");
         all.push(trigger("before_update", "BEFORE UPDATE", Some(moved), &put(&but_itself)));
     }
 
-    all.push(trigger("after_insert", "AFTER INSERT", None, &put(&format!("VALUES (new.{key}{number})"))));
-    let mut watched = vec![changed(&key, false)];
+    let new_key = put(&format!("VALUES ({})", of("new.")));
+    all.push(trigger("after_insert", "AFTER INSERT", None, &new_key));
+    let moved = any(key.iter().map(|key| changed(key, false)));
+    let mut watched = vec![moved.clone()];
     for column in sources.watched(join)? {
         watched.push(changed(&quoted(column), table.mixes_types(column)));
     }
-    let new_key = put(&format!("VALUES (new.{key}{number})"));
-    let old_key = put(&format!("SELECT old.{key}{number} WHERE {}", changed(&key, false)));
+    let old_key = put(&format!("SELECT {} WHERE {moved}", of("old.")));
     let both = format!("{new_key} {old_key}");
     all.push(trigger("after_update", "AFTER UPDATE", Some(any(watched.into_iter())), &both));
-    all.push(trigger("after_delete", "AFTER DELETE", None, &put(&format!("VALUES (old.{key}{number})"))));
+    all.push(trigger("after_delete", "AFTER DELETE", None, &put(&format!("VALUES ({})", of("old.")))));
     Ok(all)
 }
 
@@ -81,6 +86,10 @@ fn same_values(set: &UniqueSet) -> String {
 fn changed(column: &str, mixes_types: bool) -> String {
     let value = format!("old.{column} COLLATE BINARY IS NOT new.{column}");
     if mixes_types { format!("{value} OR typeof(old.{column}) IS NOT typeof(new.{column})") } else { value }
+}
+
+fn list(parts: impl Iterator<Item = String>) -> String {
+    parts.collect::<Vec<_>>().join(", ")
 }
 
 fn any(conditions: impl Iterator<Item = String>) -> String {

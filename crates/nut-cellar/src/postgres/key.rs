@@ -1,0 +1,208 @@
+//! The columns that name rows, and keys on their way to the database and back.
+
+use super::failure::failed;
+use crate::rows::{key_of_parts, key_parts, parts_of_key};
+use nut_cellar_core::{Key, Result};
+use postgres::Row;
+use postgres::types::{ToSql, Type};
+
+use super::session::Parameter;
+
+/// What kinds of values name rows.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum KeyKind {
+    Integer,
+    Text,
+    Uuid,
+    Bytes,
+}
+
+/// A column of the key.
+#[derive(Clone, Debug)]
+pub(super) struct KeyPart {
+    pub kind: KeyKind,
+    /// Its name, quoted.
+    pub column: String,
+}
+
+/// The columns of the key.
+#[derive(Clone, Debug)]
+pub(super) struct KeyColumns(pub Vec<KeyPart>);
+
+impl KeyColumns {
+    /// How many there are.
+    pub fn len(&self) -> usize {
+        self.0.len()
+    }
+
+    /// What they are called in a table of ours.
+    pub fn names(&self) -> Vec<String> {
+        key_parts(self.len()).collect()
+    }
+
+    /// The columns of a table that has this name, one behind the other.
+    pub fn columns(&self, of: &str) -> String {
+        self.listed(|part, _| format!("{of}.{}", part.column))
+    }
+
+    /// The same, under the names that tables of ours give them.
+    pub fn renamed(&self, of: &str) -> String {
+        self.listed(|part, name| format!("{of}.{} AS {name}", part.column))
+    }
+
+    /// How the key of the application's table is selected.
+    pub fn selected(&self, of: &str) -> String {
+        self.listed(|part, _| part.kind.selected(&format!("{of}.{}", part.column)))
+    }
+
+    /// How a key is selected of a table of ours.
+    pub fn selected_of_ours(&self, of: &str) -> String {
+        self.listed(|part, name| part.kind.selected(&format!("{of}.{name}")))
+    }
+
+    /// Whether the key in the application's table is that in a table of ours.
+    pub fn is(&self, of: &str, ours: &str) -> String {
+        let same = self.parts().map(|(part, name)| format!("{of}.{} = {ours}.{name}", part.column));
+        same.collect::<Vec<_>>().join(" AND ")
+    }
+
+    /// As what the columns of a key are declared, if they are called by a letter and their place from `first` on.
+    pub fn declared(&self, letter: char, first: usize) -> String {
+        let declared = self
+            .0
+            .iter()
+            .zip(first..)
+            .map(|(part, place)| format!("{letter}{place} {}", part.kind.type_name()));
+        declared.collect::<Vec<_>>().join(", ")
+    }
+
+    /// Arrays of parts, one for each, as parameters from this number on, put together as rows.
+    pub fn unnested(&self, first: usize) -> String {
+        let arrays = self.0.iter().zip(first..).map(|(part, place)| {
+            let (_, array) = part.kind.array();
+            format!("pg_catalog.unnest(${place}::{array})")
+        });
+        arrays.collect::<Vec<_>>().join(", ")
+    }
+
+    /// Reads the key that begins at a column; none if it is NULL.
+    pub fn read(&self, row: &Row, at: usize) -> Result<Option<Key>> {
+        let mut parts = Vec::with_capacity(self.len());
+        for (part, place) in self.0.iter().zip(at..) {
+            let Some(part) = part.kind.read(row, place)? else { return Ok(None) };
+            parts.push(part);
+        }
+        Ok(key_of_parts(parts))
+    }
+
+    fn parts(&self) -> impl Iterator<Item = (&KeyPart, String)> {
+        self.0.iter().zip(key_parts(self.len()))
+    }
+
+    fn listed(&self, one: impl Fn(&KeyPart, &str) -> String) -> String {
+        self.parts().map(|(part, name)| one(part, &name)).collect::<Vec<_>>().join(", ")
+    }
+}
+
+impl KeyKind {
+    /// How a part is selected.
+    fn selected(self, column: &str) -> String {
+        match self {
+            Self::Integer => format!("{column}::bigint"),
+            Self::Text | Self::Uuid => format!("{column}::text"),
+            Self::Bytes => column.to_owned(),
+        }
+    }
+
+    /// The type as which it is selected.
+    fn type_name(self) -> &'static str {
+        match self {
+            Self::Integer => "bigint",
+            Self::Text | Self::Uuid => "text",
+            Self::Bytes => "bytea",
+        }
+    }
+
+    /// How an array of parts is handed over, and what becomes of it.
+    fn array(self) -> (Type, &'static str) {
+        match self {
+            Self::Integer => (Type::INT8_ARRAY, "bigint[]"),
+            Self::Text => (Type::TEXT_ARRAY, "text[]"),
+            Self::Uuid => (Type::TEXT_ARRAY, "uuid[]"),
+            Self::Bytes => (Type::BYTEA_ARRAY, "bytea[]"),
+        }
+    }
+
+    fn read(self, row: &Row, at: usize) -> Result<Option<Key>> {
+        let read = match self {
+            Self::Integer => row.try_get(at).map(|key: Option<i64>| key.map(Key::Integer)),
+            Self::Text | Self::Uuid => row.try_get(at).map(|key: Option<String>| key.map(Key::Text)),
+            Self::Bytes => row.try_get(at).map(|key: Option<Vec<u8>>| key.map(Key::Bytes)),
+        };
+        read.map_err(failed("Reading a key"))
+    }
+
+    /// Whether the column may have such a value.
+    fn takes(self, part: &Key) -> bool {
+        match part {
+            Key::Integer(_) => self == Self::Integer,
+            Key::Text(_) => matches!(self, Self::Text | Self::Uuid),
+            Key::Bytes(_) => self == Self::Bytes,
+            Key::Several(_) => false,
+        }
+    }
+}
+
+/// Keys as parameters: an array for each part, of the types that [`KeyColumns::unnested`] takes. Those of other kinds are left
+/// out: they are no keys of the table.
+pub(super) struct Keys<'k>(Vec<(Parts<'k>, Type)>);
+
+enum Parts<'k> {
+    Integers(Vec<i64>),
+    Texts(Vec<&'k str>),
+    Bytes(Vec<&'k [u8]>),
+}
+
+impl<'k> Keys<'k> {
+    pub fn of(columns: &KeyColumns, keys: impl IntoIterator<Item = &'k Key>) -> Self {
+        let mut all: Vec<_> = columns
+            .0
+            .iter()
+            .map(|part| {
+                let parts = match part.kind {
+                    KeyKind::Integer => Parts::Integers(Vec::new()),
+                    KeyKind::Text | KeyKind::Uuid => Parts::Texts(Vec::new()),
+                    KeyKind::Bytes => Parts::Bytes(Vec::new()),
+                };
+                (parts, part.kind.array().0)
+            })
+            .collect();
+        for key in keys {
+            let Some(parts) = parts_of_key(key, columns.len()) else { continue };
+            if !columns.0.iter().zip(parts).all(|(column, part)| column.kind.takes(part)) {
+                continue;
+            }
+            for ((column, _), part) in all.iter_mut().zip(parts) {
+                match (column, part) {
+                    (Parts::Integers(all), Key::Integer(number)) => all.push(*number),
+                    (Parts::Texts(all), Key::Text(text)) => all.push(text),
+                    (Parts::Bytes(all), Key::Bytes(bytes)) => all.push(bytes),
+                    _ => {}
+                }
+            }
+        }
+        Self(all)
+    }
+
+    /// One for each part.
+    pub fn parameters(&self) -> impl Iterator<Item = Parameter<'_>> {
+        self.0.iter().map(|(parts, kind)| {
+            let parts: &(dyn ToSql + Sync) = match parts {
+                Parts::Integers(parts) => parts,
+                Parts::Texts(parts) => parts,
+                Parts::Bytes(parts) => parts,
+            };
+            (parts, kind.clone())
+        })
+    }
+}
