@@ -6,7 +6,7 @@ mod support;
 use nut_cellar::postgres::PostgresCellar;
 use nut_cellar::{Cellar, Column, Find, Join, Key, Kind, Record, Schema, Words};
 use postgres::Client;
-use support::{Dice, connect, database};
+use support::{Dice, connect, database, seeds};
 
 const TABLES: &str = "
     CREATE TABLE stations(id integer PRIMARY KEY, code varchar(5) NOT NULL UNIQUE, name text);
@@ -30,6 +30,34 @@ fn schema() -> Schema {
         .joining(Join::many("claims", "claims.item = items.id"))
         .joining(Join::one("persons", "claims.person = persons.id"))
         .joining(Join::many("marks", "items.id = marks.item"))
+}
+
+/// The same records, as a query gives them.
+const CARDS: &str = "
+    SELECT i.id, i.title, (SELECT s.name FROM public.stations s WHERE s.code = i.station) AS station,
+      array(SELECT c.note FROM public.claims c WHERE c.item = i.id ORDER BY c.note COLLATE \"C\") AS claims,
+      array(SELECT p.name FROM public.claims c JOIN public.persons p ON p.id = c.person WHERE c.item = i.id
+            ORDER BY p.name COLLATE \"C\") AS claimants,
+      array(SELECT m.mark FROM public.marks m WHERE m.item = i.id ORDER BY m.mark COLLATE \"C\") AS marks,
+      array(SELECT c.amount FROM public.claims c WHERE c.item = i.id) AS amount
+    FROM public.items i -- which has the keys";
+
+/// The schemas by which records are read: from the tables, from a view of them, by a query.
+fn schemas() -> [Schema; 3] {
+    let derived = |begun: Schema| {
+        let tables = ["title", "station", "claims", "claimants", "marks"];
+        let columns = tables.map(|name| (name, schema().column(name).unwrap().clone()));
+        let with =
+            |schema: Schema, (name, column): (&str, Column)| schema.with(name, column.from_columns([name]));
+        let joins = schema().source().unwrap().joins.clone();
+        let begun = columns.into_iter().fold(begun, with).with("amount", Column::of(Kind::Integer));
+        joins.into_iter().fold(begun, Schema::joining)
+    };
+    [
+        schema(),
+        derived(Schema::new("id").from_table("items").through_view("cards")),
+        derived(Schema::new("id").from_table("items").through_query(CARDS)),
+    ]
 }
 
 const WORDS: [&str; 6] = ["oak", "elm", "box", "boxes", "brass", "quill"];
@@ -121,14 +149,16 @@ fn check(dice: &mut Dice, cellar: &PostgresCellar, client: &mut Client, at: &str
 
 #[test]
 fn searches_equal_the_joined_rows() {
-    for seed in 1..9 {
+    for seed in 1..=seeds(12) {
         let mut client = connect(&database());
         client.batch_execute(TABLES).unwrap();
+        client.batch_execute(&format!("CREATE VIEW cards AS {CARDS}")).unwrap();
+        let schema = &schemas()[usize::try_from(seed % 3).unwrap()];
         let mut dice = Dice(seed * 0x9e37_79b9 + 1);
         for _ in 0..dice.roll(20) {
             let _ = client.batch_execute(&statement(&mut dice));
         }
-        let cellar = PostgresCellar::adopt(&mut client, "items", &schema()).unwrap();
+        let cellar = PostgresCellar::adopt(&mut client, "items", schema).unwrap();
         let mut inside = false;
         for step in 0..80 {
             let sql = match dice.roll(10) {
@@ -194,4 +224,53 @@ fn a_joined_row_that_changes_is_one_row_in_the_log_and_its_triggers_are_watched(
         let error = PostgresCellar::adopt(&mut client, "others", &schema).unwrap_err();
         assert!(error.to_string().contains(part), "{error}");
     }
+}
+
+#[test]
+fn what_records_are_read_from_has_their_keys_once_and_is_watched() {
+    let mut client = connect(&database());
+    client.batch_execute(TABLES).unwrap();
+    client
+        .batch_execute(
+            "INSERT INTO items VALUES (1, 'Oak box', 'a'), (2, 'Elm box', 'b');
+             CREATE VIEW cards AS SELECT id, title FROM items; CREATE MATERIALIZED VIEW stored AS SELECT id, title FROM items;
+             CREATE VIEW twice AS SELECT id, title FROM items UNION ALL SELECT id, title FROM items WHERE id = 2;
+             CREATE VIEW others AS SELECT id::text AS id, title FROM items; CREATE VIEW untitled AS SELECT id FROM items",
+        )
+        .unwrap();
+    let schema = Schema::new("id").with("title", Column::text("en")).from_table("items");
+    for (schema, part) in [
+        (schema.clone().through_view("attic"), "no view"),
+        (schema.clone().through_view("items"), "no view"),
+        (schema.clone().through_view("stored"), "refreshed"),
+        (schema.clone().through_view("others"), "of type text where"),
+        (schema.clone().through_view("untitled"), "no column `title`; it has id"),
+        (schema.clone().through_view("twice"), "several rows for the key 2"),
+        (
+            schema.clone().through_query("SELECT id, title FROM public.items) t; DROP TABLE marks; --"),
+            "syntax",
+        ),
+        (schema.clone().through_query("SELECT id, title FROM items"), "named with their schemas"),
+    ] {
+        let error = PostgresCellar::adopt(&mut client, "items", &schema).unwrap_err();
+        assert!(error.to_string().contains(part), "{error}");
+    }
+    client.batch_execute("SELECT * FROM marks").unwrap();
+    let cellar = PostgresCellar::adopt(&mut client, "items", &schema.through_view("cards")).unwrap();
+    let total = |client: &mut Client| cellar.find(client, "box", &Find::new()).map(|found| found.total);
+    assert_eq!(total(&mut client).unwrap(), 2);
+    client
+        .batch_execute(
+            "CREATE OR REPLACE VIEW cards AS SELECT id, 'Box ' || title AS title FROM items WHERE id = 1",
+        )
+        .unwrap();
+    assert!(total(&mut client).unwrap_err().is_out_of_step());
+    assert!(cellar.repair(&mut client).unwrap().rebuilt);
+    assert_eq!(total(&mut client).unwrap(), 1);
+    client.batch_execute("CREATE OR REPLACE VIEW cards AS SELECT id, title FROM twice").unwrap();
+    assert!(cellar.repair(&mut client).unwrap_err().to_string().contains("several rows"));
+    client.batch_execute("CREATE OR REPLACE VIEW cards AS SELECT id, title FROM items").unwrap();
+    cellar.repair(&mut client).unwrap();
+    client.batch_execute("INSERT INTO items VALUES (3, 'Tin box')").unwrap();
+    assert_eq!(total(&mut client).unwrap(), 3);
 }

@@ -33,6 +33,26 @@ fn schema() -> Schema {
         .joining(Join::one("persons", "claims.person = persons.id"))
 }
 
+/// Records as a query gives them.
+const CARDS: &str = "
+    SELECT i.id, i.title, (SELECT max(s.name) FROM stations s WHERE i.station = s.code) AS station,
+      (SELECT group_concat(note, ' / ') FROM (SELECT note FROM claims WHERE item = i.id ORDER BY note)) AS claims,
+      (SELECT p.name FROM claims c JOIN persons p ON c.person = p.id WHERE c.item = i.id ORDER BY c.id LIMIT 1) AS claimants,
+      (SELECT max(amount) FROM claims WHERE item = i.id) AS amount
+    FROM items i -- which has the keys";
+
+/// A schema of such records: the tables are followed, and nothing is read from them directly.
+fn derived() -> Schema {
+    let joined = schema();
+    let begun = Schema::new("id").from_table("items");
+    let columns = ["title", "station", "claims", "claimants"];
+    let with = |schema: Schema, name: &str| {
+        schema.with(name, joined.column(name).unwrap().clone().from_columns([name]))
+    };
+    let begun = columns.into_iter().fold(begun, with).with("amount", Column::of(Kind::Integer));
+    joined.source().unwrap().joins.iter().cloned().fold(begun, Schema::joining)
+}
+
 const WORDS: [&str; 6] = ["oak", "elm", "box", "boxes", "brass", "quill"];
 
 fn text(dice: &mut Dice) -> String {
@@ -101,9 +121,31 @@ fn records(db: &Connection) -> Vec<Record> {
         .collect()
 }
 
+/// All records as a query gives them.
+fn records_of_cards(db: &Connection) -> Vec<Record> {
+    let mut rows = db.prepare_cached(CARDS).unwrap();
+    let mut rows = rows.query([]).unwrap();
+    let mut all = Vec::new();
+    while let Some(row) = rows.next().unwrap() {
+        let mut record = Record::new(row.get::<_, i64>(0).unwrap());
+        for (place, column) in ["title", "station", "claims", "claimants"].into_iter().enumerate() {
+            let text: Option<String> = row.get(place + 1).unwrap();
+            if let Some(text) = text {
+                record.add(column, text);
+            }
+        }
+        if let Some(amount) = row.get::<_, Option<i64>>(5).unwrap() {
+            record.add("amount", amount);
+        }
+        all.push(record);
+    }
+    all
+}
+
 fn check(dice: &mut Dice, cellar: &SqliteCellar, db: &Connection, at: &str) {
-    let fresh = Cellar::in_memory(schema()).unwrap();
-    let records = records(db);
+    let fresh = Cellar::in_memory(cellar.schema().clone()).unwrap();
+    let is_derived = cellar.schema().source().unwrap().is_derived();
+    let records = if is_derived { records_of_cards(db) } else { records(db) };
     fresh.publish(|batch| records.iter().try_for_each(|record| batch.put(record))).unwrap();
     let words: Vec<_> = (0..=dice.roll(3)).map(|_| dice.pick(&WORDS)).collect();
     let query = format!("{} OR amount:{}", words.join(" OR "), dice.roll(5));
@@ -126,7 +168,13 @@ fn searches_equal_the_joined_rows() {
         for _ in 0..dice.roll(20) {
             let _ = db.execute_batch(&statement(&mut dice));
         }
-        let cellar = SqliteCellar::adopt(&db, "items", &schema()).unwrap();
+        db.execute_batch(&format!("CREATE VIEW cards AS {CARDS}")).unwrap();
+        let schema = match seed % 4 {
+            0 => derived().through_view("Cards"),
+            1 => derived().through_query(CARDS),
+            _ => schema(),
+        };
+        let cellar = SqliteCellar::adopt(&db, "items", &schema).unwrap();
         for step in 0..80 {
             let sql = match dice.roll(12) {
                 0 => "BEGIN".to_owned(),
@@ -207,4 +255,46 @@ fn what_can_t_be_joined_is_refused_and_triggers_on_joined_tables_are_watched_and
         .query_row("SELECT count(*) FROM sqlite_schema WHERE name <> 'sqlite_sequence'", [], |row| row.get(0))
         .unwrap();
     assert_eq!(after, before);
+}
+
+#[test]
+fn what_records_are_read_from_has_their_keys_once_and_is_watched() {
+    let db = Connection::open_in_memory().unwrap();
+    db.execute_batch(TABLES).unwrap();
+    db.execute_batch(
+        "INSERT INTO items VALUES (1, 'Oak box', 'a'), (2, 'Elm box', 'b');
+         CREATE VIEW cards AS SELECT id, title FROM items; CREATE VIEW untitled AS SELECT id FROM items;
+         CREATE VIEW twice AS SELECT id, title FROM items UNION ALL SELECT id, title FROM items WHERE id = 2;",
+    )
+    .unwrap();
+    let schema = Schema::new("id").with("title", Column::text("en")).from_table("items");
+    for (schema, part) in [
+        (schema.clone().through_view("attic"), "can't be read from"),
+        (schema.clone().through_view("untitled"), "no column `title`; it has id"),
+        (schema.clone().through_view("twice"), "several rows for the key 2"),
+        (
+            schema.clone().through_query("SELECT id, title FROM items); DROP TABLE claims; --"),
+            "can't be read from",
+        ),
+    ] {
+        let error = SqliteCellar::adopt(&db, "items", &schema).unwrap_err();
+        assert!(error.to_string().contains(part), "{error}");
+    }
+    db.execute_batch("SELECT * FROM claims").unwrap();
+    let cellar = SqliteCellar::adopt(&db, "items", &schema.through_view("cards")).unwrap();
+    let total = || cellar.find(&db, "box", &Find::new()).map(|found| found.total);
+    assert_eq!(total().unwrap(), 2);
+    let become_another =
+        |view: &str| db.execute_batch(&format!("DROP VIEW cards; CREATE VIEW cards AS {view}")).unwrap();
+    become_another("SELECT id, 'Box ' || title AS title FROM items WHERE id = 1");
+    assert!(total().unwrap_err().is_out_of_step());
+    assert!(cellar.repair(&db).unwrap().rebuilt);
+    assert_eq!(total().unwrap(), 1);
+    become_another("SELECT id, title FROM items LEFT JOIN (SELECT 1 UNION SELECT 2) ON id = 3");
+    cellar.repair(&db).unwrap();
+    db.execute_batch("INSERT INTO items VALUES (3, 'Tin box', 'a')").unwrap();
+    assert!(total().unwrap_err().to_string().contains("several rows for the key 3"));
+    become_another("SELECT id, title FROM items");
+    cellar.repair(&db).unwrap();
+    assert_eq!(total().unwrap(), 3);
 }

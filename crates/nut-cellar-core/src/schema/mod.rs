@@ -139,6 +139,21 @@ impl Schema {
         self
     }
 
+    /// The schema with a view that records are read from, in the place of the table that is [named](Self::from_table): it has the
+    /// table's key and the columns of the schema. [Joins](Self::joining) name the other tables that it reads.
+    #[must_use]
+    pub fn through_view(mut self, view: impl Into<String>) -> Self {
+        self.source.get_or_insert_default().view = Some(view.into());
+        self
+    }
+
+    /// The same with a query in the place of a view. It is run as it is.
+    #[must_use]
+    pub fn through_query(mut self, query: impl Into<String>) -> Self {
+        self.source.get_or_insert_default().query = Some(query.into());
+        self
+    }
+
     /// The schema with one more table joined to that of its rows, which has to be [named](Self::from_table).
     #[must_use]
     pub fn joining(mut self, join: Join) -> Self {

@@ -12,8 +12,15 @@ pub const MOST_JOINS: usize = 16;
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Source {
-    /// The table that holds one row for each record.
+    /// The table that holds one row for each record, and its key.
     pub table: String,
+    /// A view that the records are read from, by the key, in the place of the table. The joins name the other tables that it reads, so
+    /// that their changes are followed.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub view: Option<String>,
+    /// The same as a query.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub query: Option<String>,
     /// Tables whose columns belong to a record, too: as `table.column` in what a column is [from](super::Column::from_columns).
     #[serde(default, rename = "join", skip_serializing_if = "Vec::is_empty")]
     pub joins: Vec<Join>,
@@ -117,7 +124,12 @@ pub struct Link<'s> {
 impl Source {
     /// A table without joins.
     pub fn new(table: impl Into<String>) -> Self {
-        Self { table: table.into(), joins: Vec::new(), conditions: Vec::new() }
+        Self { table: table.into(), ..Self::default() }
+    }
+
+    /// Whether records are read from a view or by a query, whose columns they have then.
+    pub fn is_derived(&self) -> bool {
+        self.view.is_some() || self.query.is_some()
     }
 
     /// How each join's rows are found.
@@ -162,6 +174,9 @@ impl Source {
 
     /// The join and the column of it that a column's source names; no join for a column of the records' own table.
     pub fn place_of<'n>(&self, source: &'n str) -> (Option<usize>, &'n str) {
+        if self.is_derived() {
+            return (None, source);
+        }
         let joined = self.joins.iter().position(|join| {
             source
                 .strip_prefix(join.table.as_str())
@@ -192,6 +207,12 @@ impl Source {
                 return bad(format!("The table `{}` is joined twice, or to itself.", join.table));
             }
         }
+        let derived = [&self.view, &self.query].into_iter().flatten();
+        if derived.clone().count() > 1
+            || derived.clone().any(|from| from.trim().is_empty() || from.contains('\0'))
+        {
+            return bad("Records are read from a `view` or by a `query`, not both; it can't be empty.".into());
+        }
         self.conditions.iter().try_for_each(Condition::check)?;
         self.links().map(|_| ())
     }
@@ -221,6 +242,20 @@ mod tests {
         ];
         for condition in bad {
             assert!(condition.check().is_err(), "{condition:?}");
+        }
+    }
+
+    #[test]
+    fn records_come_from_a_view_or_a_query_with_their_columns() {
+        let view = Source { view: Some("cards".into()), ..Source::new("items") };
+        view.check().unwrap();
+        assert_eq!(view.place_of("items.title"), (None, "items.title"));
+        for bad in [
+            Source { query: Some("SELECT 1".into()), ..view.clone() },
+            Source { view: Some(" ".into()), ..view.clone() },
+            Source { view: Some("car\0ds".into()), ..view },
+        ] {
+            assert!(bad.check().is_err(), "{bad:?}");
         }
     }
 

@@ -1,6 +1,7 @@
 //! Catching up: rows that changed become shelves.
 
 use super::cellar::PostgresCellar;
+use super::derived::ambiguous;
 use super::failure::failed;
 use super::key::Keys;
 use super::names::{Names, literal};
@@ -171,20 +172,25 @@ impl PostgresCellar {
         batch: &mut Batch<'_>,
         progress: &mut dyn FnMut(u64),
     ) -> Result<Unreadable> {
-        let Rows { table, key, condition, .. } = &self.rows;
+        let Rows { from, key, condition, derived, .. } = &self.rows;
         let selected = self.rows.selected();
         view.query(&format!(
-            "DECLARE cellar_rows NO SCROLL CURSOR FOR SELECT {selected} FROM {table} t WHERE {condition} ORDER BY {}",
+            "DECLARE cellar_rows NO SCROLL CURSOR FOR SELECT {selected} FROM {from} t WHERE {condition} ORDER BY {}",
             key.columns("t")
         ))?;
         let mut unreadable = Unreadable::default();
-        let mut count = 0;
+        let (mut count, mut last) = (0, None);
         loop {
             let rows = view.query(&format!("FETCH {FETCHED} FROM cellar_rows"))?;
             for row in &rows {
-                if let Some(record) = self.rows.record(row, 0, &self.schema, &mut unreadable)? {
-                    batch.put(&record)?;
+                let Some(record) = self.rows.record(row, 0, &self.schema, &mut unreadable)? else { continue };
+                if *derived {
+                    if last.as_ref() == Some(&record.key) {
+                        return Err(ambiguous(from, &record.key));
+                    }
+                    last = Some(record.key.clone());
                 }
+                batch.put(&record)?;
             }
             count += rows.len() as u64;
             progress(count);

@@ -27,6 +27,7 @@ mod adopting;
 mod asynchronous;
 mod catching_up;
 mod cellar;
+mod derived;
 mod failure;
 mod key;
 mod names;

@@ -13,6 +13,10 @@ pub(super) struct Rows {
     pub key: KeyColumns,
     /// The table, quoted.
     pub table: String,
+    /// What they are selected from: the table, a view or a query.
+    pub from: String,
+    /// Whether that might give a key twice.
+    pub derived: bool,
     /// What its rows have to be, as `t`.
     pub condition: String,
     /// What is selected for each source of each column, in schema order, of the table as `t`.
@@ -40,7 +44,7 @@ impl Rows {
                     continue;
                 }
                 let quoted = quoted(source);
-                columns.push(match table.type_of(source)? {
+                columns.push(match sources.type_of(None, source)? {
                     "text" | "character varying" | "character" | "name" => {
                         (format!("t.{quoted}::text"), Reading::Text)
                     }
@@ -52,7 +56,14 @@ impl Rows {
                 });
             }
         }
-        Ok(Self { key: table.key(schema)?, table: table.quoted(), condition: sources.condition(), columns })
+        Ok(Self {
+            key: table.key(schema)?,
+            table: table.quoted(),
+            from: sources.from(),
+            derived: sources.derived.is_some(),
+            condition: sources.condition(),
+            columns,
+        })
     }
 
     /// What is selected of the table as `t`: the key, and all columns behind it.

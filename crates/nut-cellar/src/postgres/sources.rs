@@ -3,6 +3,7 @@
 //! What always holds: the SQL made here compares the columns of a join in one way, so the rows that belong to a record are the same
 //! when it is read and when a change of one of them is followed back to it.
 
+use super::derived::Derived;
 use super::names::{literal, quoted};
 use super::session::Statements;
 use super::table::Table;
@@ -14,6 +15,8 @@ use nut_cellar_core::{Error, ErrorKind, Result, Schema};
 pub(super) struct Sources<'s> {
     pub schema: &'s Schema,
     pub table: Table,
+    /// What records are read from where that is not the table.
+    pub derived: Option<Derived>,
     pub joins: Vec<Joined<'s>>,
     /// How often the cellar was given another schema. What one schema logs by a join's number, no other mistakes for its own.
     pub revision: i32,
@@ -53,20 +56,46 @@ impl<'s> Sources<'s> {
                 joins.push(Joined { table: joined, link });
             }
         }
-        let sources = Self { schema, table, joins, revision: 0 };
+        let derived = match schema.source() {
+            Some(source) => Derived::read(client, source)?,
+            None => None,
+        };
+        let sources = Self { schema, table, derived, joins, revision: 0 };
         for Joined { link, .. } in &sources.joins {
             sources.of(link.parent).type_of(link.parent_column)?;
         }
         for (name, column) in schema.columns() {
             for source in column.sources(name) {
                 let (join, column) = sources.place_of(source);
-                sources.of(join).type_of(column)?;
+                sources.type_of(join, column)?;
             }
         }
         for condition in sources.only() {
-            sources.table.type_of(&condition.column)?;
+            sources.type_of(None, &condition.column)?;
+        }
+        for key in schema.key_columns() {
+            let (read, kept) = (sources.type_of(None, key)?, sources.table.type_of(key)?);
+            if read != kept {
+                let message = format!(
+                    "The key `{key}` is of type {read} where records are read from, and of type {kept} in its table."
+                );
+                return Err(Error::new(ErrorKind::BadSchema, message));
+            }
         }
         Ok(sources)
+    }
+
+    /// The name of the type of a column: of a joined table, or of what records are read from.
+    pub fn type_of(&self, join: Option<usize>, column: &str) -> Result<&str> {
+        match (&self.derived, join) {
+            (Some(derived), None) => derived.type_of(column),
+            _ => self.of(join).type_of(column),
+        }
+    }
+
+    /// What records are selected from.
+    pub fn from(&self) -> String {
+        self.derived.as_ref().map_or_else(|| self.table.quoted(), |derived| derived.sql.clone())
     }
 
     fn only(&self) -> impl Iterator<Item = &Condition> {
@@ -109,6 +138,10 @@ impl<'s> Sources<'s> {
 
     /// The columns of a table on which records depend beside their key: what is searched, and what joins go by.
     pub fn watched(&self, of: Option<usize>) -> Vec<&str> {
+        if self.derived.is_some() {
+            // Which of them it reads is not known.
+            return self.of(of).columns().collect();
+        }
         let sources = self.schema.columns().flat_map(|(name, column)| column.sources(name));
         let mut watched: Vec<_> = sources
             .map(|source| self.place_of(source))

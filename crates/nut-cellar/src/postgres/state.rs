@@ -1,6 +1,7 @@
 //! The state of a cellar, and what is read of it, of the log and of the logged rows: by one statement, so that they agree
 //! with each other whatever the isolation of the transaction is.
 
+use super::derived::{ambiguous, unusable};
 use super::failure::{Failure, failed};
 use super::names::{Names, literal, quoted};
 use super::reading::Rows;
@@ -29,7 +30,9 @@ fn standing(names: &Names) -> String {
          JOIN pg_catalog.pg_namespace n ON n.oid = p.pronamespace
          WHERE t.tgrelid = ANY (s.sources) AND n.nspname = {schema} AND t.tgenabled IN ('O', 'A')),
         (SELECT pg_catalog.string_agg(pg_catalog.concat_ws(' ', a.attrelid, a.attname, a.atttypid), ',' ORDER BY a.attrelid, a.attnum)
-         FROM pg_catalog.pg_attribute a WHERE a.attrelid = ANY (s.sources) AND a.attname::text = ANY (s.columns)))", schema = literal(&names.bare_schema()))
+         FROM pg_catalog.pg_attribute a WHERE a.attrelid = ANY (s.sources) AND a.attname::text = ANY (s.columns)),
+        (SELECT pg_catalog.string_agg(pg_catalog.md5(r.ev_action::text), ',' ORDER BY r.oid)
+         FROM pg_catalog.pg_rewrite r WHERE r.ev_class = ANY (s.sources)))", schema = literal(&names.bare_schema()))
 }
 
 const MAKING: &str = "Making tables and triggers";
@@ -82,7 +85,17 @@ pub(super) fn create(
     );
     let parameters: [Parameter<'_>; 3] =
         [(&manifest, Type::BYTEA), (&tables, Type::OID_ARRAY), (&columns, Type::TEXT_ARRAY)];
-    client.execute_typed(&sql, &parameters).map(|_| ()).map_err(failed(MAKING))
+    client.execute_typed(&sql, &parameters).map_err(failed(MAKING))?;
+    try_query(client, names, sources)
+}
+
+/// Calls what reads by a query once: tables are looked for there in no schema that they are not named with.
+fn try_query(client: &mut dyn Statements, names: &Names, sources: &Sources<'_>) -> Result<()> {
+    if !sources.derived.as_ref().is_some_and(|derived| derived.view.is_none()) {
+        return Ok(());
+    }
+    let sql = format!("SELECT 1 FROM {}(NULL) LIMIT 1", names.inside(LOGGED));
+    client.query_typed(&sql, &[]).map(|_| ()).map_err(unusable)
 }
 
 /// The tables whose changes are followed, and the columns of them that matter.
@@ -90,7 +103,8 @@ fn followed<'s>(sources: &'s Sources<'_>) -> (Vec<u32>, Vec<&'s str>) {
     let places = || [None].into_iter().chain((0..sources.joins.len()).map(Some));
     let key = sources.schema.key_columns().iter().map(String::as_str);
     let columns = places().flat_map(|place| sources.watched(place)).chain(key).collect();
-    (places().map(|place| sources.of(place).oid).collect(), columns)
+    let view = sources.derived.iter().filter_map(|derived| derived.view);
+    (places().map(|place| sources.of(place).oid).chain(view).collect(), columns)
 }
 
 /// What a cellar that is there is, as far as giving it another schema goes.
@@ -176,7 +190,8 @@ pub(super) fn become_next(
     set_followed(client, names, sources)?;
     let sql = format!("UPDATE {} SET revision = $1, filled = true", names.inside("state"));
     client.execute_typed(&sql, &[(&sources.revision, Type::INT4)]).map_err(failed(MAKING))?;
-    set_watched(client, names, true)
+    set_watched(client, names, true)?;
+    try_query(client, names, sources)
 }
 
 /// Notes the tables whose changes are followed, and their columns.
@@ -342,7 +357,7 @@ const ALL: &str = "all_rows";
 /// longer than the rest.
 /// They run as whoever calls them.
 fn functions(names: &Names, sources: &Sources<'_>, rows: &Rows) -> Result<String> {
-    let Rows { key, table, condition, .. } = rows;
+    let Rows { key, from, condition, .. } = rows;
     let (log, state, selected) = (names.inside("log"), names.inside("state"), rows.selected());
     let standing = standing(names);
     // What is known already, `$1`, is not read again; a name for it could be that of a column of the table.
@@ -377,11 +392,11 @@ fn functions(names: &Names, sources: &Sources<'_>, rows: &Rows) -> Result<String
     }
     let logged = format!(
         "LEFT JOIN LATERAL (SELECT {parts} FROM ({keys}) k WHERE l.log IS DISTINCT FROM $1 OFFSET 0) k ON true
-         LEFT JOIN LATERAL (SELECT * FROM {table} t WHERE {} AND {condition} OFFSET 0) t ON true",
+         LEFT JOIN LATERAL (SELECT * FROM {from} t WHERE {} AND {condition} OFFSET 0) t ON true",
         key.is("t", "k")
     );
     let all = format!(
-        "LEFT JOIN LATERAL (SELECT * FROM {table} t WHERE l.log IS DISTINCT FROM $1 AND {condition}) t ON true"
+        "LEFT JOIN LATERAL (SELECT * FROM {from} t WHERE l.log IS DISTINCT FROM $1 AND {condition}) t ON true"
     );
     Ok(function(LOGGED, &key.selected_of_ours("k"), &logged) + &function(ALL, &key.selected("t"), &all))
 }
@@ -423,7 +438,7 @@ fn see_by(
         Error::new(ErrorKind::OutOfStep, message)
     })?;
     let mut state = None;
-    let mut pending = Vec::new();
+    let (mut pending, mut known_keys) = (Vec::new(), BTreeSet::new());
     for row in all {
         let read = "Reading the cellar";
         let manifest: Option<&[u8]> = row.try_get(0).map_err(failed(read))?;
@@ -434,6 +449,9 @@ fn see_by(
             state = Some((manifest, flag(1)?, flag(2)?, flag(3)?, log));
         }
         if let Some(key) = rows.key.read(&row, KEY)? {
+            if rows.derived && !known_keys.insert(key.clone()) {
+                return Err(ambiguous(&rows.from, &key));
+            }
             pending.push((key, row));
         }
     }
@@ -449,7 +467,7 @@ fn see_by(
             ErrorKind::OutOfStep,
             format!(
                 "What keeps the cellar `{cellar}` in step with table {} is gone or altered (was the table renamed, a searched \
-                 column changed, a trigger disabled, or row-level security put on?); adopt the table again, or `repair` the cellar.",
+                 column or a view changed, a trigger disabled, or row-level security put on?); adopt the table again, or `repair` the cellar.",
                 rows.table
             ),
         ));

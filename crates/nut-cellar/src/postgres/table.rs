@@ -37,6 +37,17 @@ impl Table {
     /// # Errors
     /// [`ErrorKind::BadSchema`] if there is no such table, or its changes can't be followed.
     pub fn read(client: &mut dyn Statements, name: &str) -> Result<Self> {
+        match Self::number(client, name)? {
+            Some(oid) => Self::of(client, oid),
+            None => {
+                let message = format!("There is no table `{name}` that this role finds; {}.", tables(client));
+                Err(Error::new(ErrorKind::BadSchema, message))
+            }
+        }
+    }
+
+    /// The number of a table or view.
+    pub fn number(client: &mut dyn Statements, name: &str) -> Result<Option<u32>> {
         let parts: Vec<String> = name.split('.').map(quoted).collect();
         let sql = "SELECT pg_catalog.to_regclass($1)::oid";
         // A whole name may have a dot in it.
@@ -45,12 +56,11 @@ impl Table {
                 let found =
                     client.query_typed_one(sql, &[(&spelled, Type::TEXT)]).map_err(failed(LOOKING))?;
                 if let Some(oid) = found.get(0) {
-                    return Self::of(client, oid);
+                    return Ok(Some(oid));
                 }
             }
         }
-        let message = format!("There is no table `{name}` that this role finds; {}.", tables(client));
-        Err(Error::new(ErrorKind::BadSchema, message))
+        Ok(None)
     }
 
     /// Looks at the table with this number.
@@ -102,6 +112,11 @@ impl Table {
         let unique = client.query_typed(sql, &[(&oid, Type::OID)]).map_err(failed(LOOKING))?;
         let unique = unique.iter().map(|row| row.get(0)).collect();
         Ok(Self { oid, name: [row.get(1), name], partitioned, columns, unique })
+    }
+
+    /// The columns' names.
+    pub fn columns(&self) -> impl Iterator<Item = &str> {
+        self.columns.iter().map(|column| column.name.as_str())
     }
 
     /// Its name, quoted.

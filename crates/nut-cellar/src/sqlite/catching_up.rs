@@ -222,7 +222,8 @@ impl SqliteCellar {
         batch: &mut Batch<'_>,
         progress: &mut dyn FnMut(u64),
     ) -> Result<Unreadable> {
-        let mut rows = Rows::new(&Sources::read(connection, &seen.state.table, &self.schema)?)?;
+        let sources = Sources::read(connection, &seen.state.table, &self.schema)?;
+        let mut rows = Rows::new(&sources)?;
         let mut count = 0;
         rows.all(connection, |record| {
             count += 1;

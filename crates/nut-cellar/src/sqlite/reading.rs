@@ -1,8 +1,8 @@
 //! Reading rows of the application's table as records.
 
 use super::failure::failed;
-use super::names::{Names, in_main, quoted};
-use super::sources::Sources;
+use super::names::{Names, quoted};
+use super::sources::{Derived, Sources};
 use crate::rows::{Unreadable, json, key_of_parts, key_parts, parts_of_key};
 use nut_cellar_core::{Column, Error, ErrorKind, Key, Kind, Record, Result, Schema, Value};
 use rusqlite::types::{self, ValueRef};
@@ -13,6 +13,8 @@ use std::fmt::Write as _;
 /// Reads rows of a table by a schema.
 pub(super) struct Rows<'s> {
     schema: &'s Schema,
+    /// What they are read from where that is not the table, and might give one twice.
+    derived: Option<&'s Derived>,
     /// The key, then the sources of each column, in schema order.
     select: String,
     /// Which of the sources are JSON arrays.
@@ -26,7 +28,7 @@ pub(super) struct Rows<'s> {
 const READING: &str = "Reading the table";
 
 impl<'s> Rows<'s> {
-    pub fn new(sources: &Sources<'s>) -> Result<Self> {
+    pub fn new(sources: &'s Sources<'_>) -> Result<Self> {
         let (schema, table) = (sources.schema, &sources.table);
         let key: Vec<_> = table.key(schema)?.into_iter().map(|key| format!("base.{}", quoted(key))).collect();
         let (mut columns, mut arrays) = (key.clone(), Vec::new());
@@ -39,8 +41,15 @@ impl<'s> Rows<'s> {
         }
         let condition = sources.condition()?;
         let select =
-            format!("SELECT {} FROM {} AS base WHERE {condition}", columns.join(", "), in_main(&table.name));
-        Ok(Self { schema, select, arrays, key, unreadable: Unreadable::default() })
+            format!("SELECT {} FROM {} AS base WHERE {condition}", columns.join(", "), sources.from());
+        Ok(Self {
+            schema,
+            derived: sources.derived.as_ref(),
+            select,
+            arrays,
+            key,
+            unreadable: Unreadable::default(),
+        })
     }
 
     /// All rows in key order, each given to `take`.
@@ -49,13 +58,21 @@ impl<'s> Rows<'s> {
         connection: &Connection,
         mut take: impl FnMut(&Record) -> Result<()>,
     ) -> Result<()> {
-        let sql = format!("{} ORDER BY {}", self.select, self.key.join(", "));
+        let exactly = if self.derived.is_some() { " COLLATE BINARY" } else { "" };
+        let order: Vec<_> = self.key.iter().map(|key| format!("{key}{exactly}")).collect();
+        let sql = format!("{} ORDER BY {}", self.select, order.join(", "));
         let mut statement = connection.prepare(&sql).map_err(failed(READING))?;
         let mut rows = statement.query([]).map_err(failed(READING))?;
+        let mut last = None;
         while let Some(row) = rows.next().map_err(failed(READING))? {
-            if let Some(record) = self.record(row)? {
-                take(&record)?;
+            let Some(record) = self.record(row)? else { continue };
+            if let Some(derived) = self.derived {
+                if last.as_ref() == Some(&record.key) {
+                    return Err(derived.ambiguous(&record.key));
+                }
+                last = Some(record.key.clone());
             }
+            take(&record)?;
         }
         Ok(())
     }
@@ -71,12 +88,18 @@ impl<'s> Rows<'s> {
         let parameters = rusqlite::params_from_iter(parts.iter().map(parameter));
         let mut rows = statement.query(parameters).map_err(failed(READING))?;
         // A collation may take other keys for this one; only the very same is meant.
+        let mut record = None;
         while let Some(row) = rows.next().map_err(failed(READING))? {
-            if key_in(row, 0, self.key.len()).map_err(failed(READING))?.as_ref() == Some(key) {
-                return self.record(row);
+            if key_in(row, 0, self.key.len()).map_err(failed(READING))?.as_ref() != Some(key) {
+                continue;
+            }
+            match self.derived {
+                None => return self.record(row),
+                Some(derived) if record.is_some() => return Err(derived.ambiguous(key)),
+                Some(_) => record = self.record(row)?,
             }
         }
-        Ok(None)
+        Ok(record)
     }
 
     /// A row as a record; none if it has no key.

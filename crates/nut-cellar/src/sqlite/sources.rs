@@ -5,8 +5,8 @@
 
 use super::names::{Names, Time, in_main, quoted};
 use super::table::Table;
-use nut_cellar_core::schema::{Condition, Link};
-use nut_cellar_core::{Error, ErrorKind, Result, Schema};
+use nut_cellar_core::schema::{Condition, Link, Source};
+use nut_cellar_core::{Error, ErrorKind, Key, Result, Schema};
 use rusqlite::Connection;
 use rusqlite::types::Value;
 
@@ -14,6 +14,8 @@ use rusqlite::types::Value;
 pub(super) struct Sources<'s> {
     pub schema: &'s Schema,
     pub table: Table,
+    /// What records are read from where that is not the table.
+    pub derived: Option<Derived>,
     pub joins: Vec<Joined<'s>>,
 }
 
@@ -48,18 +50,35 @@ impl<'s> Sources<'s> {
                 joins.push(Joined { table: joined, link });
             }
         }
-        let sources = Self { schema, table, joins };
+        let derived = schema.source().map(|source| Derived::read(connection, source)).transpose()?.flatten();
+        let sources = Self { schema, table, derived, joins };
         for Joined { link, .. } in &sources.joins {
             sources.of(link.parent).column(link.parent_column)?;
         }
         for (name, column) in schema.columns() {
             for source in column.sources(name) {
                 let (join, column) = sources.place_of(source);
-                sources.of(join).column(column)?;
+                sources.column(join, column)?;
             }
+        }
+        for key in sources.table.key(schema)? {
+            sources.column(None, key)?;
         }
         sources.condition()?;
         Ok(sources)
+    }
+
+    /// The declared name of a column: of a joined table, or of what records are read from.
+    fn column(&self, join: Option<usize>, name: &str) -> Result<&str> {
+        match (&self.derived, join) {
+            (Some(derived), None) => derived.column(name),
+            _ => self.of(join).column(name),
+        }
+    }
+
+    /// What records are selected from.
+    pub fn from(&self) -> String {
+        self.derived.as_ref().map_or_else(|| in_main(&self.table.name), |derived| derived.sql.clone())
     }
 
     fn only(&self) -> impl Iterator<Item = &Condition> {
@@ -70,7 +89,7 @@ impl<'s> Sources<'s> {
     pub fn condition(&self) -> Result<String> {
         let mut all = vec!["true".to_owned()];
         for Condition { column, absent, is, isnt } in self.only() {
-            let column = format!("base.{}", quoted(self.table.column(column)?));
+            let column = format!("base.{}", quoted(self.column(None, column)?));
             let text = format!("CAST({column} AS TEXT) COLLATE BINARY");
             let none = if *absent == Some(false) { "IS NOT NULL" } else { "IS NULL" };
             all.push(match (is, isnt) {
@@ -95,6 +114,10 @@ impl<'s> Sources<'s> {
     /// The columns of a table, quoted, on which records depend beside their key: what is searched, and what joins go by.
     pub fn watched(&self, of: Option<usize>) -> Result<Vec<&str>> {
         let table = self.of(of);
+        if self.derived.is_some() {
+            // Which of them it reads is not known.
+            return Ok(table.columns().collect());
+        }
         let mut watched = Vec::new();
         for (name, column) in self.schema.columns() {
             for source in column.sources(name) {
@@ -121,7 +144,7 @@ impl<'s> Sources<'s> {
     /// What is selected of the records' table, as `base`, for a source; and whether it is a JSON array of several values.
     pub fn selected(&self, source: &str) -> Result<(String, bool)> {
         let (join, column) = self.place_of(source);
-        let column = quoted(self.of(join).column(column)?);
+        let column = quoted(self.column(join, column)?);
         let Some(join) = join else { return Ok((format!("base.{column}"), false)) };
         let value = format!("t{join}.{column}");
         // In the order of the values, so that they don't depend on how the table is stored.
@@ -181,6 +204,51 @@ impl<'s> Sources<'s> {
                 Ok(format!("{parent}.{parent_column} = t{join}.{}", quoted(table.column(link.column)?)))
             })
             .collect()
+    }
+}
+
+/// A view or a query that records are read from.
+pub(super) struct Derived {
+    /// As something to select from.
+    sql: String,
+    /// How it is told in messages.
+    pub name: String,
+    columns: Vec<String>,
+}
+
+impl Derived {
+    /// Looks at the columns of what a source names, if it names such.
+    fn read(connection: &Connection, source: &Source) -> Result<Option<Self>> {
+        let (sql, name) = match (&source.view, &source.query) {
+            (Some(view), _) => (in_main(view), format!("View `{view}`")),
+            // A comment that it may end with ends with the line.
+            (None, Some(query)) => (format!("({query}\n)"), "The query".to_owned()),
+            (None, None) => return Ok(None),
+        };
+        let statement = connection.prepare(&format!("SELECT * FROM {sql} AS base")).map_err(|error| {
+            let message = format!("{name} can't be read from: {error}.");
+            Error::caused(ErrorKind::BadSchema, message, error)
+        })?;
+        let columns = statement.column_names().into_iter().map(str::to_owned).collect();
+        drop(statement);
+        Ok(Some(Self { sql, name, columns }))
+    }
+
+    fn column(&self, name: &str) -> Result<&str> {
+        let found = self.columns.iter().find(|column| column.eq_ignore_ascii_case(name));
+        found.map(String::as_str).ok_or_else(|| {
+            let message =
+                format!("{} has no column `{name}`; it has {}.", self.name, self.columns.join(", "));
+            Error::new(ErrorKind::BadSchema, message)
+        })
+    }
+
+    /// The error for two rows with one key.
+    #[cold]
+    pub fn ambiguous(&self, key: &Key) -> Error {
+        let message =
+            format!("{} gives several rows for the key {key}; each record has just one.", self.name);
+        Error::new(ErrorKind::BadRecord, message)
     }
 }
 

@@ -88,8 +88,7 @@ impl State {
 
     /// Whether the triggers stand as they were made. Without them changes would go unseen.
     pub fn stands(&self, connection: &Connection, names: &Names) -> Result<bool> {
-        let expected = triggers_on(&self.table, &self.manifest.schema, Time::Now);
-        let standing = standing_triggers(connection, names, &expected);
+        let standing = standing_triggers(connection, names, (&self.table, &self.manifest.schema, Time::Now));
         Ok(standing.map_err(failed("Reading the triggers"))? == self.triggers)
     }
 
@@ -102,7 +101,7 @@ impl State {
             ErrorKind::OutOfStep,
             format!(
                 "The triggers on table `{}` that keep the cellar `{}` in step are gone or altered (was the table \
-                 rebuilt or renamed?); adopt the table again, or `repair` the cellar.",
+                 rebuilt or renamed, or a view made anew?); adopt the table again, or `repair` the cellar.",
                 self.table,
                 names.cellar()
             ),
@@ -152,7 +151,7 @@ pub(super) fn next_stand(
     (table, schema): (&str, &Schema),
     made: &str,
 ) -> Result<bool> {
-    let standing = standing_triggers(connection, names, &triggers_on(table, schema, Time::Next));
+    let standing = standing_triggers(connection, names, (table, schema, Time::Next));
     Ok(standing.map_err(failed("Reading the triggers"))? == made)
 }
 
@@ -189,23 +188,30 @@ fn make_triggers(
     for trigger in triggers {
         connection.execute_batch(trigger)?;
     }
-    standing_triggers(connection, names, &triggers_on(table, schema, time))
+    standing_triggers(connection, names, (table, schema, time))
 }
 
-/// The triggers of a cellar that stand on their tables, as SQLite keeps them, one after the other.
+/// The triggers of a cellar that stand on their tables, as SQLite keeps them, one after the other; and the view that is read from.
 fn standing_triggers(
     connection: &Connection,
     names: &Names,
-    expected: &[(String, &str)],
+    (table, schema, time): (&str, &Schema, Time),
 ) -> rusqlite::Result<String> {
     let sql = "SELECT sql FROM main.sqlite_schema
                WHERE type = 'trigger' AND name = ?1 AND tbl_name = ?2 COLLATE NOCASE";
     let mut statement = connection.prepare_cached(sql)?;
     let mut standing = String::new();
-    for (ending, table) in expected {
+    for (ending, table) in &triggers_on(table, schema, time) {
         let sql: Option<String> =
             statement.query_row([names.bare(ending).as_str(), table], |row| row.get(0)).optional()?;
         standing.extend(sql.iter().flat_map(|sql| [sql.as_str(), ";\n"]));
+    }
+    // What a view gives depends on how it is made.
+    if let Some(view) = schema.source().and_then(|source| source.view.as_deref()) {
+        let sql = "SELECT sql FROM main.sqlite_schema WHERE type = 'view' AND name = ?1 COLLATE NOCASE";
+        let sql: Option<String> =
+            connection.prepare_cached(sql)?.query_row([view], |row| row.get(0)).optional()?;
+        standing.extend(sql);
     }
     Ok(standing)
 }

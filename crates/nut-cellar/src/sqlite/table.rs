@@ -85,6 +85,11 @@ impl Table {
         Ok(table)
     }
 
+    /// The columns' names.
+    pub fn columns(&self) -> impl Iterator<Item = &str> {
+        self.columns.iter().map(|column| column.name.as_str())
+    }
+
     /// The declared name of a column.
     ///
     /// # Errors
