@@ -233,7 +233,6 @@ fn what_can_t_be_followed_is_refused_and_leaves_nothing_behind() {
         .batch_execute(
             "CREATE TABLE keyless(id integer, title text); CREATE TABLE parent(id integer PRIMARY KEY, title text);
              CREATE TABLE child() INHERITS (parent); CREATE VIEW seen AS SELECT * FROM parent;
-             CREATE TABLE secured(id integer PRIMARY KEY, title text); ALTER TABLE secured ENABLE ROW LEVEL SECURITY;
              CREATE TABLE money(id numeric PRIMARY KEY, title text); CREATE TABLE items(id integer PRIMARY KEY, name text);
              CREATE COLLATION loose (provider = icu, locale = 'und-u-ks-level2', deterministic = false);
              CREATE TABLE loosely(id text COLLATE loose PRIMARY KEY, title text)",
@@ -244,7 +243,6 @@ fn what_can_t_be_followed_is_refused_and_leaves_nothing_behind() {
         ("keyless", "not declared to be its key"),
         ("parent", "inherit"),
         ("seen", "no table"),
-        ("secured", "row-level security"),
         ("money", "numeric"),
         ("items", "no column `title`; it has id, name"),
         ("attic", "There is no table `attic`"),

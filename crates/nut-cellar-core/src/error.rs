@@ -28,6 +28,8 @@ pub enum ErrorKind {
     NotFilled,
     /// What keeps the cellar in step with its table is gone or altered.
     OutOfStep,
+    /// What is asked for would tell of rows that the asking role may not see.
+    Withheld,
     /// The caller's stop function ended it.
     Stopped,
     /// The place itself (file system, database) refused.

@@ -433,8 +433,8 @@ impl Find {
         self.words
     }
 
-    /// Which hits, by rank from 0.
-    pub(crate) fn window(&self) -> std::ops::Range<usize> {
+    /// Which hits are asked for, by rank from 0: those behind what is skipped, up to the limit.
+    pub fn window(&self) -> std::ops::Range<usize> {
         self.skip..self.skip.saturating_add(self.limit)
     }
 

@@ -5,6 +5,7 @@ use super::failure::failed;
 use super::names::Names;
 use super::place::PostgresView;
 use super::reading::Rows;
+use super::secured::withheld;
 use super::session::{Connection, Own, Parameter, Sees, Session, Statements};
 use super::sources::Sources;
 use super::state::{self, There};
@@ -14,6 +15,10 @@ use nut_cellar_core::schema::Change;
 use nut_cellar_core::{Manifest, Merging, Result, Schema};
 use postgres::types::Type;
 use std::sync::Arc;
+
+/// What row-level security comes to.
+const SECURED: &str = "A role finds the rows that it may see, ranked among all, and is told no total of others. What belongs to \
+    the cellar holds the words of all rows, though: a role that may search could read them there by itself.";
 
 const ADOPTING: &str = "Adopting a table";
 
@@ -53,12 +58,19 @@ impl PostgresCellar {
         let key = key.collect::<Result<Vec<_>>>()?;
         let sources = Sources::new(&mut transaction, table, schema)?;
         let rows = Rows::new(&sources)?;
+        let mut notes = Vec::new();
+        if sources.table.secured {
+            notes.push(format!("Table `{source}` has row-level security. {SECURED}"));
+        }
+        if !sources.table.is_seen_whole(&mut transaction)? {
+            return Err(withheld(&rows));
+        }
         let Some(there) = state::look(&mut transaction, &names)? else {
             state::create(&mut transaction, &names, &sources, &rows)?;
             transaction.commit()?;
             let cellar = Self::with(names, schema.clone(), rows);
             return match cellar.catch_up(client, Work::Pending(Merging::Small), progress) {
-                Ok(synced) => Ok((cellar, Adopted { rebuilt: true, synced, ..Adopted::default() })),
+                Ok(synced) => Ok((cellar, Adopted { rebuilt: true, synced, notes, ..Adopted::default() })),
                 Err(error) => {
                     // The error that is told is the one that stopped the fill.
                     let _ = Self::release(client, name);
@@ -91,7 +103,7 @@ impl PostgresCellar {
         } else {
             cellar.catch_up(client, Work::Pending(Merging::Small), progress)?
         };
-        Ok((cellar, Adopted { changes, rebuilt, synced }))
+        Ok((cellar, Adopted { changes, rebuilt, synced, notes }))
     }
 
     /// Gives a cellar that is there this handle's schema, and reads all rows by it.
@@ -122,6 +134,9 @@ impl PostgresCellar {
         let mut transaction = Own::begin(client, Sees::Latest, ADOPTING)?;
         let there = self.require(&mut transaction)?;
         let mut sources = self.sources(&mut transaction)?;
+        if !sources.table.is_seen_whole(&mut transaction)? {
+            return Err(withheld(&self.rows));
+        }
         sources.revision = there.revision + 1;
         state::follow_next(&mut transaction, &self.names, &sources, &there)?;
         transaction.commit()?;

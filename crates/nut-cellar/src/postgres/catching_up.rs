@@ -132,6 +132,7 @@ impl PostgresCellar {
     ) -> Result<Synced> {
         let mut transaction = Own::begin(client, Sees::OneMoment, SYNCING)?;
         let mut seen = self.see(&mut transaction, None)?;
+        seen.must_be_all(&self.rows)?;
         // Joined rows that belong to no record are logged, too, and name nothing.
         if seen.filled && seen.log.is_none() && work == Work::Pending(Merging::Small) {
             return Ok(Synced::default());
@@ -177,11 +178,11 @@ impl PostgresCellar {
         view.query(&format!(
             "DECLARE cellar_rows NO SCROLL CURSOR FOR SELECT {selected} FROM {from} t WHERE {condition} ORDER BY {}",
             key.columns("t")
-        ))?;
+        ), &[])?;
         let mut unreadable = Unreadable::default();
         let (mut count, mut last) = (0, None);
         loop {
-            let rows = view.query(&format!("FETCH {FETCHED} FROM cellar_rows"))?;
+            let rows = view.query(&format!("FETCH {FETCHED} FROM cellar_rows"), &[])?;
             for row in &rows {
                 let Some(record) = self.rows.record(row, 0, &self.schema, &mut unreadable)? else { continue };
                 if *derived {
@@ -198,7 +199,7 @@ impl PostgresCellar {
                 break;
             }
         }
-        view.query("CLOSE cellar_rows")?;
+        view.query("CLOSE cellar_rows", &[])?;
         Ok(unreadable)
     }
 

@@ -5,6 +5,7 @@ use super::key::{KeyColumns, Keys};
 use super::names::{Names, listed};
 use super::place::PostgresView;
 use super::reading::Rows;
+use super::secured::Sight;
 use super::session::{Parameter, Session, Statements};
 use super::sources::Sources;
 use super::state::{self, Seen};
@@ -100,9 +101,9 @@ impl PostgresCellar {
     /// As for [`find`](Self::find).
     pub fn search(&self, client: &mut impl Session, query: &Query, find: &Find) -> Result<Found> {
         spans::search(self.name(), |span| {
-            self.read(client, |view, snapshot| {
+            self.read(client, |view, snapshot, sight| {
                 span.record("overlay", view.is_overlay());
-                let mut found = search::run(view, &mut Search::new(snapshot, query, find)?)?;
+                let mut found = sight.search(view, snapshot, query, find)?;
                 found.notes.extend(view.note());
                 Ok(found)
             })
@@ -119,7 +120,8 @@ impl PostgresCellar {
         query: &Query,
         find: &Find,
     ) -> Result<(Found, Report)> {
-        self.read(client, |view, snapshot| {
+        self.read(client, |view, snapshot, sight| {
+            sight.must_be_all()?;
             let (mut found, mut report) = report(view, Search::new(snapshot, query, find)?)?;
             found.notes.extend(view.note());
             view.tell(&mut report);
@@ -170,7 +172,10 @@ impl PostgresCellar {
     /// # Errors
     /// As for [`find`](Self::find).
     pub fn why(&self, client: &mut impl Session, query: &Query, find: &Find, key: &Key) -> Result<Why> {
-        self.read(client, |view, snapshot| search::why(view, &snapshot, query, find, key))
+        self.read(client, |view, snapshot, sight| {
+            sight.must_be_all()?;
+            search::why(view, &snapshot, query, find, key)
+        })
     }
 
     /// Searches twice for one query, such as with two sets of weights, and puts the answers side by side.
@@ -184,7 +189,10 @@ impl PostgresCellar {
         first: &Find,
         second: &Find,
     ) -> Result<Compared> {
-        self.read(client, |view, snapshot| search::compare(view, &snapshot, query, first, second))
+        self.read(client, |view, snapshot, sight| {
+            sight.must_be_all()?;
+            search::compare(view, &snapshot, query, first, second)
+        })
     }
 
     /// The first `most` terms, in order, that fit a pattern; see [`Snapshot::terms`].
@@ -192,7 +200,10 @@ impl PostgresCellar {
     /// # Errors
     /// As for [`find`](Self::find).
     pub fn terms(&self, client: &mut impl Session, pattern: &Pattern, most: usize) -> Result<Terms> {
-        self.read(client, |view, snapshot| snapshot.terms(view, pattern, most))
+        self.read(client, |view, snapshot, sight| {
+            sight.must_be_all()?;
+            snapshot.terms(view, pattern, most)
+        })
     }
 
     /// Marks in texts what a search finds.
@@ -216,6 +227,7 @@ impl PostgresCellar {
     /// As for [`find`](Self::find).
     pub fn info(&self, client: &mut impl Session) -> Result<Info> {
         let mut info = self.on_state(client, None, Seen::shelves, |view, seen| {
+            seen.must_be_all(&self.rows)?;
             let pending = Some(seen.pending.len() as u64);
             Ok(Info { pending, ..Info::of(view, &self.opened)? })
         })?;
@@ -230,7 +242,7 @@ impl PostgresCellar {
         client: &mut dyn Statements,
         known: Option<&str>,
         of: impl Fn(&Seen) -> Arc<Manifest>,
-        work: impl Fn(&dyn View, &Seen) -> Result<T>,
+        work: impl Fn(&PostgresView<'_>, &Seen) -> Result<T>,
     ) -> Result<T> {
         let mut tries = TRIES;
         loop {
@@ -248,7 +260,7 @@ impl PostgresCellar {
     pub(super) fn read<T>(
         &self,
         client: &mut dyn Statements,
-        work: impl Fn(&Laid<'_>, Snapshot) -> Result<T>,
+        work: impl Fn(&Laid<'_>, Snapshot, &Sight<'_, '_>) -> Result<T>,
     ) -> Result<T> {
         let known = self.overlays.last();
         let log = known.as_ref().map(|(log, _)| log.as_str());
@@ -264,7 +276,8 @@ impl PostgresCellar {
             }
             let laid = Laid::new(view, self.overlay(view, seen, known.as_ref())?);
             let snapshot = Snapshot::open(&laid, &self.opened)?;
-            work(&laid, snapshot)
+            let sight = if seen.secured { Sight::Some(view, &self.rows) } else { Sight::All };
+            work(&laid, snapshot, &sight)
         })
     }
 
@@ -282,7 +295,10 @@ impl PostgresCellar {
         let mut spool = Spool::new(view);
         self.put_pending(seen, &mut spool, Merging::Never)?;
         let overlay = Arc::new(Overlay::over(None, spool.into_contents(), seen.pending.len() as u64));
-        self.overlays.put(log.clone(), &overlay);
+        // One that has not all rows is for no other role.
+        if !seen.secured {
+            self.overlays.put(log.clone(), &overlay);
+        }
         Ok(Some(overlay))
     }
 

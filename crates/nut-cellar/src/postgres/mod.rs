@@ -34,6 +34,7 @@ mod names;
 mod place;
 mod reading;
 mod repairing;
+mod secured;
 mod session;
 mod sources;
 mod state;

@@ -49,9 +49,9 @@ impl<'c> PostgresView<'c> {
         self.missed.get()
     }
 
-    /// Runs a statement without parameters.
-    pub(super) fn query(&self, sql: &str) -> Result<Vec<Row>> {
-        self.client.borrow_mut().query_typed(sql, &[]).map_err(failed("Reading the table"))
+    /// Runs a statement of the application's table.
+    pub(super) fn query(&self, sql: &str, parameters: &[Parameter<'_>]) -> Result<Vec<Row>> {
+        self.client.borrow_mut().query_typed(sql, parameters).map_err(failed("Reading the table"))
     }
 
     /// Reads chunks that are not in the cache into `held`, in one round trip.

@@ -14,7 +14,8 @@ impl PostgresCellar {
     /// # Errors
     /// [`ErrorKind::Damaged`](crate::ErrorKind::Damaged) at the first thing that is not right; or as for [`find`](Self::find).
     pub fn check(&self, client: &mut impl Session) -> Result<()> {
-        self.on_state(client, None, Seen::shelves, |view, _| {
+        self.on_state(client, None, Seen::shelves, |view, seen| {
+            seen.must_be_all(&self.rows)?;
             Snapshot::open(view, &Opened::new())?.check(view)
         })
     }
@@ -28,6 +29,7 @@ impl PostgresCellar {
         const COMPARING: &str = "Comparing records with rows";
         let mut transaction = Own::begin(client, Sees::OneMomentToRead, COMPARING)?;
         let seen = self.see(&mut transaction, None)?;
+        seen.must_be_all(&self.rows)?;
         let view = PostgresView::new(&mut transaction, &self.names, &self.cache, seen.base());
         let mut overlay = Spool::new(&view);
         self.put_pending(&seen, &mut overlay, Merging::Never)?;

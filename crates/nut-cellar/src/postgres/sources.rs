@@ -61,6 +61,18 @@ impl<'s> Sources<'s> {
             None => None,
         };
         let sources = Self { schema, table, derived, joins, revision: 0 };
+        // What a record has of other tables is searched whoever may see it there.
+        let more = sources.derived.as_ref().map(|_| &sources.table);
+        if let Some(table) =
+            sources.joins.iter().map(|joined| &joined.table).chain(more).find(|table| table.secured)
+        {
+            let message = format!(
+                "Table `{}` has row-level security, and records would be found by words of rows of it that a role may not see; join \
+                 a table without it, or search it by itself.",
+                table.name[1]
+            );
+            return Err(Error::new(ErrorKind::BadSchema, message));
+        }
         for Joined { link, .. } in &sources.joins {
             sources.of(link.parent).type_of(link.parent_column)?;
         }

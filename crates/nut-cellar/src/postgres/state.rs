@@ -5,6 +5,7 @@ use super::derived::{ambiguous, unusable};
 use super::failure::{Failure, failed};
 use super::names::{Names, literal, quoted};
 use super::reading::Rows;
+use super::secured::withheld;
 use super::session::{Parameter, Statements};
 use super::sources::Sources;
 use super::triggers::{EVENTS, triggers};
@@ -317,12 +318,19 @@ pub(super) struct Seen {
     pub emptied: bool,
     /// Tells log and manifest from all others there ever were; none if the log is empty.
     pub log: Option<String>,
+    /// Whether row-level security keeps the role from seeing all rows.
+    pub secured: bool,
     /// Each logged key with its row, if there is one. After the table was emptied, all rows. None if the log is the one
     /// that was known.
     pub pending: Vec<(Key, Row)>,
 }
 
 impl Seen {
+    /// Refuses what tells or keeps all rows, to a role that may not see them.
+    pub fn must_be_all(&self, rows: &Rows) -> Result<()> {
+        if self.secured { Err(withheld(rows)) } else { Ok(()) }
+    }
+
     /// The state of the shelves.
     pub fn shelves(&self) -> Arc<Manifest> {
         Arc::clone(&self.manifest)
@@ -339,7 +347,7 @@ impl Seen {
 }
 
 /// Where in a row of what [`see`] reads the logged key begins. Behind it begins the row of the table.
-const KEY: usize = 5;
+const KEY: usize = 6;
 
 /// Where that row begins.
 pub(super) fn row_at(rows: &Rows) -> usize {
@@ -366,8 +374,9 @@ fn functions(names: &Names, sources: &Sources<'_>, rows: &Rows) -> Result<String
             "#variable_conflict use_column
              BEGIN RETURN QUERY
              SELECT CASE WHEN pg_catalog.row_number() OVER () = 1 THEN s.manifest END,
-               s.filled, s.standing, coalesce(l.emptied, false), l.log, {}, {selected}
-             FROM (SELECT s.manifest, s.filled, {standing} IS NOT DISTINCT FROM s.watched AS standing
+               s.filled, s.standing, coalesce(l.emptied, false), l.log, s.secured, {}, {selected}
+             FROM (SELECT s.manifest, s.filled, {standing} IS NOT DISTINCT FROM s.watched AS standing,
+                     pg_catalog.row_security_active(s.sources[1]) AS secured
                    FROM {state} s OFFSET 0) s
              CROSS JOIN LATERAL (SELECT pg_catalog.count(*) || ':' || pg_catalog.sum(pg_catalog.uuid_hash_extended(mark, 0)) || ':' || pg_catalog.md5(s.manifest) AS log,
                                 pg_catalog.bool_or(key IS NULL AND source = 0) AS emptied FROM {log}) l {from};
@@ -377,7 +386,7 @@ fn functions(names: &Names, sources: &Sources<'_>, rows: &Rows) -> Result<String
         let columns: String =
             (0..rows.columns()).fold(String::new(), |columns, place| columns + &format!(", c{place} text"));
         format!(
-            "CREATE FUNCTION {}(text) RETURNS TABLE (o0 bytea, o1 boolean, o2 boolean, o3 boolean, o4 text, {}, {}{columns})
+            "CREATE FUNCTION {}(text) RETURNS TABLE (o0 bytea, o1 boolean, o2 boolean, o3 boolean, o4 text, o5 boolean, {}, {}{columns})
              LANGUAGE plpgsql STABLE SET jit = off SET plan_cache_mode = force_generic_plan SET search_path = pg_catalog, pg_temp AS {};",
             names.inside(name),
             key.declared('o', KEY),
@@ -446,7 +455,7 @@ fn see_by(
             let manifest = manifests.decode(manifest)?;
             let flag = |at| row.try_get::<_, bool>(at).map_err(failed(read));
             let log: Option<String> = row.try_get(4).map_err(failed(read))?;
-            state = Some((manifest, flag(1)?, flag(2)?, flag(3)?, log));
+            state = Some((manifest, flag(1)?, flag(2)?, flag(3)?, log, flag(5)?));
         }
         if let Some(key) = rows.key.read(&row, KEY)? {
             if rows.derived && !known_keys.insert(key.clone()) {
@@ -455,7 +464,7 @@ fn see_by(
             pending.push((key, row));
         }
     }
-    let (manifest, filled, standing, emptied, log) =
+    let (manifest, filled, standing, emptied, log, secured) =
         state.ok_or_else(|| Error::damaged("the state row is not there"))?;
     let cellar = names.cellar();
     if *manifest.schema != *schema {
@@ -472,5 +481,5 @@ fn see_by(
             ),
         ));
     }
-    Ok(Seen { manifest, filled, emptied, log, pending })
+    Ok(Seen { manifest, filled, emptied, log, secured, pending })
 }

@@ -15,6 +15,8 @@ pub(super) struct Table {
     pub name: [String; 2],
     /// Whether its rows are in partitions.
     pub partitioned: bool,
+    /// Whether it has row-level security.
+    pub secured: bool,
     columns: Vec<TableColumn>,
     /// The sets of columns by each of which rows are told apart.
     unique: Vec<Vec<String>>,
@@ -88,12 +90,6 @@ impl Table {
                 "Other tables inherit from `{name}`, and what is written to them would go unseen; name a table without such."
             ));
         }
-        if secured {
-            return bad(format!(
-                "Table `{name}` has row-level security: what a search counts would tell of rows that a role may not see. \
-                 Search a table without it."
-            ));
-        }
         let sql = "SELECT a.attname, pg_catalog.format_type(a.atttypid, NULL),
                      coalesce((SELECT c.collisdeterministic FROM pg_catalog.pg_collation c WHERE c.oid = a.attcollation), true)
                    FROM pg_catalog.pg_attribute a
@@ -111,7 +107,13 @@ impl Table {
                    GROUP BY i.indexrelid HAVING pg_catalog.bool_and(a.attnotnull)";
         let unique = client.query_typed(sql, &[(&oid, Type::OID)]).map_err(failed(LOOKING))?;
         let unique = unique.iter().map(|row| row.get(0)).collect();
-        Ok(Self { oid, name: [row.get(1), name], partitioned, columns, unique })
+        Ok(Self { oid, name: [row.get(1), name], partitioned, secured, columns, unique })
+    }
+
+    /// Whether the role that asks is given all rows.
+    pub fn is_seen_whole(&self, client: &mut dyn Statements) -> Result<bool> {
+        let sql = "SELECT NOT pg_catalog.row_security_active($1)";
+        Ok(client.query_typed_one(sql, &[(&self.oid, Type::OID)]).map_err(failed(LOOKING))?.get(0))
     }
 
     /// The columns' names.

@@ -72,6 +72,8 @@ pub struct Adopted {
     pub rebuilt: bool,
     /// What was put.
     pub synced: Synced,
+    /// What whoever adopted it should know.
+    pub notes: Vec<String>,
 }
 
 /// What catching up did.

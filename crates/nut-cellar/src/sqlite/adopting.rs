@@ -84,7 +84,7 @@ impl SqliteCellar {
         } else {
             cellar.catch_up(connection, Work::Pending(Merging::Small), progress)?
         };
-        Ok((cellar, Adopted { changes, rebuilt, synced }))
+        Ok((cellar, Adopted { changes, rebuilt, synced, ..Adopted::default() }))
     }
 
     /// Makes tables and triggers.

@@ -1,0 +1,114 @@
+//! Searching by a role that row-level security keeps from seeing some rows.
+//!
+//! What always holds: of a row that the role may not see, no hit, no value and no number is told. Records are ranked among all, so a
+//! score depends on the others.
+
+use super::place::PostgresView;
+use super::reading::Rows;
+use crate::rows::Laid;
+use nut_cellar_core::{Error, ErrorKind, Find, Found, Key, Query, Result, Search, Snapshot, search};
+use std::collections::BTreeSet;
+
+/// How many hits are asked for at a time, the fewest.
+const AT_ONCE: usize = 100;
+
+/// What a role may see of the table.
+pub(super) enum Sight<'v, 'c> {
+    /// All of its rows.
+    All,
+    /// Those that it is given when it reads them.
+    Some(&'v PostgresView<'c>, &'v Rows),
+}
+
+impl Sight<'_, '_> {
+    /// Refuses what tells of all rows, to a role that may not see them.
+    pub fn must_be_all(&self) -> Result<()> {
+        match self {
+            Self::All => Ok(()),
+            Self::Some(_, rows) => Err(withheld(rows)),
+        }
+    }
+
+    /// Searches, and tells the hits whose rows the role may see.
+    pub fn search(&self, view: &Laid<'_>, snapshot: Snapshot, query: &Query, find: &Find) -> Result<Found> {
+        let Self::Some(through, rows) = self else {
+            return search::run(view, &mut Search::new(snapshot, query, find)?);
+        };
+        let window = find.window();
+        let mut told = Found { total: 0, or_more: false, notes: Vec::new(), hits: Vec::new(), last: None };
+        let mut seen = 0;
+        let mut part =
+            find.clone().skip(0).limit(window.end.saturating_add(1).max(AT_ONCE).min(10 * AT_ONCE));
+        while !told.or_more {
+            let run = |find: &Find| search::run(view, &mut Search::new(snapshot.clone(), query, find)?);
+            let Found { hits, last, notes, .. } = run(&part)?;
+            let visible = visible(through, rows, hits.iter().map(|hit| &hit.key))?;
+            let count = hits.len();
+            let mut last_told = None;
+            for (place, mut hit) in hits.into_iter().enumerate().filter(|(_, hit)| visible.contains(&hit.key))
+            {
+                if seen == window.end {
+                    told.or_more = true;
+                    break;
+                }
+                if window.contains(&seen) {
+                    hit.rank = seen + 1;
+                    told.hits.push(hit);
+                    last_told = Some(place);
+                }
+                seen += 1;
+            }
+            // Where a hit stands is told of the last one of a search.
+            match last_told {
+                Some(place) if place + 1 == count => told.last.clone_from(&last),
+                Some(place) => told.last = run(&part.clone().limit(place + 1))?.last,
+                None => {}
+            }
+            told.notes = notes;
+            match last {
+                Some(last) => part = part.after(last),
+                None => break,
+            }
+        }
+        told.total = seen as u64;
+        told.notes.push(
+            "Told are the hits whose rows this role may see, and how many are known of those.".to_owned(),
+        );
+        Ok(told)
+    }
+}
+
+/// The keys whose rows the role may see.
+fn visible<'k>(
+    view: &PostgresView<'_>,
+    rows: &Rows,
+    keys: impl IntoIterator<Item = &'k Key>,
+) -> Result<BTreeSet<Key>> {
+    let keys = super::key::Keys::of(&rows.key, keys);
+    let names = rows.key.names().join(", ");
+    let sql = format!(
+        "SELECT {} FROM ROWS FROM ({}) k({names}) JOIN {} t ON {}",
+        rows.key.selected("t"),
+        rows.key.unnested(1),
+        rows.from,
+        rows.key.is("t", "k")
+    );
+    let mut visible = BTreeSet::new();
+    for row in view.query(&sql, &keys.parameters().collect::<Vec<_>>())? {
+        visible.extend(rows.key.read(&row, 0)?);
+    }
+    Ok(visible)
+}
+
+/// The error for what a role may not be told.
+#[cold]
+pub(super) fn withheld(rows: &Rows) -> Error {
+    Error::new(
+        ErrorKind::Withheld,
+        format!(
+            "Row-level security keeps this role from seeing all rows of table {}, and this would tell of them; let a role that sees \
+             all do it, such as the table's owner.",
+            rows.table
+        ),
+    )
+}
