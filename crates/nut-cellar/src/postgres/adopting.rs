@@ -10,7 +10,7 @@ use super::session::{Connection, Own, Parameter, Sees, Session, Statements};
 use super::sources::Sources;
 use super::state::{self, There};
 use super::table::Table;
-use crate::rows::{self, Adopted, Synced, Work};
+use crate::rows::{self, Adopted, Part, Synced, Work};
 use nut_cellar_core::schema::Change;
 use nut_cellar_core::{Manifest, Merging, Result, Schema};
 use postgres::types::Type;
@@ -147,9 +147,10 @@ impl PostgresCellar {
         transaction.execute_typed(&sql, &[]).map_err(failed(ADOPTING))?;
         let replaced: Vec<_> = there.manifest.pieces().collect();
         let base = Manifest { schema: Arc::clone(&self.schema), shelves: Vec::new(), ..there.manifest };
-        let view = PostgresView::new(&mut transaction, &self.names, &self.cache, Arc::new(base));
-        let synced = self.build_all(view, &replaced, progress)?;
+        let view = PostgresView::new(&mut transaction, self, Arc::new(base));
+        let synced = self.build_part(view, &mut Part::all(), &replaced, progress)?;
         state::become_next(&mut transaction, &self.names, &sources, &self.rows)?;
+        self.tell(&mut transaction)?;
         transaction.commit()?;
         Ok(synced)
     }

@@ -10,7 +10,7 @@ use super::reading::Rows;
 use super::session::{Connection, Own, Sees, Session, Statements};
 use super::state::{Seen, row_at};
 use crate::rows::spans;
-use crate::rows::{Kept, Spool, Synced, Unreadable, Work};
+use crate::rows::{Kept, Part, Spool, Synced, Unreadable, Work};
 use nut_cellar_core::{Batch, Error, Key, Manifest, Merging, PieceId, Result, Unit, View};
 use postgres::types::Type;
 use std::sync::Arc;
@@ -31,16 +31,28 @@ fn lock(function: &str, names: &Names) -> String {
 }
 
 impl PostgresCellar {
-    /// Reads all rows into shelves that take the place of others, with nothing below them, in the transaction that is open.
-    pub(super) fn build_all(
+    /// Reads a part of the rows into a shelf, in the transaction that is open: over those of the parts before, or in the place of others.
+    /// With the last part they become one.
+    pub(super) fn build_part(
         &self,
         view: PostgresView<'_>,
+        part: &mut Part,
         replaced: &[PieceId],
         progress: &mut dyn FnMut(u64),
     ) -> Result<Synced> {
         let mut spool = Spool::new(&view);
         let mut batch = Batch::new(&mut spool, &self.opened, &self.schema)?;
-        let unreadable = self.put_all(&view, &mut batch, progress)?;
+        let mut unreadable = self.put_part(&view, part, &mut batch, progress)?;
+        if part.is_stuck() {
+            unreadable = self.put_part(&view, part, &mut batch, progress)?;
+        }
+        if let Some(last) = part.last.as_ref().filter(|_| part.goes_on()) {
+            batch.set_merging(Merging::Never);
+            batch.set_bookmark(last.encode())?;
+        } else if part.from.is_some() {
+            batch.set_merging(Merging::Whole);
+            batch.set_bookmark([])?;
+        }
         let published = batch.publish()?;
         let contents = spool.into_contents();
         let base = view.manifest()?.ok_or_else(Error::overtaken)?;
@@ -121,27 +133,37 @@ impl PostgresCellar {
         work: Work,
         mut progress: impl FnMut(u64),
     ) -> Result<Synced> {
-        self.alone(client, |client| self.catch_up_alone(client, work, &mut progress))
+        self.alone(client, |client| {
+            let mut all = Synced::default();
+            loop {
+                let (synced, goes_on) = self.catch_up_alone(client, work, &mut progress)?;
+                all = all.and(synced);
+                if !goes_on {
+                    return Ok(all);
+                }
+            }
+        })
     }
 
+    /// Does a part of it, and tells whether there is more to do.
     fn catch_up_alone(
         &self,
         client: &mut dyn Statements,
         work: Work,
         progress: &mut dyn FnMut(u64),
-    ) -> Result<Synced> {
+    ) -> Result<(Synced, bool)> {
         let mut transaction = Own::begin(client, Sees::OneMoment, SYNCING)?;
         let mut seen = self.see(&mut transaction, None)?;
         seen.must_be_all(&self.rows)?;
         // Joined rows that belong to no record are logged, too, and name nothing.
         if seen.filled && seen.log.is_none() && work == Work::Pending(Merging::Small) {
-            return Ok(Synced::default());
+            return Ok((Synced::default(), false));
         }
+        let fills = !seen.filled && work != Work::Anew;
+        let mut part = if fills { Part::after(&seen.manifest)? } else { Part::all() };
+        let in_parts = part.from.is_some();
         seen.emptied |= work == Work::Anew;
-        // Exactly the rows that the transaction sees: what commits later stays for the next time.
-        let sql = format!("DELETE FROM {}", self.names.inside("log"));
-        transaction.execute_typed(&sql, &[]).map_err(failed(SYNCING))?;
-        let view = PostgresView::new(&mut transaction, &self.names, &self.cache, seen.base());
+        let view = PostgresView::new(&mut transaction, self, seen.base());
         let replaced: Vec<_> = if seen.emptied { seen.manifest.pieces().collect() } else { Vec::new() };
         let synced = match work {
             Work::Pending(merging) if seen.filled => {
@@ -158,43 +180,63 @@ impl PostgresCellar {
                 contents.pour(&mut unit)?;
                 synced
             }
-            _ => self.build_all(view, &replaced, progress)?,
+            _ => self.build_part(view, &mut part, &replaced, progress)?,
         };
-        let sql = format!("UPDATE {} SET filled = true WHERE NOT filled", self.names.inside("state"));
-        transaction.execute_typed(&sql, &[]).map_err(failed(SYNCING))?;
+        if !in_parts && !part.goes_on() {
+            // Exactly the rows that the transaction sees: what commits later stays for the next time. Of several parts of a fill, what
+            // was logged since the first was read is read after the last.
+            let sql = format!("DELETE FROM {}", self.names.inside("log"));
+            transaction.execute_typed(&sql, &[]).map_err(failed(SYNCING))?;
+        }
+        if !part.goes_on() {
+            let sql = format!("UPDATE {} SET filled = true WHERE NOT filled", self.names.inside("state"));
+            transaction.execute_typed(&sql, &[]).map_err(failed(SYNCING))?;
+        }
+        self.tell(&mut transaction)?;
         transaction.commit()?;
-        Ok(synced)
+        Ok((synced, in_parts || part.goes_on()))
     }
 
-    /// Puts all rows of the table, in key order, through a cursor.
-    pub(super) fn put_all(
+    /// A hint for whoever listens; nothing depends on it. Writers send none: those that do wait for each other when they commit.
+    pub(super) fn tell(&self, client: &mut dyn Statements) -> Result<()> {
+        let sql = format!("SELECT pg_catalog.pg_notify({}, '')", literal(&self.names.bare_schema()));
+        client.query_typed(&sql, &[]).map(|_| ()).map_err(failed(SYNCING))
+    }
+
+    /// Puts the rows of a part, in key order, through a cursor.
+    pub(super) fn put_part(
         &self,
         view: &PostgresView<'_>,
+        part: &mut Part,
         batch: &mut Batch<'_>,
         progress: &mut dyn FnMut(u64),
     ) -> Result<Unreadable> {
         let Rows { from, key, condition, derived, .. } = &self.rows;
         let selected = self.rows.selected();
-        view.query(&format!(
-            "DECLARE cellar_rows NO SCROLL CURSOR FOR SELECT {selected} FROM {from} t WHERE {condition} ORDER BY {}",
-            key.columns("t")
-        ), &[])?;
+        let begins = part.from.as_ref().map_or("true".to_owned(), |from| key.is_not_before("t", from));
+        let declare = format!(
+            "DECLARE cellar_rows NO SCROLL CURSOR FOR
+               SELECT {selected} FROM {from} t WHERE {condition} AND {begins} ORDER BY {}{}",
+            key.columns("t"),
+            part.limit()
+        );
+        view.query(&declare, &[])?;
         let mut unreadable = Unreadable::default();
-        let (mut count, mut last) = (0, None);
+        let before = view.manifest()?.map_or(0, |manifest| part.read_before(&manifest));
         loop {
             let rows = view.query(&format!("FETCH {FETCHED} FROM cellar_rows"), &[])?;
             for row in &rows {
                 let Some(record) = self.rows.record(row, 0, &self.schema, &mut unreadable)? else { continue };
-                if *derived {
-                    if last.as_ref() == Some(&record.key) {
-                        return Err(ambiguous(from, &record.key));
-                    }
-                    last = Some(record.key.clone());
+                if *derived && part.last.as_ref() == Some(&record.key) {
+                    return Err(ambiguous(from, &record.key));
                 }
-                batch.put(&record)?;
+                part.last = Some(record.key.clone());
+                if part.from.as_ref() != Some(&record.key) {
+                    batch.put(&record)?;
+                }
             }
-            count += rows.len() as u64;
-            progress(count);
+            part.rows += rows.len() as u64;
+            progress(before + part.rows);
             if rows.is_empty() {
                 break;
             }

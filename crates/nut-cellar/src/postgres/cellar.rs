@@ -3,7 +3,7 @@
 use super::failure::failed;
 use super::key::{KeyColumns, Keys};
 use super::names::{Names, listed};
-use super::place::PostgresView;
+use super::place::{CHUNK, PostgresView};
 use super::reading::Rows;
 use super::secured::Sight;
 use super::session::{Parameter, Session, Statements};
@@ -13,7 +13,8 @@ use super::table::Table;
 use crate::cellar::{Info, report};
 use crate::rows::cache::ChunkCache;
 use crate::rows::manifests::Manifests;
-use crate::rows::spans;
+use crate::rows::near::NearFolder;
+use crate::rows::{self, spans};
 use crate::rows::{Laid, Overlay, Remembered, Spool};
 use nut_cellar_core::search::{Compared, Report, Why};
 use nut_cellar_core::{
@@ -22,7 +23,8 @@ use nut_cellar_core::{
 };
 use postgres::Row;
 use postgres::types::Type;
-use std::sync::Arc;
+use std::path::Path;
+use std::sync::{Arc, OnceLock};
 
 /// How often a search begins anew when somebody publishes in the middle of it. Where several programs compact without a pause, it may take
 /// more than a few times.
@@ -36,6 +38,7 @@ pub struct PostgresCellar {
     pub(super) rows: Rows,
     pub(super) opened: Opened,
     pub(super) cache: ChunkCache,
+    pub(super) near: OnceLock<NearFolder>,
     pub(super) manifests: Manifests,
     /// By what tells log and manifest.
     pub(super) overlays: Remembered<String>,
@@ -67,6 +70,7 @@ impl PostgresCellar {
             rows,
             opened: Opened::new(),
             cache: ChunkCache::new(),
+            near: OnceLock::new(),
             manifests: Manifests::default(),
             overlays: Remembered::new(),
         }
@@ -80,6 +84,19 @@ impl PostgresCellar {
     /// The columns.
     pub fn schema(&self) -> &Schema {
         &self.schema
+    }
+
+    /// Keeps what is read of the shelves in a local folder, which may be shared by the processes of a machine, so that one that begins
+    /// later has it without asking the database. It takes as much room as the shelves, at most; what is no longer of
+    /// the cellar is removed. Each cellar needs a folder of its own.
+    ///
+    /// # Errors
+    /// [`ErrorKind::Place`] if the folder can't be made, [`ErrorKind::BadRequest`] if there is one already.
+    pub fn keep_in(&self, folder: impl AsRef<Path>) -> Result<()> {
+        self.near.set(NearFolder::open(folder.as_ref(), CHUNK)?).map_err(|near| {
+            let message = format!("The cellar keeps what it reads in another folder than {near:?} already.");
+            Error::new(ErrorKind::BadRequest, message)
+        })
     }
 
     /// Reads what a person typed, and searches for it. The answer agrees with the rows as the connection's transaction sees them,
@@ -247,7 +264,10 @@ impl PostgresCellar {
         let mut tries = TRIES;
         loop {
             let seen = self.see(client, known)?;
-            let view = PostgresView::new(client, &self.names, &self.cache, of(&seen));
+            if let Some(near) = self.near.get() {
+                near.tidy(&seen.manifest);
+            }
+            let view = PostgresView::new(client, self, of(&seen));
             let done = work(&view, &seen);
             tries -= 1;
             if done.is_ok() || !view.missed() || tries == 0 {
@@ -266,13 +286,7 @@ impl PostgresCellar {
         let log = known.as_ref().map(|(log, _)| log.as_str());
         self.on_state(client, log, Seen::base, |view, seen| {
             if !seen.filled {
-                return Err(Error::new(
-                    ErrorKind::NotFilled,
-                    format!(
-                        "The first fill of the cellar `{}` has not ended; wait for it, or run `sync` if it was interrupted.",
-                        self.names.cellar()
-                    ),
-                ));
+                return Err(rows::not_filled(self.name(), &seen.manifest));
             }
             let laid = Laid::new(view, self.overlay(view, seen, known.as_ref())?);
             let snapshot = Snapshot::open(&laid, &self.opened)?;

@@ -1,6 +1,7 @@
 //! The columns that name rows, and keys on their way to the database and back.
 
 use super::failure::failed;
+use super::names::literal;
 use crate::rows::{key_of_parts, key_parts, parts_of_key};
 use nut_cellar_core::{Key, Result};
 use postgres::Row;
@@ -85,6 +86,14 @@ impl KeyColumns {
         arrays.collect::<Vec<_>>().join(", ")
     }
 
+    /// The condition that the key in the application's table is this one or comes behind it.
+    pub fn is_not_before(&self, of: &str, key: &Key) -> String {
+        let Some(parts) = parts_of_key(key, self.len()) else { return "true".to_owned() };
+        let literals: Vec<_> =
+            self.0.iter().zip(parts).map(|(column, part)| column.kind.literal(part)).collect();
+        format!("({}) >= ({})", self.columns(of), literals.join(", "))
+    }
+
     /// Reads the key that begins at a column; none if it is NULL.
     pub fn read(&self, row: &Row, at: usize) -> Result<Option<Key>> {
         let mut parts = Vec::with_capacity(self.len());
@@ -130,6 +139,17 @@ impl KeyKind {
             Self::Text => (Type::TEXT_ARRAY, "text[]"),
             Self::Uuid => (Type::TEXT_ARRAY, "uuid[]"),
             Self::Bytes => (Type::BYTEA_ARRAY, "bytea[]"),
+        }
+    }
+
+    /// A part as SQL, where no parameter can stand.
+    fn literal(self, part: &Key) -> String {
+        let text = literal(&part.to_string());
+        match self {
+            Self::Integer => format!("{text}::bigint"),
+            Self::Text => format!("{text}::text"),
+            Self::Uuid => format!("{text}::uuid"),
+            Self::Bytes => format!("pg_catalog.decode({text}, 'hex')"),
         }
     }
 

@@ -1,9 +1,11 @@
 //! Pieces as rows: each piece is a run of chunks of 64 KiB, numbered from 0, so a range is found by arithmetic.
 
+use super::cellar::PostgresCellar;
 use super::failure::failed;
 use super::names::Names;
 use super::session::{Parameter, Statements};
 use crate::rows::cache::ChunkCache;
+use crate::rows::near::NearFolder;
 use bytes::{Bytes, BytesMut};
 use nut_cellar_core::store::{Generation, PieceWriter, Wanted};
 use nut_cellar_core::{Error, Manifest, PieceId, Result, Unit, View};
@@ -15,7 +17,7 @@ use std::ops::Range;
 use std::sync::Arc;
 
 /// The bytes of a piece that one row has.
-const CHUNK: usize = 64 * 1024;
+pub(super) const CHUNK: usize = 64 * 1024;
 /// How many chunks are asked for in one round trip.
 const AT_ONCE: usize = 64;
 
@@ -27,6 +29,7 @@ pub(super) struct PostgresView<'c> {
     client: RefCell<&'c mut dyn Statements>,
     names: &'c Names,
     cache: &'c ChunkCache,
+    near: Option<&'c NearFolder>,
     manifest: Arc<Manifest>,
     /// Whether a chunk was asked for that is no longer there.
     missed: Cell<bool>,
@@ -36,11 +39,12 @@ impl<'c> PostgresView<'c> {
     /// What a statement has seen, which read this manifest.
     pub(super) fn new(
         client: &'c mut dyn Statements,
-        names: &'c Names,
-        cache: &'c ChunkCache,
+        cellar: &'c PostgresCellar,
         manifest: Arc<Manifest>,
     ) -> Self {
-        Self { client: RefCell::new(client), names, cache, manifest, missed: Cell::new(false) }
+        let PostgresCellar { names, cache, near, .. } = cellar;
+        let (client, near) = (RefCell::new(client), near.get());
+        Self { client, names, cache, near, manifest, missed: Cell::new(false) }
     }
 
     /// Whether a chunk was asked for that is no longer there. Where each statement sees a state of its own, that is because
@@ -77,6 +81,9 @@ impl<'c> PostgresView<'c> {
             });
             if let Some((piece, number)) = known {
                 self.cache.insert(*piece, *number, chunk.clone());
+                if let Some(near) = self.near {
+                    near.put(*piece, *number, &chunk);
+                }
                 held.push(((*piece, *number), chunk));
             }
         }
@@ -102,7 +109,12 @@ impl View for PostgresView<'_> {
         // Held apart from the cache, which may let go of them at any time.
         let (mut held, mut missing) = (Vec::new(), Vec::new());
         for (piece, number) in all {
-            match self.cache.get(piece, number) {
+            let near = || {
+                let chunk = Bytes::from(self.near?.get(piece, number)?);
+                self.cache.insert_near(piece, number, chunk.clone());
+                Some(chunk)
+            };
+            match self.cache.get(piece, number).or_else(near) {
                 Some(chunk) => held.push(((piece, number), chunk)),
                 None => missing.push((piece, number)),
             }

@@ -4,7 +4,7 @@ use super::cellar::PostgresCellar;
 use super::place::PostgresView;
 use super::session::{Connection, Own, Sees, Session};
 use super::state::Seen;
-use crate::rows::{self, Repaired, Spool};
+use crate::rows::{self, Part, Repaired, Spool};
 use nut_cellar_core::{Difference, Key, Merging, Opened, Result, Snapshot};
 
 impl PostgresCellar {
@@ -30,12 +30,12 @@ impl PostgresCellar {
         let mut transaction = Own::begin(client, Sees::OneMomentToRead, COMPARING)?;
         let seen = self.see(&mut transaction, None)?;
         seen.must_be_all(&self.rows)?;
-        let view = PostgresView::new(&mut transaction, &self.names, &self.cache, seen.base());
+        let view = PostgresView::new(&mut transaction, self, seen.base());
         let mut overlay = Spool::new(&view);
         self.put_pending(&seen, &mut overlay, Merging::Never)?;
         let snapshot = Snapshot::open(&overlay, &self.opened)?;
         rows::differences(&overlay, &snapshot, &self.schema, |batch| {
-            self.put_all(&view, batch, &mut |_| ()).map(|_| ())
+            self.put_part(&view, &mut Part::all(), batch, &mut |_| ()).map(|_| ())
         })
     }
 

@@ -43,6 +43,12 @@ impl ChunkCache {
         self.chunks.insert((piece, number), chunk);
     }
 
+    /// The same with a chunk that did not have to be fetched.
+    #[cfg(feature = "postgres")]
+    pub fn insert_near(&self, piece: PieceId, number: u64, chunk: Bytes) {
+        self.chunks.insert((piece, number), chunk);
+    }
+
     /// How many bytes were not there and had to be fetched.
     pub fn fetched(&self) -> u64 {
         self.fetched.load(Ordering::Relaxed)

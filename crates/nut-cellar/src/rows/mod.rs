@@ -9,10 +9,14 @@ pub(crate) mod cache;
 #[cfg(any(feature = "sqlite", feature = "postgres"))]
 mod compare;
 #[cfg(any(feature = "sqlite", feature = "postgres"))]
+mod filling;
+#[cfg(any(feature = "sqlite", feature = "postgres"))]
 pub(crate) mod json;
 mod keeper;
 #[cfg(any(feature = "sqlite", feature = "postgres"))]
 pub(crate) mod manifests;
+#[cfg(feature = "postgres")]
+pub(crate) mod near;
 #[cfg(any(feature = "sqlite", feature = "postgres"))]
 mod overlay;
 #[cfg(any(feature = "sqlite", feature = "postgres"))]
@@ -22,10 +26,15 @@ mod spool;
 use nut_cellar_core::schema::Change;
 use nut_cellar_core::{Difference, Key};
 #[cfg(any(feature = "sqlite", feature = "postgres"))]
-use nut_cellar_core::{Error, ErrorKind, Merging};
+use nut_cellar_core::{Error, ErrorKind, Manifest, Merging};
 
 #[cfg(any(feature = "sqlite", feature = "postgres"))]
 pub(crate) use compare::differences;
+#[cfg(any(feature = "sqlite", feature = "postgres"))]
+pub(crate) use filling::Part;
+#[cfg(any(feature = "sqlite", feature = "postgres"))]
+#[doc(hidden)]
+pub use filling::fill_in_parts_of;
 pub use keeper::{Keeper, Kept, Pace, Stop, keep};
 #[cfg(any(feature = "sqlite", feature = "postgres"))]
 pub(crate) use overlay::{Laid, Overlay, Remembered};
@@ -85,6 +94,33 @@ pub struct Synced {
     pub removed: u64,
     /// Values that could not be read as what their columns are; they were left out.
     pub unreadable: Unreadable,
+}
+
+#[cfg(any(feature = "sqlite", feature = "postgres"))]
+impl Synced {
+    /// What was done afterwards, too.
+    pub(crate) fn and(self, then: Self) -> Self {
+        Self {
+            put: self.put + then.put,
+            removed: self.removed + then.removed,
+            unreadable: Unreadable {
+                count: self.unreadable.count + then.unreadable.count,
+                first: self.unreadable.first.or(then.unreadable.first),
+            },
+        }
+    }
+}
+
+/// The error for a cellar whose first fill has not ended.
+#[cfg(any(feature = "sqlite", feature = "postgres"))]
+#[cold]
+pub(crate) fn not_filled(cellar: &str, manifest: &Manifest) -> Error {
+    let rows = filling::rows_in(manifest);
+    let so_far = if rows > 0 { format!(" ({rows} rows are read)") } else { String::new() };
+    let message = format!(
+        "The first fill of the cellar `{cellar}` has not ended{so_far}; wait for it, or run `sync` if it was interrupted."
+    );
+    Error::new(ErrorKind::NotFilled, message)
 }
 
 /// How many values could not be read as what their columns are, and the first of them.

@@ -8,7 +8,7 @@ use super::sources::Sources;
 use super::state::State;
 use super::transaction::{Meanwhile, Transaction};
 use crate::rows::spans;
-use crate::rows::{Contents, Kept, Spool, Synced, Unreadable, Work, key_parts, parts_of_key};
+use crate::rows::{Contents, Kept, Part, Spool, Synced, Unreadable, Work, key_parts, parts_of_key};
 use nut_cellar_core::{Batch, Error, ErrorKind, Key, Manifest, Merging, PieceId, Result, Unit};
 use rusqlite::Connection;
 use std::sync::Arc;
@@ -50,7 +50,19 @@ impl SqliteCellar {
         work: Work,
         mut progress: impl FnMut(u64),
     ) -> Result<Synced> {
-        self.again_if_overtaken(|meanwhile| self.catch_up_once(connection, work, meanwhile, &mut progress))
+        let mut all = Synced::default();
+        loop {
+            let mut goes_on = false;
+            let synced = self.again_if_overtaken(|meanwhile| {
+                let (synced, more) = self.catch_up_once(connection, work, meanwhile, &mut progress)?;
+                goes_on = more;
+                Ok(synced)
+            })?;
+            all = all.and(synced);
+            if !goes_on {
+                return Ok(all);
+            }
+        }
     }
 
     /// The last time others have to wait, so that it comes to an end however often they publish.
@@ -69,13 +81,14 @@ impl SqliteCellar {
         })
     }
 
+    /// Does a part of it, and tells whether there is more to do.
     fn catch_up_once(
         &self,
         connection: &Connection,
         work: Work,
         meanwhile: Meanwhile,
         progress: &mut dyn FnMut(u64),
-    ) -> Result<Synced> {
+    ) -> Result<(Synced, bool)> {
         const SYNCING: &str = "Catching up";
         if !connection.is_autocommit() {
             return Err(Error::new(
@@ -88,8 +101,10 @@ impl SqliteCellar {
         let at = State::time(connection)?;
         let mut seen = Seen { at, ..self.see(connection)? };
         if seen.state.filled && seen.last.is_none() && work == Work::Pending(Merging::Small) {
-            return Ok(Synced::default());
+            return Ok((Synced::default(), false));
         }
+        // Of several parts of a fill the last is the one behind which there is nothing.
+        let (mut in_parts, mut is_last) = (false, true);
         let replaced = (work == Work::Anew).then(|| seen.state.manifest.pieces().collect::<Vec<_>>());
         if replaced.is_some() {
             Arc::make_mut(&mut seen.state.manifest).shelves.clear();
@@ -101,7 +116,14 @@ impl SqliteCellar {
                 let (synced, _) = self.put_pending(connection, &seen, &mut spool, merging, None)?;
                 (spool.into_contents(), synced)
             }
-            _ => self.build_all(connection, &seen, progress)?,
+            Work::Pending(_) => {
+                let mut part = Part::after(&seen.state.manifest)?;
+                in_parts = part.from.is_some();
+                let built = self.build_part(connection, &seen, &mut part, progress)?;
+                is_last = !part.goes_on();
+                built
+            }
+            Work::Anew => self.build_part(connection, &seen, &mut Part::all(), progress)?,
         };
 
         // Publish in a short transaction, if nobody was faster.
@@ -112,22 +134,39 @@ impl SqliteCellar {
         if now.filled != seen.state.filled {
             return Err(Error::overtaken());
         }
-        self.pour(connection, &seen, contents, replaced.as_deref())?;
+        if is_last {
+            // What was logged since the first part was read is read after it.
+            let last = seen.last.filter(|_| !in_parts);
+            self.pour(connection, &Seen { last, ..seen }, contents, replaced.as_deref())?;
+        } else {
+            contents.pour(&mut SqliteUnit::new(SqliteView::new(connection, &self.names, &self.cache)))?;
+        }
         writing.commit(SYNCING)?;
-        Ok(synced)
+        Ok((synced, in_parts || !is_last))
     }
 
-    /// Reads all rows into shelves, with nothing below them.
-    pub(super) fn build_all(
+    /// Reads a part of the rows into a shelf, over those of the parts before; with the last part they become one.
+    pub(super) fn build_part(
         &self,
         connection: &Connection,
         seen: &Seen,
+        part: &mut Part,
         progress: &mut dyn FnMut(u64),
     ) -> Result<(Contents, Synced)> {
         let view = self.view(connection, seen);
         let mut spool = Spool::new(&view);
         let mut batch = Batch::new(&mut spool, &self.opened, &self.schema)?;
-        let unreadable = self.put_all(connection, seen, &mut batch, progress)?;
+        let mut unreadable = self.put_part(connection, seen, part, &mut batch, progress)?;
+        if part.is_stuck() {
+            unreadable = self.put_part(connection, seen, part, &mut batch, progress)?;
+        }
+        if let Some(last) = part.last.as_ref().filter(|_| part.goes_on()) {
+            batch.set_merging(Merging::Never);
+            batch.set_bookmark(last.encode())?;
+        } else if part.from.is_some() {
+            batch.set_merging(Merging::Whole);
+            batch.set_bookmark([])?;
+        }
         let published = batch.publish()?;
         let synced = Synced { put: published.put, removed: published.removed, unreadable };
         Ok((spool.into_contents(), synced))
@@ -215,17 +254,18 @@ impl SqliteCellar {
         self.catch_up(connection, Work::Anew, |_| ())
     }
 
-    pub(super) fn put_all(
+    pub(super) fn put_part(
         &self,
         connection: &Connection,
         seen: &Seen,
+        part: &mut Part,
         batch: &mut Batch<'_>,
         progress: &mut dyn FnMut(u64),
     ) -> Result<Unreadable> {
         let sources = Sources::read(connection, &seen.state.table, &self.schema)?;
         let mut rows = Rows::new(&sources)?;
-        let mut count = 0;
-        rows.all(connection, |record| {
+        let mut count = part.read_before(&seen.state.manifest);
+        rows.part(connection, part, |record| {
             count += 1;
             if count % PROGRESS_ROWS == 0 {
                 progress(count);

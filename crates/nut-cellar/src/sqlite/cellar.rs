@@ -9,7 +9,7 @@ use super::transaction::Transaction;
 use crate::cellar::{Info, report};
 use crate::rows::cache::ChunkCache;
 use crate::rows::manifests::Manifests;
-use crate::rows::spans;
+use crate::rows::{self, spans};
 use crate::rows::{Laid, Overlay, Remembered, Spool};
 use nut_cellar_core::search::{Compared, Report, Why};
 use nut_cellar_core::store::Generation;
@@ -233,13 +233,7 @@ impl SqliteCellar {
         if seen.state.filled {
             return Ok(seen);
         }
-        Err(Error::new(
-            ErrorKind::NotFilled,
-            format!(
-                "The first fill of the cellar `{}` has not ended; wait for it, or run `sync` if it was interrupted.",
-                self.names.cellar()
-            ),
-        ))
+        Err(rows::not_filled(self.name(), &seen.state.manifest))
     }
 
     pub(super) fn see(&self, connection: &Connection) -> Result<Seen> {

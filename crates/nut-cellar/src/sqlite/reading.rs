@@ -3,7 +3,7 @@
 use super::failure::failed;
 use super::names::{Names, quoted};
 use super::sources::{Derived, Sources};
-use crate::rows::{Unreadable, json, key_of_parts, key_parts, parts_of_key};
+use crate::rows::{Part, Unreadable, json, key_of_parts, key_parts, parts_of_key};
 use nut_cellar_core::{Column, Error, ErrorKind, Key, Kind, Record, Result, Schema, Value};
 use rusqlite::types::{self, ValueRef};
 use rusqlite::{Connection, OptionalExtension, Row};
@@ -52,27 +52,39 @@ impl<'s> Rows<'s> {
         })
     }
 
-    /// All rows in key order, each given to `take`.
-    pub fn all(
+    /// The rows of a part, in key order, each given to `take`.
+    pub fn part(
         &mut self,
         connection: &Connection,
+        part: &mut Part,
         mut take: impl FnMut(&Record) -> Result<()>,
     ) -> Result<()> {
         let exactly = if self.derived.is_some() { " COLLATE BINARY" } else { "" };
         let order: Vec<_> = self.key.iter().map(|key| format!("{key}{exactly}")).collect();
-        let sql = format!("{} ORDER BY {}", self.select, order.join(", "));
+        let order = order.join(", ");
+        let parts =
+            part.from.as_ref().and_then(|from| parts_of_key(from, self.key.len())).unwrap_or_default();
+        let from = if parts.is_empty() {
+            String::new()
+        } else {
+            format!("AND ({order}) >= ({})", vec!["?"; parts.len()].join(", "))
+        };
+        let there =
+            self.key.iter().fold(String::new(), |there, key| format!("{there} AND {key} IS NOT NULL"));
+        let sql = format!("{}{there} {from} ORDER BY {order}{}", self.select, part.limit());
         let mut statement = connection.prepare(&sql).map_err(failed(READING))?;
-        let mut rows = statement.query([]).map_err(failed(READING))?;
-        let mut last = None;
+        let parameters = rusqlite::params_from_iter(parts.iter().map(parameter));
+        let mut rows = statement.query(parameters).map_err(failed(READING))?;
         while let Some(row) = rows.next().map_err(failed(READING))? {
+            part.rows += 1;
             let Some(record) = self.record(row)? else { continue };
-            if let Some(derived) = self.derived {
-                if last.as_ref() == Some(&record.key) {
-                    return Err(derived.ambiguous(&record.key));
-                }
-                last = Some(record.key.clone());
+            if let Some(derived) = self.derived.filter(|_| part.last.as_ref() == Some(&record.key)) {
+                return Err(derived.ambiguous(&record.key));
             }
-            take(&record)?;
+            part.last = Some(record.key.clone());
+            if part.from.as_ref() != Some(&record.key) {
+                take(&record)?;
+            }
         }
         Ok(())
     }

@@ -3,7 +3,7 @@
 use super::cellar::SqliteCellar;
 use super::state::State;
 use super::transaction::Transaction;
-use crate::rows::{self, Laid, Repaired};
+use crate::rows::{self, Laid, Part, Repaired};
 use nut_cellar_core::{Difference, Key, Opened, Result, Snapshot};
 use rusqlite::Connection;
 
@@ -33,7 +33,7 @@ impl SqliteCellar {
         let laid = Laid::new(&view, self.overlay(connection, &seen, &view)?);
         let snapshot = Snapshot::open(&laid, &self.opened)?;
         let all = rows::differences(&laid, &snapshot, &self.schema, |batch| {
-            self.put_all(connection, &seen, batch, &mut |_| ()).map(|_| ())
+            self.put_part(connection, &seen, &mut Part::all(), batch, &mut |_| ()).map(|_| ())
         })?;
         transaction.commit("Ending to read")?;
         Ok(all)

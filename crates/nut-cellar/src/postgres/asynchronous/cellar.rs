@@ -192,6 +192,14 @@ impl AsyncCellar {
         self.0.highlighter(text, find)
     }
 
+    /// As [`PostgresCellar::keep_in`]; before the first search.
+    ///
+    /// # Errors
+    /// As there.
+    pub fn keep_in(&self, folder: impl AsRef<std::path::Path>) -> Result<()> {
+        self.0.keep_in(folder)
+    }
+
     /// As [`PostgresCellar::fetched`].
     pub fn fetched(&self) -> u64 {
         self.0.fetched()
