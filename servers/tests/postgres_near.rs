@@ -66,7 +66,7 @@ fn chunks_are_kept_near_and_taken_only_if_they_are_whole() {
     std::fs::write(folder.join("readme.txt"), "of somebody else").unwrap();
     client.batch_execute("UPDATE items SET title = 'elm' WHERE id = 1; LISTEN cellar_items").unwrap();
     cellar.compact(&mut client).unwrap();
-    let told = client.notifications().timeout_iter(Duration::from_secs(60)).next().unwrap().unwrap();
+    let told = client.notifications().timeout_iter(Duration::from_mins(1)).next().unwrap().unwrap();
     assert_eq!(told.channel(), "cellar_items");
     assert_eq!(found(&mut client, &folder).0, 3_999);
     let after = files(&folder);

@@ -59,7 +59,7 @@ fn meant(text: &str, columns: usize) -> Vec<Key> {
     for part in text.splitn(columns, '/') {
         let parts: Vec<Key> = number(part).into_iter().chain([part.into()]).collect();
         let longer = |key: &Vec<Key>| {
-            parts.iter().map(|part| [&key[..], &[part.clone()]].concat()).collect::<Vec<_>>()
+            parts.iter().map(|part| [&key[..], std::slice::from_ref(part)].concat()).collect::<Vec<_>>()
         };
         all = all.iter().flat_map(longer).collect();
     }

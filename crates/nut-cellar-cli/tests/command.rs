@@ -771,3 +771,42 @@ fn rankings_are_compared_and_searches_are_timed_and_reported() {
         assert!(shown.contains(part), "{part}: {shown}");
     }
 }
+
+#[test]
+fn a_key_of_two_columns_is_typed_with_a_slash_and_rows_come_through_a_view() {
+    let desk = Desk::new();
+    let db = Connection::open(desk.path("app.db")).unwrap();
+    db.execute_batch(
+        "CREATE TABLE stations(id INTEGER PRIMARY KEY, name TEXT);
+         CREATE TABLE items(depot TEXT, number INTEGER, title TEXT, station INTEGER, PRIMARY KEY (depot, number));
+         INSERT INTO stations VALUES (1, 'Elmfold'); INSERT INTO items VALUES ('North', 7, 'Walnut box', 1), ('7', 7, 'Oak box', 1);
+         CREATE VIEW cards AS SELECT depot, number, title, name FROM items JOIN stations ON id = station",
+    )
+    .unwrap();
+    let columns = "[column.title]\nkind = \"text\"\n[column.name]\nkind = \"text\"\n";
+    let source = "[source]\ntable = \"items\"\nview = \"cards\"\n\
+         [[source.join]]\ntable = \"stations\"\non = \"stations.id = items.station\"\n";
+    desk.file("schema.toml", &format!("key = [\"depot\", \"number\"]\n{columns}{source}"));
+    let target = "sqlite:app.db#items";
+    desk.done(&["adopt", target, "--schema", "schema.toml"]);
+    assert_eq!(desk.keys(target, "walnut elmfold"), ["[\"North\",7]"]);
+    assert!(desk.done(&["find", target, "walnut"]).contains("North/7"));
+    db.execute_batch("UPDATE stations SET name = 'Quill Halt'").unwrap();
+    assert_eq!(desk.keys(target, "box quill").len(), 2);
+    for key in ["North/7", "7/7"] {
+        let why = desk.done(&["why", target, "quill", key]);
+        assert!(why.contains(&format!("{key} scores")), "{why}");
+    }
+    assert!(desk.done(&["why", target, "quill", "North/8"]).contains("no record North/8"));
+    // The same in a folder.
+    desk.file("items.csv", "depot,number,title,name\nNorth,7,Walnut box,Elmfold\nSouth,7,Oak box,Elmfold\n");
+    desk.file("plain.toml", &format!("key = [\"depot\", \"number\"]\n{columns}"));
+    desk.done(&["load", "shed.cellar", "items.csv", "--schema", "plain.toml"]);
+    desk.done(&["load", "shed.cellar", "items.csv", "--schema", "plain.toml"]);
+    assert_eq!(desk.keys("shed.cellar", "elmfold"), ["[\"North\",7]", "[\"South\",7]"]);
+    for (key, part) in [("[]", "key"), ("[\"depot\", \"depot\"]", "twice"), ("[\"depot\", \"\"]", "key")] {
+        desk.file("bad.toml", &format!("key = {key}\n{columns}"));
+        let told = desk.refused(1, &["load", "other.cellar", "items.csv", "--schema", "bad.toml"]);
+        assert!(told.contains(part), "{told}");
+    }
+}

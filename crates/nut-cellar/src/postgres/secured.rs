@@ -37,8 +37,7 @@ impl Sight<'_, '_> {
         let window = find.window();
         let mut told = Found { total: 0, or_more: false, notes: Vec::new(), hits: Vec::new(), last: None };
         let mut seen = 0;
-        let mut part =
-            find.clone().skip(0).limit(window.end.saturating_add(1).max(AT_ONCE).min(10 * AT_ONCE));
+        let mut part = find.clone().skip(0).limit(window.end.saturating_add(1).clamp(AT_ONCE, 10 * AT_ONCE));
         while !told.or_more {
             let run = |find: &Find| search::run(view, &mut Search::new(snapshot.clone(), query, find)?);
             let Found { hits, last, notes, .. } = run(&part)?;

@@ -92,7 +92,7 @@ pub(super) fn create(
 
 /// Calls what reads by a query once: tables are looked for there in no schema that they are not named with.
 fn try_query(client: &mut dyn Statements, names: &Names, sources: &Sources<'_>) -> Result<()> {
-    if !sources.derived.as_ref().is_some_and(|derived| derived.view.is_none()) {
+    if sources.derived.as_ref().is_none_or(|derived| derived.view.is_some()) {
         return Ok(());
     }
     let sql = format!("SELECT 1 FROM {}(NULL) LIMIT 1", names.inside(LOGGED));
@@ -374,14 +374,13 @@ fn functions(names: &Names, sources: &Sources<'_>, rows: &Rows) -> Result<String
             "#variable_conflict use_column
              BEGIN RETURN QUERY
              SELECT CASE WHEN pg_catalog.row_number() OVER () = 1 THEN s.manifest END,
-               s.filled, s.standing, coalesce(l.emptied, false), l.log, s.secured, {}, {selected}
+               s.filled, s.standing, coalesce(l.emptied, false), l.log, s.secured, {logged}, {selected}
              FROM (SELECT s.manifest, s.filled, {standing} IS NOT DISTINCT FROM s.watched AS standing,
                      pg_catalog.row_security_active(s.sources[1]) AS secured
                    FROM {state} s OFFSET 0) s
              CROSS JOIN LATERAL (SELECT pg_catalog.count(*) || ':' || pg_catalog.sum(pg_catalog.uuid_hash_extended(mark, 0)) || ':' || pg_catalog.md5(s.manifest) AS log,
                                 pg_catalog.bool_or(key IS NULL AND source = 0) AS emptied FROM {log}) l {from};
-             END",
-            logged
+             END"
         );
         let columns: String =
             (0..rows.columns()).fold(String::new(), |columns, place| columns + &format!(", c{place} text"));

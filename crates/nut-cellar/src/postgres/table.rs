@@ -39,13 +39,11 @@ impl Table {
     /// # Errors
     /// [`ErrorKind::BadSchema`] if there is no such table, or its changes can't be followed.
     pub fn read(client: &mut dyn Statements, name: &str) -> Result<Self> {
-        match Self::number(client, name)? {
-            Some(oid) => Self::of(client, oid),
-            None => {
-                let message = format!("There is no table `{name}` that this role finds; {}.", tables(client));
-                Err(Error::new(ErrorKind::BadSchema, message))
-            }
+        if let Some(oid) = Self::number(client, name)? {
+            return Self::of(client, oid);
         }
+        let message = format!("There is no table `{name}` that this role finds; {}.", tables(client));
+        Err(Error::new(ErrorKind::BadSchema, message))
     }
 
     /// The number of a table or view.

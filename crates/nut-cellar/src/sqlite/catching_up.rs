@@ -267,7 +267,7 @@ impl SqliteCellar {
         let mut count = part.read_before(&seen.state.manifest);
         rows.part(connection, part, |record| {
             count += 1;
-            if count % PROGRESS_ROWS == 0 {
+            if count.is_multiple_of(PROGRESS_ROWS) {
                 progress(count);
             }
             batch.put(record)

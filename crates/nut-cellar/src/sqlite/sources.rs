@@ -229,7 +229,7 @@ impl Derived {
             let message = format!("{name} can't be read from: {error}.");
             Error::caused(ErrorKind::BadSchema, message, error)
         })?;
-        let columns = statement.column_names().into_iter().map(str::to_owned).collect();
+        let columns = statement.column_names().map(str::to_owned).collect();
         drop(statement);
         Ok(Some(Self { sql, name, columns }))
     }
