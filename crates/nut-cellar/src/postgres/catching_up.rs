@@ -32,7 +32,6 @@ fn lock(function: &str, names: &Names) -> String {
 
 impl PostgresCellar {
     /// Reads a part of the rows into a shelf, in the transaction that is open: over those of the parts before, or in the place of others.
-    /// With the last part they become one.
     pub(super) fn build_part(
         &self,
         view: PostgresView<'_>,
@@ -50,7 +49,6 @@ impl PostgresCellar {
             batch.set_merging(Merging::Never);
             batch.set_bookmark(last.encode())?;
         } else if part.from.is_some() {
-            batch.set_merging(Merging::Whole);
             batch.set_bookmark([])?;
         }
         let published = batch.publish()?;

@@ -70,9 +70,7 @@ impl Sight<'_, '_> {
             }
         }
         told.total = seen as u64;
-        told.notes.push(
-            "Told are the hits whose rows this role may see, and how many are known of those.".to_owned(),
-        );
+        told.notes.push("Only hits whose rows this role may see are told and counted.".to_owned());
         Ok(told)
     }
 }

@@ -33,7 +33,7 @@ fn standing(names: &Names) -> String {
         (SELECT pg_catalog.string_agg(pg_catalog.concat_ws(' ', a.attrelid, a.attname, a.atttypid), ',' ORDER BY a.attrelid, a.attnum)
          FROM pg_catalog.pg_attribute a WHERE a.attrelid = ANY (s.sources) AND a.attname::text = ANY (s.columns)),
         (SELECT pg_catalog.string_agg(pg_catalog.md5(r.ev_action::text), ',' ORDER BY r.oid)
-         FROM pg_catalog.pg_rewrite r WHERE r.ev_class = ANY (s.sources)))", schema = literal(&names.bare_schema()))
+         FROM pg_catalog.unnest(s.sources[2:]) o(oid) JOIN pg_catalog.pg_rewrite r ON r.ev_class = o.oid))", schema = literal(&names.bare_schema()))
 }
 
 const MAKING: &str = "Making tables and triggers";

@@ -5,8 +5,8 @@
 use nut_cellar_core::{Key, Manifest, Result};
 use std::sync::atomic::{AtomicU64, Ordering};
 
-/// How many rows a part has. Fewer than these are published at once.
-static ROWS: AtomicU64 = AtomicU64::new(500_000);
+/// How many rows a part has: as many as are worth reading again less than a shelf more is worth. Fewer are published at once.
+static ROWS: AtomicU64 = AtomicU64::new(2_000_000);
 
 /// Lets parts have so many rows; for tests.
 #[doc(hidden)]

@@ -145,7 +145,7 @@ impl SqliteCellar {
         Ok((synced, in_parts || !is_last))
     }
 
-    /// Reads a part of the rows into a shelf, over those of the parts before; with the last part they become one.
+    /// Reads a part of the rows into a shelf, over those of the parts before.
     pub(super) fn build_part(
         &self,
         connection: &Connection,
@@ -164,7 +164,6 @@ impl SqliteCellar {
             batch.set_merging(Merging::Never);
             batch.set_bookmark(last.encode())?;
         } else if part.from.is_some() {
-            batch.set_merging(Merging::Whole);
             batch.set_bookmark([])?;
         }
         let published = batch.publish()?;
