@@ -39,7 +39,7 @@ const CARDS: &str = "
       array(SELECT p.name FROM public.claims c JOIN public.persons p ON p.id = c.person WHERE c.item = i.id
             ORDER BY p.name COLLATE \"C\") AS claimants,
       array(SELECT m.mark FROM public.marks m WHERE m.item = i.id ORDER BY m.mark COLLATE \"C\") AS marks,
-      array(SELECT c.amount FROM public.claims c WHERE c.item = i.id) AS amount
+      array(SELECT c.amount FROM public.claims c WHERE c.item = i.id ORDER BY c.amount) AS amount
     FROM public.items i -- which has the keys";
 
 /// The schemas by which records are read: from the tables, from a view of them, by a query.

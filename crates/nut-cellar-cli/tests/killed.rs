@@ -57,7 +57,7 @@ fn a_process_that_is_killed_loses_nothing_and_has_nothing_twice() {
         cellar.check(&db).unwrap();
         assert_eq!(cellar.differences(&db).unwrap(), [], "killed the {time}th time");
         // What was being written when it was killed is not there.
-        let sql = "SELECT (SELECT count(*) FROM cellar_items_chunk) = (SELECT sum((bytes + 65535) / 65536) FROM cellar_items_piece)";
+        let sql = "SELECT (SELECT count(*) FROM cellar_items_chunk) = (SELECT sum((bytes + 16383) / 16384) FROM cellar_items_piece)";
         let whole: bool = db.query_row(sql, [], |row| row.get(0)).unwrap();
         assert!(whole, "killed the {time}th time");
     }

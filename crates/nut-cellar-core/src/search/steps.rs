@@ -457,6 +457,7 @@ fn in_order(a: &Placed, b: &Placed, by_text: bool, down: bool) -> Ordering {
 /// # Errors
 /// If the place can't be read, or something in the cellar is damaged.
 pub fn run(view: &dyn View, search: &mut Search) -> Result<Found> {
+    search.hand.reach(view.near());
     loop {
         match search.step()? {
             Progress::Need(wanted) => search.supply(view.read(&wanted)?)?,

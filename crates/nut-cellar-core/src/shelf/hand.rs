@@ -5,7 +5,7 @@
 use super::directory::CHUNK;
 use super::reader::Shelf;
 use crate::error::{Error, Result};
-use crate::store::{PieceId, View, Wanted};
+use crate::store::{Near, PieceId, View, Wanted};
 use bytes::{Bytes, BytesMut};
 use foldhash::fast::RandomState;
 use std::collections::{BTreeMap, HashMap};
@@ -47,6 +47,8 @@ pub(crate) fn if_at_hand<T>(step: Step<T>) -> Step<Option<T>> {
 #[derive(Debug, Default)]
 pub(crate) struct Hand {
     held: HashMap<PieceId, BTreeMap<u64, Bytes>, RandomState>,
+    /// What was read before, by others.
+    near: Option<Arc<dyn Near>>,
     bytes: u64,
     trips: u64,
     /// So many bytes are wanted at least, from where one is missing.
@@ -76,12 +78,25 @@ impl Hand {
                 start..(range.end.div_ceil(CHUNK) * CHUNK).max(start + self.ahead).min(body)
             }
         };
+        if let Some(bytes) = self.near.as_ref().and_then(|near| near.get(shelf.piece(), &chunks)) {
+            shelf.check_chunks(chunks.start, &bytes)?;
+            let held = self.held.entry(shelf.piece()).or_default();
+            held.insert(chunks.start, bytes);
+            if let Some(bytes) = assemble(held, &range) {
+                return Ok(bytes);
+            }
+        }
         // Whoever walks through a section asks for the same chunk many times in a row.
         let noted = |(known, range): &(Arc<Shelf>, Range<u64>)| Arc::ptr_eq(known, shelf) && *range == chunks;
         if !self.missing.last().is_some_and(noted) {
             self.missing.push((Arc::clone(shelf), chunks));
         }
         Err(Stop::Missing)
+    }
+
+    /// Has at hand what was read before, too.
+    pub fn reach(&mut self, near: Option<Arc<dyn Near>>) {
+        self.near = near;
     }
 
     /// Stops if something was missing since it was last supplied.

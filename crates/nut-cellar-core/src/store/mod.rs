@@ -12,4 +12,4 @@ pub(crate) use manifest::MAX_BOOKMARK_BYTES;
 pub use manifest::{Generation, Manifest, MaskEntry, ShelfEntry};
 pub use memory::{Memory, MemoryUnit, MemoryView};
 pub use piece::PieceId;
-pub use place::{PieceWriter, Unit, View, Wanted};
+pub use place::{Near, PieceWriter, Unit, View, Wanted};

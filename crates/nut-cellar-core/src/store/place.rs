@@ -4,6 +4,7 @@ use super::manifest::{Generation, Manifest};
 use super::piece::PieceId;
 use crate::error::Result;
 use bytes::Bytes;
+use std::fmt;
 use std::ops::Range;
 use std::sync::Arc;
 
@@ -29,6 +30,17 @@ pub trait View {
     fn whole(&self, _piece: PieceId) -> Option<Bytes> {
         None
     }
+
+    /// What was read of the pieces before, where the place keeps that: a search goes on with it, and asks for nothing that is there.
+    fn near(&self) -> Option<Arc<dyn Near>> {
+        None
+    }
+}
+
+/// Ranges that were read before. Having one costs no more than a copy of it.
+pub trait Near: fmt::Debug + Send + Sync {
+    /// The bytes of a range, if all of them are there.
+    fn get(&self, piece: PieceId, range: &Range<u64>) -> Option<Bytes>;
 }
 
 /// Writing inside a transaction that is already open. What was written becomes true when its owner commits.

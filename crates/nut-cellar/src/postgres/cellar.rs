@@ -37,7 +37,7 @@ pub struct PostgresCellar {
     pub(super) schema: Arc<Schema>,
     pub(super) rows: Rows,
     pub(super) opened: Opened,
-    pub(super) cache: ChunkCache,
+    pub(super) cache: Arc<ChunkCache>,
     pub(super) near: OnceLock<NearFolder>,
     pub(super) manifests: Manifests,
     /// By what tells log and manifest.
@@ -69,7 +69,7 @@ impl PostgresCellar {
             schema: Arc::new(schema),
             rows,
             opened: Opened::new(),
-            cache: ChunkCache::new(),
+            cache: Arc::new(ChunkCache::new()),
             near: OnceLock::new(),
             manifests: Manifests::default(),
             overlays: Remembered::new(),

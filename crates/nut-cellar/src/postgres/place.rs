@@ -1,13 +1,13 @@
-//! Pieces as rows: each piece is a run of chunks of 64 KiB, numbered from 0, so a range is found by arithmetic.
+//! Pieces as rows: each piece is a run of chunks of 16 KiB, numbered from 0, so a range is found by arithmetic.
 
 use super::cellar::PostgresCellar;
 use super::failure::failed;
 use super::names::Names;
 use super::session::{Parameter, Statements};
-use crate::rows::cache::ChunkCache;
+use crate::rows::cache::{self, ChunkCache, assembled};
 use crate::rows::near::NearFolder;
-use bytes::{Bytes, BytesMut};
-use nut_cellar_core::store::{Generation, PieceWriter, Wanted};
+use bytes::Bytes;
+use nut_cellar_core::store::{Generation, Near, PieceWriter, Wanted};
 use nut_cellar_core::{Error, Manifest, PieceId, Result, Unit, View};
 use postgres::Row;
 use postgres::types::Type;
@@ -17,9 +17,10 @@ use std::ops::Range;
 use std::sync::Arc;
 
 /// The bytes of a piece that one row has.
-pub(super) const CHUNK: usize = 64 * 1024;
+#[expect(clippy::cast_possible_truncation, reason = "a chunk is 16 KiB")]
+pub(super) const CHUNK: usize = cache::CHUNK as usize;
 /// How many chunks are asked for in one round trip.
-const AT_ONCE: usize = 64;
+const AT_ONCE: usize = 256;
 
 const READING: &str = "Reading the cellar";
 const WRITING: &str = "Writing the cellar";
@@ -28,7 +29,7 @@ const WRITING: &str = "Writing the cellar";
 pub(super) struct PostgresView<'c> {
     client: RefCell<&'c mut dyn Statements>,
     names: &'c Names,
-    cache: &'c ChunkCache,
+    cache: &'c Arc<ChunkCache>,
     near: Option<&'c NearFolder>,
     manifest: Arc<Manifest>,
     /// Whether a chunk was asked for that is no longer there.
@@ -97,14 +98,21 @@ fn chunks(range: &Range<u64>) -> Range<u64> {
 }
 
 impl View for PostgresView<'_> {
+    fn near(&self) -> Option<Arc<dyn Near>> {
+        Some(Arc::<ChunkCache>::clone(self.cache))
+    }
+
     fn manifest(&self) -> Result<Option<Arc<Manifest>>> {
         Ok(Some(Arc::clone(&self.manifest)))
     }
 
     fn read(&self, wanted: &[Wanted]) -> Result<Vec<Bytes>> {
+        let known: Vec<_> = wanted.iter().map(|(piece, range)| self.cache.range(*piece, range)).collect();
         let all: BTreeSet<_> = wanted
             .iter()
-            .flat_map(|(piece, range)| chunks(range).map(move |number| (*piece, number)))
+            .zip(&known)
+            .filter(|(_, known)| known.is_none())
+            .flat_map(|((piece, range), _)| chunks(range).map(move |number| (*piece, number)))
             .collect();
         // Held apart from the cache, which may let go of them at any time.
         let (mut held, mut missing) = (Vec::new(), Vec::new());
@@ -114,7 +122,7 @@ impl View for PostgresView<'_> {
                 self.cache.insert_near(piece, number, chunk.clone());
                 Some(chunk)
             };
-            match self.cache.get(piece, number).or_else(near) {
+            match self.cache.chunk(piece, number).or_else(near) {
                 Some(chunk) => held.push(((piece, number), chunk)),
                 None => missing.push((piece, number)),
             }
@@ -125,37 +133,24 @@ impl View for PostgresView<'_> {
         held.sort_by_key(|(place, _)| *place);
         wanted
             .iter()
-            .map(|(piece, range)| {
+            .zip(known)
+            .map(|((piece, range), known)| {
+                if let Some(known) = known {
+                    return Ok(known);
+                }
                 let chunk = |number| {
                     let at = held.binary_search_by_key(&(*piece, number), |(place, _)| *place).ok()?;
-                    Some(&held[at].1)
+                    Some(held[at].1.clone())
                 };
-                assemble(range, chunk).ok_or_else(|| {
+                let bytes = assembled(range, chunk).ok_or_else(|| {
                     self.missed.set(true);
                     Error::damaged(format_args!("a part of piece {piece} is not there"))
-                })
+                })?;
+                self.cache.insert_range(*piece, range, &bytes);
+                Ok(bytes)
             })
             .collect()
     }
-}
-
-/// The bytes of a range, if the chunks have them.
-fn assemble<'b>(range: &Range<u64>, chunk: impl Fn(u64) -> Option<&'b Bytes>) -> Option<Bytes> {
-    let mut out = BytesMut::new();
-    for number in chunks(range) {
-        let chunk = chunk(number)?;
-        let start = number * CHUNK as u64;
-        let from = usize::try_from(range.start.saturating_sub(start)).ok()?;
-        let to = usize::try_from(range.end - start).ok()?.min(CHUNK);
-        if to > chunk.len() || from > to {
-            return None;
-        }
-        if start + to as u64 == range.end && out.is_empty() {
-            return Some(chunk.slice(from..to));
-        }
-        out.extend_from_slice(&chunk[from..to]);
-    }
-    Some(out.freeze())
 }
 
 /// Writing a cellar inside a transaction that is open.

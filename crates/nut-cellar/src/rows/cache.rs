@@ -1,40 +1,48 @@
-//! Chunks that were read before, for all connections. Bounded; what a chunk holds never changes, since a piece's id is
+//! What was read of the shelves before, for all connections. Bounded; what a chunk holds never changes, since a piece's id is
 //! never used twice.
 
-use bytes::Bytes;
+use bytes::{Bytes, BytesMut};
 use nut_cellar_core::PieceId;
+use nut_cellar_core::store::Near;
 use quick_cache::{Weighter, sync::Cache};
 use std::fmt;
+use std::hash::Hash;
+use std::ops::Range;
 use std::sync::atomic::{AtomicU64, Ordering};
 
-/// The most bytes that are kept.
-const CAPACITY: u64 = 64 << 20;
-/// About what a chunk takes.
-const CHUNK: usize = 64 << 10;
+/// The most bytes of chunks that are kept.
+const CHUNKS: u64 = 48 << 20;
+/// The most bytes of ranges.
+const RANGES: u64 = 16 << 20;
+/// The longest range that is kept.
+const LONGEST: usize = 4 << 20;
+/// What a chunk takes, but for the last of a piece; and the shortest range that is kept.
+pub(crate) const CHUNK: u64 = 16 << 10;
 
 #[derive(Clone)]
 struct ByLength;
 
-impl Weighter<(PieceId, u64), Bytes> for ByLength {
-    fn weight(&self, _: &(PieceId, u64), bytes: &Bytes) -> u64 {
+impl<K> Weighter<K, Bytes> for ByLength {
+    fn weight(&self, _: &K, bytes: &Bytes) -> u64 {
         (bytes.len() as u64).max(1)
     }
 }
 
-/// Chunks by piece and number.
+/// Chunks by piece and number, and ranges that go over several of them: those would be put together again by each search that
+/// looks at the lengths of all records, or at a long list.
 pub(crate) struct ChunkCache {
     chunks: Cache<(PieceId, u64), Bytes, ByLength>,
+    ranges: Cache<(PieceId, Range<u64>), Bytes, ByLength>,
     /// Bytes that were put in, ever.
     fetched: AtomicU64,
 }
 
 impl ChunkCache {
     pub fn new() -> Self {
-        let estimated = usize::try_from(CAPACITY).unwrap_or(usize::MAX) / CHUNK;
-        Self { chunks: Cache::with_weighter(estimated, CAPACITY, ByLength), fetched: AtomicU64::new(0) }
+        Self { chunks: of_bytes(CHUNKS), ranges: of_bytes(RANGES), fetched: AtomicU64::new(0) }
     }
 
-    pub fn get(&self, piece: PieceId, number: u64) -> Option<Bytes> {
+    pub fn chunk(&self, piece: PieceId, number: u64) -> Option<Bytes> {
         self.chunks.get(&(piece, number))
     }
 
@@ -49,14 +57,66 @@ impl ChunkCache {
         self.chunks.insert((piece, number), chunk);
     }
 
+    /// A range that was put together before.
+    pub fn range(&self, piece: PieceId, range: &Range<u64>) -> Option<Bytes> {
+        // Others are parts of a chunk, or of two.
+        if range.end.saturating_sub(range.start) < CHUNK {
+            return None;
+        }
+        self.ranges.get(&(piece, range.clone()))
+    }
+
+    /// Keeps a range that had to be put together.
+    pub fn insert_range(&self, piece: PieceId, range: &Range<u64>, bytes: &Bytes) {
+        if (CHUNK..=LONGEST as u64).contains(&(bytes.len() as u64)) {
+            self.ranges.insert((piece, range.clone()), bytes.clone());
+        }
+    }
+
     /// How many bytes were not there and had to be fetched.
     pub fn fetched(&self) -> u64 {
         self.fetched.load(Ordering::Relaxed)
     }
 }
 
+impl Near for ChunkCache {
+    fn get(&self, piece: PieceId, range: &Range<u64>) -> Option<Bytes> {
+        self.range(piece, range).or_else(|| {
+            let bytes = assembled(range, |number| self.chunk(piece, number))?;
+            self.insert_range(piece, range, &bytes);
+            Some(bytes)
+        })
+    }
+}
+
+/// The bytes of a range, put together of chunks, if they have them.
+pub(crate) fn assembled(range: &Range<u64>, mut chunk: impl FnMut(u64) -> Option<Bytes>) -> Option<Bytes> {
+    let mut out = BytesMut::new();
+    for number in range.start / CHUNK..range.end.div_ceil(CHUNK) {
+        let chunk = chunk(number)?;
+        let start = number * CHUNK;
+        let from = usize::try_from(range.start.saturating_sub(start)).ok()?;
+        let to = usize::try_from((range.end - start).min(CHUNK)).ok()?;
+        if to > chunk.len() || from > to {
+            return None;
+        }
+        if out.is_empty() {
+            if start + to as u64 == range.end {
+                return Some(chunk.slice(from..to));
+            }
+            out.reserve(usize::try_from(range.end - range.start).ok()?);
+        }
+        out.extend_from_slice(&chunk[from..to]);
+    }
+    Some(out.freeze())
+}
+
+fn of_bytes<K: Eq + Hash + Clone>(capacity: u64) -> Cache<K, Bytes, ByLength> {
+    Cache::with_weighter(usize::try_from(capacity / CHUNK).unwrap_or(usize::MAX), capacity, ByLength)
+}
+
 impl fmt::Debug for ChunkCache {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "ChunkCache({} chunks)", self.chunks.len())
+        write!(f, "ChunkCache({} chunks, {} ranges)", self.chunks.len(), self.ranges.len())
     }
 }

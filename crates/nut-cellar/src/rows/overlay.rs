@@ -5,7 +5,7 @@
 use super::spool::{Contents, Held};
 use bytes::Bytes;
 use nut_cellar_core::search::Report;
-use nut_cellar_core::store::Wanted;
+use nut_cellar_core::store::{Near, Wanted};
 use nut_cellar_core::{Error, Manifest, PieceId, Result, View};
 use std::collections::HashMap;
 use std::fmt;
@@ -121,6 +121,10 @@ impl View for Laid<'_> {
             }
         }
         Ok(answers)
+    }
+
+    fn near(&self) -> Option<Arc<dyn Near>> {
+        self.base.near()
     }
 
     fn whole(&self, piece: PieceId) -> Option<Bytes> {

@@ -26,7 +26,7 @@ pub struct SqliteCellar {
     pub(super) names: Names,
     pub(super) schema: Arc<Schema>,
     pub(super) opened: Opened,
-    pub(super) cache: ChunkCache,
+    pub(super) cache: Arc<ChunkCache>,
     pub(super) manifests: Manifests,
     /// By generation and last entry of the log.
     pub(super) overlays: Remembered<(Generation, Entry)>,
@@ -46,7 +46,7 @@ impl SqliteCellar {
             names,
             schema: Arc::new(schema),
             opened: Opened::new(),
-            cache: ChunkCache::new(),
+            cache: Arc::new(ChunkCache::new()),
             manifests: Manifests::default(),
             overlays: Remembered::new(),
         }

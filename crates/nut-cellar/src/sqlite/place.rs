@@ -1,12 +1,12 @@
-//! Pieces as rows: each piece is a run of chunks of 64 KiB with consecutive numbers, so a range is found by arithmetic.
+//! Pieces as rows: each piece is a run of chunks of 16 KiB with consecutive numbers, so a range is found by arithmetic.
 
 use super::failure::failed;
 use super::names::Names;
 use super::state::State;
-use crate::rows::cache::ChunkCache;
+use crate::rows::cache::{CHUNK, ChunkCache, assembled};
 use crate::rows::manifests::Manifests;
-use bytes::{Bytes, BytesMut};
-use nut_cellar_core::store::{Generation, PieceWriter, Wanted};
+use bytes::Bytes;
+use nut_cellar_core::store::{Generation, Near, PieceWriter, Wanted};
 use nut_cellar_core::{Error, Manifest, PieceId, Result, Unit, View};
 use rusqlite::{Connection, OptionalExtension, params};
 use std::cell::RefCell;
@@ -18,7 +18,7 @@ use std::sync::Arc;
 pub struct SqliteView<'c> {
     connection: &'c Connection,
     names: &'c Names,
-    cache: &'c ChunkCache,
+    cache: &'c Arc<ChunkCache>,
     known: Option<&'c Arc<Manifest>>,
     /// The first chunks and the lengths of the pieces that were read.
     places: RefCell<Vec<(PieceId, (i64, u64))>>,
@@ -28,14 +28,11 @@ pub struct SqliteView<'c> {
 #[derive(Debug)]
 pub struct SqliteUnit<'c>(SqliteView<'c>);
 
-/// The bytes of a piece that one row has.
-const CHUNK: u64 = 64 * 1024;
-
 const READING: &str = "Reading the cellar";
 const WRITING: &str = "Writing the cellar";
 
 impl<'c> SqliteView<'c> {
-    pub(super) fn new(connection: &'c Connection, names: &'c Names, cache: &'c ChunkCache) -> Self {
+    pub(super) fn new(connection: &'c Connection, names: &'c Names, cache: &'c Arc<ChunkCache>) -> Self {
         Self { connection, names, cache, known: None, places: RefCell::default() }
     }
 
@@ -63,7 +60,7 @@ impl<'c> SqliteView<'c> {
     }
 
     fn chunk(&self, piece: PieceId, first: i64, number: u64) -> Result<Bytes> {
-        if let Some(chunk) = self.cache.get(piece, number) {
+        if let Some(chunk) = self.cache.chunk(piece, number) {
             return Ok(chunk);
         }
         let sql = format!("SELECT data FROM {} WHERE id = ?1", self.names.table("chunk"));
@@ -81,32 +78,26 @@ impl<'c> SqliteView<'c> {
 
     fn range(&self, piece: PieceId, range: &Range<u64>) -> Result<Bytes> {
         let short = || Error::damaged(format_args!("piece {piece} is shorter than it should be"));
+        if let Some(known) = self.cache.range(piece, range) {
+            return Ok(known);
+        }
         let (first, length) = self.piece(piece)?;
         if range.start > range.end || range.end > length {
             return Err(short());
         }
-        let mut out = BytesMut::new();
-        let mut at = range.start;
-        while at < range.end {
-            let number = at / CHUNK;
-            let chunk = self.chunk(piece, first, number)?;
-            let within = |offset: u64| usize::try_from(offset - number * CHUNK).unwrap_or(usize::MAX);
-            let end = range.end.min((number + 1) * CHUNK);
-            let part = within(at)..within(end);
-            if part.end > chunk.len() {
-                return Err(short());
-            }
-            if out.is_empty() && end == range.end {
-                return Ok(chunk.slice(part));
-            }
-            out.extend_from_slice(&chunk[part]);
-            at = end;
-        }
-        Ok(out.freeze())
+        let mut failure = None;
+        let chunk = |number| self.chunk(piece, first, number).map_err(|error| failure = Some(error)).ok();
+        let bytes = assembled(range, chunk).ok_or_else(|| failure.unwrap_or_else(short))?;
+        self.cache.insert_range(piece, range, &bytes);
+        Ok(bytes)
     }
 }
 
 impl View for SqliteView<'_> {
+    fn near(&self) -> Option<Arc<dyn Near>> {
+        Some(Arc::<ChunkCache>::clone(self.cache))
+    }
+
     fn manifest(&self) -> Result<Option<Arc<Manifest>>> {
         if let Some(manifest) = self.known {
             return Ok(Some(Arc::clone(manifest)));
@@ -179,7 +170,7 @@ struct RowWriter<'a, 'c> {
     chunk: Vec<u8>,
 }
 
-#[expect(clippy::cast_possible_truncation, reason = "a chunk is 64 KiB")]
+#[expect(clippy::cast_possible_truncation, reason = "a chunk is 16 KiB")]
 const CHUNK_BYTES: usize = CHUNK as usize;
 
 impl RowWriter<'_, '_> {
