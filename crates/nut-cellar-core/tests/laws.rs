@@ -13,17 +13,18 @@ mod oracle;
 
 use bytes::Bytes;
 use nut_cellar_core::search::{Executor, Order, Place, Reason, Reckoning, Spellings, Total, Why};
-use nut_cellar_core::store::Wanted;
+use nut_cellar_core::store::{Near, Wanted};
 use nut_cellar_core::text::TextSettings;
 use nut_cellar_core::{
-    Batch, Column, Filter, Find, Found, Key, Kind, Language, Manifest, Memory, Merging, Opened, Query,
-    Record, Result, Schema, Search, Snapshot, Value, View, Words, search,
+    Batch, Column, Filter, Find, Found, Key, Kind, Language, Manifest, Memory, Merging, Opened, PieceId,
+    Query, Record, Result, Schema, Search, Snapshot, Value, View, Words, search,
 };
 use oracle::{OracleColumn, OracleHit, OracleSearch, comes_after};
 use proptest::prelude::*;
 use std::collections::{BTreeMap, BTreeSet};
 use std::num::NonZero;
-use std::sync::Arc;
+use std::ops::Range;
+use std::sync::{Arc, Mutex};
 
 const WORDS: [&str; 14] = [
     "oak",
@@ -616,11 +617,61 @@ impl<V: View> View for Asking<V> {
     }
 }
 
-/// The same where not everything is at hand.
+/// A place that has to be asked, and keeps what was read before, but for some of it.
+struct Keeping<V> {
+    place: V,
+    kept: Arc<Kept>,
+}
+
+#[derive(Debug, Default)]
+struct Kept(Mutex<Vec<(Wanted, Bytes)>>);
+
+impl Near for Kept {
+    fn get(&self, piece: PieceId, range: &Range<u64>) -> Option<Bytes> {
+        let kept = self.0.lock().unwrap();
+        let covers = |((known, held), _): &&(Wanted, Bytes)| {
+            *known == piece && held.start <= range.start && range.end <= held.end
+        };
+        let ((_, held), bytes) = kept.iter().find(covers)?;
+        let place = |at: u64| usize::try_from(at - held.start).unwrap();
+        Some(bytes.slice(place(range.start)..place(range.end)))
+    }
+}
+
+impl<V: View> View for Keeping<V> {
+    fn manifest(&self) -> Result<Option<Arc<Manifest>>> {
+        self.place.manifest()
+    }
+
+    fn read(&self, wanted: &[Wanted]) -> Result<Vec<Bytes>> {
+        let read = self.place.read(wanted)?;
+        let kept = wanted.iter().cloned().zip(read.iter().cloned());
+        // Every third is let go of.
+        self.kept
+            .0
+            .lock()
+            .unwrap()
+            .extend(kept.enumerate().filter(|(place, _)| place % 3 < 2).map(|(_, kept)| kept));
+        Ok(read)
+    }
+
+    fn near(&self) -> Option<Arc<dyn Near>> {
+        Some(Arc::<Kept>::clone(&self.kept))
+    }
+}
+
+/// The same where not everything is at hand; with nothing that was read before, and then with some of it.
 fn find_by_asking(place: &Memory, query: &Query, find: &Find) -> Result<Found> {
     let view = Asking(place.view());
     let snapshot = Snapshot::open(&view, &Opened::new())?;
-    search::run(&view, &mut Search::new(snapshot, query, find)?)
+    let found = search::run(&view, &mut Search::new(snapshot, query, find)?)?;
+    let view = Keeping { place: Asking(place.view()), kept: Arc::default() };
+    for _ in 0..2 {
+        let snapshot = Snapshot::open(&view, &Opened::new())?;
+        let again = search::run(&view, &mut Search::new(snapshot, query, find)?)?;
+        assert_eq!(again, found);
+    }
+    Ok(found)
 }
 
 fn find(place: &Memory, query: &Query, find: &Find) -> Result<Found> {

@@ -21,6 +21,8 @@ use std::sync::Arc;
 pub(super) const CHUNK: usize = cache::CHUNK as usize;
 /// How many chunks are asked for in one round trip.
 const AT_ONCE: usize = 256;
+/// How many are written in one.
+const WRITTEN: usize = 64;
 
 const READING: &str = "Reading the cellar";
 const WRITING: &str = "Writing the cellar";
@@ -179,7 +181,7 @@ impl View for PostgresUnit<'_> {
 
 impl Unit for PostgresUnit<'_> {
     fn write(&self, piece: PieceId) -> Result<Box<dyn PieceWriter + '_>> {
-        Ok(Box::new(RowWriter { unit: self, piece, number: 0, chunk: Vec::new() }))
+        Ok(Box::new(RowWriter { unit: self, piece, number: 0, chunks: Vec::new() }))
     }
 
     fn swap(&mut self, expected: Option<Generation>, next: &Manifest) -> Result<()> {
@@ -202,23 +204,26 @@ impl Unit for PostgresUnit<'_> {
 struct RowWriter<'a, 'c> {
     unit: &'a PostgresUnit<'c>,
     piece: PieceId,
+    /// The number of the first chunk that is not written.
     number: i32,
-    chunk: Vec<u8>,
+    /// Chunks that are not written; the last may have room.
+    chunks: Vec<Vec<u8>>,
 }
 
 impl RowWriter<'_, '_> {
     fn flush(&mut self) -> Result<()> {
         let sql = format!(
-            "INSERT INTO {}(piece, number, data) VALUES ($1, $2, $3)",
+            "INSERT INTO {}(piece, number, data) SELECT $1, $2 + place::integer - 1, data
+             FROM pg_catalog.unnest($3::bytea[]) WITH ORDINALITY chunk(data, place)",
             self.unit.0.names.inside("chunk")
         );
         let piece = &self.piece.as_bytes()[..];
         self.unit.execute(
             &sql,
-            &[(&piece, Type::BYTEA), (&self.number, Type::INT4), (&self.chunk, Type::BYTEA)],
+            &[(&piece, Type::BYTEA), (&self.number, Type::INT4), (&self.chunks, Type::BYTEA_ARRAY)],
         )?;
-        self.number += 1;
-        self.chunk.clear();
+        self.number += i32::try_from(self.chunks.len()).unwrap_or(i32::MAX);
+        self.chunks.clear();
         Ok(())
     }
 }
@@ -226,17 +231,22 @@ impl RowWriter<'_, '_> {
 impl PieceWriter for RowWriter<'_, '_> {
     fn append(&mut self, mut bytes: &[u8]) -> Result<()> {
         while !bytes.is_empty() {
-            let (now, later) = bytes.split_at(bytes.len().min(CHUNK - self.chunk.len()));
-            self.chunk.extend_from_slice(now);
-            bytes = later;
-            if self.chunk.len() == CHUNK {
+            let full = self.chunks.last().is_none_or(|chunk| chunk.len() == CHUNK);
+            if full && self.chunks.len() == WRITTEN {
                 self.flush()?;
             }
+            if full {
+                self.chunks.push(Vec::with_capacity(CHUNK));
+            }
+            let Some(chunk) = self.chunks.last_mut() else { continue };
+            let (now, later) = bytes.split_at(bytes.len().min(CHUNK - chunk.len()));
+            chunk.extend_from_slice(now);
+            bytes = later;
         }
         Ok(())
     }
 
     fn finish(mut self: Box<Self>) -> Result<()> {
-        if self.chunk.is_empty() { Ok(()) } else { self.flush() }
+        if self.chunks.is_empty() { Ok(()) } else { self.flush() }
     }
 }

@@ -18,22 +18,29 @@ use std::collections::BTreeSet;
 use std::sync::Arc;
 use std::time::Duration;
 
-/// What has to stay as it is for changes to be seen: the names of the tables, their watched columns, and the triggers, of the state
-/// `s`, in a cellar's schema of this name.
+/// What has to stay as it is for changes to be seen: the names of the tables, their watched columns, the triggers, and how a view is
+/// made; of the state `s`, in a cellar's schema of this name. It is worked out for each search: sums of hashes need no order, and these
+/// hashes take a tenth of what a cryptographic one does.
 fn standing(names: &Names) -> String {
-    format!("
-    pg_catalog.concat_ws(';',
-        (SELECT pg_catalog.string_agg((SELECT pg_catalog.concat_ws('.', n.nspname, c.relname, c.relrowsecurity)
-             FROM pg_catalog.pg_class c JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace WHERE c.oid = o.oid), ',' ORDER BY o.oid)
-         FROM pg_catalog.unnest(s.sources) o(oid)),
-        (SELECT pg_catalog.string_agg(pg_catalog.concat_ws(' ', t.tgrelid, t.tgname, t.tgtype, t.tgfoid, pg_catalog.md5(p.prosrc)), ',' ORDER BY t.tgname, t.tgrelid)
-         FROM pg_catalog.pg_trigger t JOIN pg_catalog.pg_proc p ON p.oid = t.tgfoid
-         JOIN pg_catalog.pg_namespace n ON n.oid = p.pronamespace
-         WHERE t.tgrelid = ANY (s.sources) AND n.nspname = {schema} AND t.tgenabled IN ('O', 'A')),
-        (SELECT pg_catalog.string_agg(pg_catalog.concat_ws(' ', a.attrelid, a.attname, a.atttypid), ',' ORDER BY a.attrelid, a.attnum)
-         FROM pg_catalog.pg_attribute a WHERE a.attrelid = ANY (s.sources) AND a.attname::text = ANY (s.columns)),
-        (SELECT pg_catalog.string_agg(pg_catalog.md5(r.ev_action::text), ',' ORDER BY r.oid)
-         FROM pg_catalog.unnest(s.sources[2:]) o(oid) JOIN pg_catalog.pg_rewrite r ON r.ev_class = o.oid))", schema = literal(&names.bare_schema()))
+    let hashes = |parts: &str| {
+        format!("pg_catalog.sum(pg_catalog.hashtextextended(pg_catalog.concat_ws(' ', {parts}), 0))")
+    };
+    format!(
+        "pg_catalog.concat_ws(';',
+           pg_catalog.array_to_string(ARRAY(
+             SELECT (SELECT pg_catalog.concat_ws('.', n.nspname, c.relname, c.relrowsecurity) FROM pg_catalog.pg_class c
+                     JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace WHERE c.oid = o.oid)
+             FROM pg_catalog.unnest(s.sources) o(oid)), ',', '-'),
+           (SELECT {triggers} FROM pg_catalog.pg_trigger t JOIN pg_catalog.pg_proc p ON p.oid = t.tgfoid
+            WHERE t.tgrelid = ANY (s.sources) AND p.pronamespace = {schema}::pg_catalog.regnamespace AND t.tgenabled IN ('O', 'A')),
+           (SELECT {columns} FROM pg_catalog.pg_attribute a
+            WHERE a.attrelid = ANY (s.sources) AND a.attname::text = ANY (s.columns)),
+           (SELECT {views} FROM pg_catalog.unnest(s.sources[2:]) o(oid) JOIN pg_catalog.pg_rewrite r ON r.ev_class = o.oid))",
+        triggers = hashes("t.tgrelid, t.tgname, t.tgtype, t.tgfoid, p.prosrc"),
+        columns = hashes("a.attrelid, a.attname, a.atttypid"),
+        views = hashes("r.ev_action"),
+        schema = literal(&names.schema()),
+    )
 }
 
 const MAKING: &str = "Making tables and triggers";
