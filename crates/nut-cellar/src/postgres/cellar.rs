@@ -38,7 +38,8 @@ pub struct PostgresCellar {
     pub(super) rows: Rows,
     pub(super) opened: Opened,
     pub(super) cache: Arc<ChunkCache>,
-    pub(super) near: OnceLock<NearFolder>,
+    /// Where what is read of the shelves is kept for other processes.
+    pub(super) folder: OnceLock<NearFolder>,
     pub(super) manifests: Manifests,
     /// By what tells log and manifest.
     pub(super) overlays: Remembered<String>,
@@ -70,7 +71,7 @@ impl PostgresCellar {
             rows,
             opened: Opened::new(),
             cache: Arc::new(ChunkCache::new()),
-            near: OnceLock::new(),
+            folder: OnceLock::new(),
             manifests: Manifests::default(),
             overlays: Remembered::new(),
         }
@@ -93,8 +94,10 @@ impl PostgresCellar {
     /// # Errors
     /// [`ErrorKind::Place`] if the folder can't be made, [`ErrorKind::BadRequest`] if there is one already.
     pub fn keep_in(&self, folder: impl AsRef<Path>) -> Result<()> {
-        self.near.set(NearFolder::open(folder.as_ref(), CHUNK)?).map_err(|near| {
-            let message = format!("The cellar keeps what it reads in another folder than {near:?} already.");
+        self.folder.set(NearFolder::open(folder.as_ref(), CHUNK)?).map_err(|late| {
+            let late = late.path().display();
+            let message =
+                format!("The cellar keeps what it reads in a folder already, which can't become {late}.");
             Error::new(ErrorKind::BadRequest, message)
         })
     }
@@ -264,8 +267,8 @@ impl PostgresCellar {
         let mut tries = TRIES;
         loop {
             let seen = self.see(client, known)?;
-            if let Some(near) = self.near.get() {
-                near.tidy(&seen.manifest);
+            if let Some(folder) = self.folder.get() {
+                folder.tidy(&seen.manifest);
             }
             let view = PostgresView::new(client, self, of(&seen));
             let done = work(&view, &seen);

@@ -32,7 +32,7 @@ pub(super) struct PostgresView<'c> {
     client: RefCell<&'c mut dyn Statements>,
     names: &'c Names,
     cache: &'c Arc<ChunkCache>,
-    near: Option<&'c NearFolder>,
+    folder: Option<&'c NearFolder>,
     manifest: Arc<Manifest>,
     /// Whether a chunk was asked for that is no longer there.
     missed: Cell<bool>,
@@ -45,9 +45,9 @@ impl<'c> PostgresView<'c> {
         cellar: &'c PostgresCellar,
         manifest: Arc<Manifest>,
     ) -> Self {
-        let PostgresCellar { names, cache, near, .. } = cellar;
-        let (client, near) = (RefCell::new(client), near.get());
-        Self { client, names, cache, near, manifest, missed: Cell::new(false) }
+        let PostgresCellar { names, cache, folder, .. } = cellar;
+        let (client, folder) = (RefCell::new(client), folder.get());
+        Self { client, names, cache, folder, manifest, missed: Cell::new(false) }
     }
 
     /// Whether a chunk was asked for that is no longer there. Where each statement sees a state of its own, that is because
@@ -84,8 +84,8 @@ impl<'c> PostgresView<'c> {
             });
             if let Some((piece, number)) = known {
                 self.cache.insert(*piece, *number, chunk.clone());
-                if let Some(near) = self.near {
-                    near.put(*piece, *number, &chunk);
+                if let Some(folder) = self.folder {
+                    folder.put(*piece, *number, &chunk);
                 }
                 held.push(((*piece, *number), chunk));
             }
@@ -120,7 +120,7 @@ impl View for PostgresView<'_> {
         let (mut held, mut missing) = (Vec::new(), Vec::new());
         for (piece, number) in all {
             let near = || {
-                let chunk = Bytes::from(self.near?.get(piece, number)?);
+                let chunk = Bytes::from(self.folder?.get(piece, number)?);
                 self.cache.insert_near(piece, number, chunk.clone());
                 Some(chunk)
             };

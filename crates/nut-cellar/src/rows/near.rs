@@ -35,6 +35,11 @@ impl NearFolder {
         Ok(Self { folder: folder.to_owned(), chunk, tidied: AtomicU64::new(0) })
     }
 
+    /// Where it is.
+    pub fn path(&self) -> &Path {
+        &self.folder
+    }
+
     /// A chunk, if it is there and whole.
     pub fn get(&self, piece: PieceId, number: u64) -> Option<Vec<u8>> {
         let mut file = File::open(self.file(piece)).ok()?;
