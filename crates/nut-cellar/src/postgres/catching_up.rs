@@ -45,12 +45,7 @@ impl PostgresCellar {
         if part.is_stuck() {
             unreadable = self.put_part(&view, part, &mut batch, progress)?;
         }
-        if let Some(last) = part.last.as_ref().filter(|_| part.goes_on()) {
-            batch.set_merging(Merging::Never);
-            batch.set_bookmark(last.encode())?;
-        } else if part.from.is_some() {
-            batch.set_bookmark([])?;
-        }
+        part.mark_end(&mut batch)?;
         let published = batch.publish()?;
         let contents = spool.into_contents();
         let base = view.manifest()?.ok_or_else(Error::overtaken)?;

@@ -2,7 +2,7 @@
 //!
 //! What always holds: a row that changes after its part was read is in the log, which is kept until the last part is published.
 
-use nut_cellar_core::{Key, Manifest, Result};
+use nut_cellar_core::{Batch, Key, Manifest, Merging, Result};
 use std::sync::atomic::{AtomicU64, Ordering};
 
 /// How many rows a part has: as many as are worth reading again less than a shelf more is worth. Fewer are published at once.
@@ -62,6 +62,18 @@ impl Part {
             *self = Self { from: self.from.take(), ..Self::all() };
         }
         stuck
+    }
+
+    /// Says in the batch that has it how far it went.
+    pub fn mark_end(&self, batch: &mut Batch<'_>) -> Result<()> {
+        match &self.last {
+            Some(last) if self.goes_on() => {
+                batch.set_merging(Merging::Never);
+                batch.set_bookmark(last.encode())
+            }
+            _ if self.from.is_some() => batch.set_bookmark([]),
+            _ => Ok(()),
+        }
     }
 
     /// The end of the statement that reads it.

@@ -160,12 +160,7 @@ impl SqliteCellar {
         if part.is_stuck() {
             unreadable = self.put_part(connection, seen, part, &mut batch, progress)?;
         }
-        if let Some(last) = part.last.as_ref().filter(|_| part.goes_on()) {
-            batch.set_merging(Merging::Never);
-            batch.set_bookmark(last.encode())?;
-        } else if part.from.is_some() {
-            batch.set_bookmark([])?;
-        }
+        part.mark_end(&mut batch)?;
         let published = batch.publish()?;
         let synced = Synced { put: published.put, removed: published.removed, unreadable };
         Ok((spool.into_contents(), synced))
