@@ -2,7 +2,8 @@
 //!
 //! A [`Cellar`] is one index: a [`Schema`], its [`Record`]s and the place where it lives, in memory or in a
 //! [`Folder`]. Inside a SQLite database it is a [`sqlite::SqliteCellar`], which searches rows of a table and always
-//! agrees with what the transaction at hand sees.
+//! agrees with what the transaction at hand sees; inside PostgreSQL a `postgres::PostgresCellar` (feature `postgres`), or, for
+//! asynchronous programs, a `postgres::AsyncCellar` (features `tokio` and `deadpool`).
 //!
 //! ```
 //! use nut_cellar::{Cellar, Column, Find, Record, Schema};
