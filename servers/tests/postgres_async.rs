@@ -10,7 +10,7 @@ use nut_cellar::text::Pattern;
 use nut_cellar::{Column, ErrorKind, Find, Key, Kind, Query, Schema};
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, mpsc};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 use support::{Dice, connect, database, seeds};
 use tokio::runtime::{Builder, Runtime};
 use tokio_postgres::types::Type;
@@ -189,6 +189,10 @@ fn a_dropped_future_leaves_nothing_half_done() {
         let (other, watching) = (connected(&address).await, connected(&address).await);
         let process: i32 = client.query_one("SELECT pg_backend_pid()", &[]).await.unwrap().get(0);
         let mut dice = Dice(19);
+        // From before a call begins to after the longest has ended, however fast the machine is.
+        let begun = Instant::now();
+        cellar.rebuild(&mut client).await.unwrap();
+        let longest = u64::try_from(begun.elapsed().as_micros()).unwrap() * 3 / 2;
         let (mut dropped, mut done) = (0, 0);
         for _ in 0..seeds(300) {
             let (id, word) = (dice.roll(50), dice.pick(&["Walnut", "Oak", "Elm"]));
@@ -210,7 +214,7 @@ fn a_dropped_future_leaves_nothing_half_done() {
                 };
                 ran.unwrap();
             };
-            match tokio::time::timeout(Duration::from_micros(dice.roll(12_000)), running).await {
+            match tokio::time::timeout(Duration::from_micros(dice.roll(longest)), running).await {
                 Ok(()) => done += 1,
                 Err(_) => dropped += 1,
             }
