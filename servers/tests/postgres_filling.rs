@@ -73,6 +73,9 @@ fn a_fill_that_is_interrupted_goes_on_where_it_was() {
                 Err(error) => assert_eq!(error.kind(), ErrorKind::NotFilled),
             }
             interruptions += 1;
+            let held =
+                db.query_one("SELECT count(*) FROM pg_locks WHERE locktype = 'advisory'", &[]).unwrap();
+            assert_eq!(held.get::<_, i64>(0), 0, "nobody is kept from going on");
             for _ in 0..dice.roll(9) {
                 write(&mut db, format!("generate_series({0}, {0} + 3)", dice.roll(9_000)), "elm");
                 db.batch_execute("DELETE FROM items WHERE title = 'oak' AND random() < 0.001").unwrap();

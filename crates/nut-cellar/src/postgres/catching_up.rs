@@ -30,6 +30,35 @@ fn lock(function: &str, names: &Names) -> String {
     )
 }
 
+/// The turn of a session at changing a cellar's shelves. It ends when it is dropped, also by a panic of the program's.
+struct Turn<'s> {
+    session: &'s mut dyn Statements,
+    unlock: String,
+    ended: bool,
+}
+
+impl<'s> Turn<'s> {
+    /// Waits for those before.
+    fn wait(session: &'s mut dyn Statements, names: &Names) -> Result<Self> {
+        session.batch_execute(&lock("pg_advisory_lock", names)).map_err(failed(SYNCING))?;
+        Ok(Self { session, unlock: lock("pg_advisory_unlock", names), ended: false })
+    }
+
+    fn end(&mut self) -> Result<()> {
+        self.ended = true;
+        self.session.batch_execute(&self.unlock).map_err(failed(SYNCING))
+    }
+}
+
+impl Drop for Turn<'_> {
+    fn drop(&mut self) {
+        if !self.ended {
+            // A connection that is gone has let go of it.
+            let _ = self.end();
+        }
+    }
+}
+
 impl PostgresCellar {
     /// Reads a part of the rows into a shelf, in the transaction that is open: over those of the parts before, or in the place of others.
     pub(super) fn build_part(
@@ -107,11 +136,10 @@ impl PostgresCellar {
         client: &mut dyn Statements,
         work: impl FnOnce(&mut dyn Statements) -> Result<Synced>,
     ) -> Result<Synced> {
-        client.batch_execute(&lock("pg_advisory_lock", &self.names)).map_err(failed(SYNCING))?;
-        let done = spans::catch_up(self.name(), || work(client));
-        // A connection that is gone has let go of it.
-        let freed = client.batch_execute(&lock("pg_advisory_unlock", &self.names)).map_err(failed(SYNCING));
-        done.and_then(|synced| freed.map(|()| synced))
+        let mut turn = Turn::wait(client, &self.names)?;
+        let done = spans::catch_up(self.name(), || work(turn.session));
+        let ended = turn.end();
+        done.and_then(|synced| ended.map(|()| synced))
     }
 
     /// The statements that undo whatever the cellar's work has begun on a connection and not ended.
