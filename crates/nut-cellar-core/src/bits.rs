@@ -24,8 +24,9 @@ impl Bits {
         self.words[number / 64] |= 1 << (number % 64);
     }
 
+    /// Whether a number is in it, of any size.
     pub fn has(&self, number: usize) -> bool {
-        self.words[number / 64] >> (number % 64) & 1 == 1
+        self.words.get(number / 64).is_some_and(|word| word >> (number % 64) & 1 == 1)
     }
 
     /// Adds the numbers of a range.
@@ -52,17 +53,35 @@ impl Bits {
 
     /// Adds what is in a part of another that begins at a number and is as large as this.
     pub fn add_part(&mut self, other: &Self, start: usize) {
-        let (skipped, shift) = (start / 64, start % 64);
-        for (place, word) in self.words.iter_mut().enumerate() {
-            let low = other.words.get(skipped + place).map_or(0, |word| word >> shift);
-            let high = other
-                .words
-                .get(skipped + place + 1)
-                .filter(|_| shift > 0)
-                .map_or(0, |word| word << (64 - shift));
-            *word |= low | high;
+        for (word, other) in self.words.iter_mut().zip(other.words_from(start)) {
+            *word |= other;
         }
         self.cut();
+    }
+
+    /// Takes out what is in a part of another that begins at a number and is as large as this.
+    pub fn take_out_part(&mut self, other: &Self, start: usize) {
+        for (word, other) in self.words.iter_mut().zip(other.words_from(start)) {
+            *word &= !other;
+        }
+    }
+
+    /// Its words if it began at a number.
+    fn words_from(&self, start: usize) -> impl Iterator<Item = u64> {
+        let (skipped, shift) = (start / 64, start % 64);
+        let word = move |place: usize| self.words.get(place).copied().unwrap_or(0);
+        (skipped..).map(move |place| {
+            let high = if shift == 0 { 0 } else { word(place + 1) << (64 - shift) };
+            word(place) >> shift | high
+        })
+    }
+
+    /// Makes it a set of larger numbers, too, if it is not.
+    pub fn grow(&mut self, size: usize) {
+        if size > self.size {
+            self.words.resize(size.div_ceil(64), 0);
+            self.size = size;
+        }
     }
 
     /// Takes out what is in it and puts in what is not.

@@ -1,13 +1,12 @@
 //! Finding records by key in a shelf, and what removing them takes away.
 
 use crate::error::Result;
-use crate::shelf::{Hand, LengthColumn, Shelf, Walk, complete, if_at_hand};
+use crate::shelf::{Hand, LengthColumn, Shelf, complete, if_at_hand};
 use crate::store::View;
-use std::cmp::Ordering;
 use std::sync::Arc;
 
-/// Keys are looked up one by one, unless a shelf has fewer than so many times as many: then all are read.
-const FEW: usize = 16;
+/// So many keys are looked up in one round trip, so that few blocks of keys are in memory.
+const AT_ONCE: usize = 1 << 12;
 
 /// The ordinals of those of `keys` (encoded, ascending) that the shelf has, removed or not; ascending. Reads the key
 /// blocks that can hold them, in few round trips, and nothing but the ends if all keys are outside the shelf's.
@@ -22,34 +21,10 @@ pub(super) fn locate(view: &dyn View, shelf: &Arc<Shelf>, keys: &[&[u8]]) -> Res
     let start = keys.partition_point(|key| *key < first.as_slice());
     let end = keys.partition_point(|key| *key <= last.as_slice());
     let keys = &keys[start..end.max(start)];
-    if keys.len() * FEW > shelf.records() as usize {
-        return among_all(view, shelf, keys);
-    }
-    complete(view, &mut hand, |hand| {
-        let mut found = Vec::new();
-        for key in keys {
-            found.extend(if_at_hand(shelf.find_key(hand, key))?.flatten());
-        }
-        hand.complete()?;
-        Ok(found)
-    })
-}
-
-/// The same, by going through all keys of the shelf.
-fn among_all(view: &dyn View, shelf: &Arc<Shelf>, keys: &[&[u8]]) -> Result<Vec<u32>> {
-    let mut walk = Walk::keys(view, shelf)?;
-    let (mut ordinal, mut wanted, mut found) = (0, keys.iter().peekable(), Vec::new());
-    while let (Some(key), Some(next)) = (walk.here(), wanted.peek()) {
-        match key.as_slice().cmp(next) {
-            Ordering::Greater => drop(wanted.next()),
-            order => {
-                if order == Ordering::Equal {
-                    found.push(ordinal);
-                }
-                walk.next()?;
-                ordinal += 1;
-            }
-        }
+    let mut found = Vec::new();
+    for keys in keys.chunks(AT_ONCE) {
+        found.append(&mut complete(view, &mut hand, |hand| shelf.find_keys(hand, keys))?);
+        hand = Hand::default();
     }
     Ok(found)
 }

@@ -3,7 +3,9 @@
 //! As bytes: a label, a version and a checksum, then in varints how many ordinals there are and the gaps between them
 //! (the first counts from -1).
 
+use crate::bits::Bits;
 use crate::error::{Error, Result};
+use crate::shelf::Postings;
 use crate::wire::{Broken, Reader, put_varint};
 
 const MAGIC: [u8; 8] = *b"NUTMASK\0";
@@ -12,25 +14,21 @@ const VERSION: u32 = 1;
 /// The removed records of one shelf, by ordinal.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Mask {
-    bits: Vec<u64>,
+    bits: Bits,
     count: u32,
 }
 
 impl Mask {
     /// Whether a record is removed.
     pub fn has(&self, ordinal: u32) -> bool {
-        self.bits.get(ordinal as usize / 64).is_some_and(|word| word >> (ordinal % 64) & 1 == 1)
+        self.bits.has(ordinal as usize)
     }
 
     /// Removes a record; tells whether it was live before.
     pub fn remove(&mut self, ordinal: u32) -> bool {
-        let word = ordinal as usize / 64;
-        if word >= self.bits.len() {
-            self.bits.resize(word + 1, 0);
-        }
-        let bit = 1 << (ordinal % 64);
-        let fresh = self.bits[word] & bit == 0;
-        self.bits[word] |= bit;
+        let fresh = !self.has(ordinal);
+        self.bits.grow(ordinal as usize + 1);
+        self.bits.set(ordinal as usize);
         self.count += u32::from(fresh);
         fresh
     }
@@ -40,11 +38,29 @@ impl Mask {
         self.count
     }
 
+    /// How many of the records that a term has are removed. Takes time in proportion to the removed records, or to the
+    /// postings from where they stand, if these are fewer.
+    pub(crate) fn count_in(&self, mut postings: Postings) -> Result<u64> {
+        let (mut count, mut next) = (0, self.bits.next(0));
+        while let Some(wanted) = next.and_then(|ordinal| u32::try_from(ordinal).ok()) {
+            if !postings.seek(wanted)? {
+                break;
+            }
+            let here = postings.ordinal();
+            count += u64::from(here == wanted);
+            next = self.bits.next(here as usize + usize::from(here == wanted));
+        }
+        Ok(count)
+    }
+
     /// The removed records, ascending.
     pub(super) fn ordinals(&self) -> impl Iterator<Item = u32> {
-        (0..).step_by(64).zip(&self.bits).flat_map(|(base, &word)| {
-            (0..64).filter(move |bit| word >> bit & 1 == 1).map(move |bit| base + bit)
-        })
+        self.bits.iter().map_while(|ordinal| u32::try_from(ordinal).ok())
+    }
+
+    /// The removed records as bits.
+    pub(crate) fn bits(&self) -> &Bits {
+        &self.bits
     }
 
     /// The mask as bytes.

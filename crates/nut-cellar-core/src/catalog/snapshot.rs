@@ -127,15 +127,11 @@ impl Standing {
 
     /// The number of live records that have a term.
     pub fn count_live(&self, hand: &mut Hand, entry: &TermEntry) -> Step<u64> {
-        if self.mask.is_none() {
-            return Ok(u64::from(entry.records));
-        }
-        let mut postings = self.shelf.postings(hand, entry)?;
-        let mut count = 0;
-        while postings.advance()? {
-            count += u64::from(!self.removed(postings.ordinal()));
-        }
-        Ok(count)
+        let removed = match &self.mask {
+            Some(mask) => mask.count_in(self.shelf.postings(hand, entry)?)?,
+            None => 0,
+        };
+        Ok(u64::from(entry.records) - removed)
     }
 }
 

@@ -141,11 +141,17 @@ impl<'a> Cursors<'a> {
         &self.most_times
     }
 
-    /// How many records match a leaf, the removed ones included, if that is known without looking at them.
-    pub fn records_of(&self, leaf: usize) -> Option<u64> {
-        let LeafCursor::Word(word) = self.leaves[leaf] else { return None };
+    /// How many live records match a leaf, if that is known without looking at all of them.
+    pub fn records_of(&self, leaf: usize) -> Step<Option<u64>> {
+        let LeafCursor::Word(word) = self.leaves[leaf] else { return Ok(None) };
         let group = &self.words[word].group;
-        (group.members.len() <= 1 && !group.is_limited()).then(|| group.cost())
+        let removed = match (&group.members[..], &self.standing.mask) {
+            _ if group.is_limited() => return Ok(None),
+            ([], _) | ([_], None) => 0,
+            ([member], Some(mask)) => mask.count_in(member.postings.clone())?,
+            _ => return Ok(None),
+        };
+        Ok(Some(group.cost() - removed))
     }
 
     /// About how many records have to be looked at to find all that match a node.

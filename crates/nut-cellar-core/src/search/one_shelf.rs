@@ -116,8 +116,8 @@ pub(super) fn search(
         Total::Exact => u64::MAX,
         Total::AtLeast(wanted) => wanted.saturating_sub(asked.counted),
     };
-    let known = match (&root, &standing.mask) {
-        (Node::Leaf(leaf), None) => cursors.records_of(*leaf),
+    let known = match &root {
+        Node::Leaf(leaf) => cursors.records_of(*leaf)?,
         _ => None,
     };
     let can_window = by_score && !cursors.words.is_empty() && asked.k > 0;
@@ -261,13 +261,10 @@ fn count(
         let window = start..start.saturating_add(COUNTED).min(run.end);
         bits.reset((window.end - window.start) as usize);
         if_at_hand(cursors.fill(hand, root, &window, &mut bits))?;
-        let standing = cursors.standing;
-        total += if standing.mask.is_none() {
-            bits.count()
-        } else {
-            let live = |place: &usize| !standing.removed(window.start + u32::try_from(*place).unwrap_or(0));
-            bits.iter().filter(live).count() as u64
-        };
+        if let Some(mask) = &cursors.standing.mask {
+            bits.take_out_part(mask.bits(), window.start as usize);
+        }
+        total += bits.count();
         start = window.end;
     }
     hand.complete()?;

@@ -1,10 +1,12 @@
 //! The keys of a shelf, in order: from key to ordinal and back.
 
 use super::directory::Section;
-use super::hand::{Hand, Step};
+use super::hand::{Hand, Step, if_at_hand};
 use super::reader::Shelf;
 use super::sorted::{Entries, SortedIndex, SortedWriter};
+use crate::error::Error;
 use crate::wire::Broken;
+use std::cmp::Ordering;
 use std::sync::Arc;
 
 /// Keys in a block, all but the last: what turns an ordinal into a block.
@@ -18,20 +20,62 @@ pub(super) fn writer() -> SortedWriter {
 impl Shelf {
     /// The ordinal of an encoded key, if the shelf has it (removed or not).
     pub(crate) fn find_key(self: &Arc<Self>, hand: &mut Hand, key: &[u8]) -> Step<Option<u32>> {
+        Ok(self.find_keys(hand, &[key])?.pop())
+    }
+
+    /// The ordinals of those of `wanted` (encoded keys, ascending) that the shelf has; goes once through each block that may
+    /// have some. Of blocks that are not at hand all are noted as missing.
+    pub(crate) fn find_keys(self: &Arc<Self>, hand: &mut Hand, wanted: &[&[u8]]) -> Step<Vec<u32>> {
         let index = self.index_of(hand, Section::Keys)?;
-        let Some(block) = self.locate(Section::Keys, &index, key)? else { return Ok(None) };
-        let bytes = self.block_of(hand, Section::Keys, &index, block)?;
-        let broken = |what| self.broken(Section::Keys, what);
-        let mut entries = Entries::new(&bytes);
-        let mut ordinal = block * PER_BLOCK;
-        while entries.advance().map_err(broken)? {
-            if entries.entry() >= key {
-                let found = entries.entry() == key;
-                return Ok(u32::try_from(ordinal).ok().filter(|&ordinal| found && ordinal < self.records()));
+        let (mut found, mut wanted) = (Vec::new(), wanted);
+        while let Some(first) = wanted.first() {
+            let Some(block) = self.locate(Section::Keys, &index, first)? else { break };
+            let mut here = 1;
+            while here < wanted.len() {
+                let behind = index.is_behind(block, wanted[here]);
+                if behind.map_err(|what| self.broken(Section::KeyIndex, what))? {
+                    break;
+                }
+                here += 1;
             }
-            ordinal += 1;
+            let (in_block, later) = wanted.split_at(here);
+            wanted = later;
+            if let Some(bytes) = if_at_hand(self.block_of(hand, Section::Keys, &index, block))? {
+                self.find_in_block(&bytes, block * PER_BLOCK, in_block, &mut found)?;
+            }
         }
-        Ok(None)
+        hand.complete()?;
+        Ok(found)
+    }
+
+    /// Appends the ordinals of those of `wanted` that a block has whose first key has the ordinal `first`.
+    fn find_in_block(
+        &self,
+        bytes: &[u8],
+        first: usize,
+        wanted: &[&[u8]],
+        found: &mut Vec<u32>,
+    ) -> Result<(), Error> {
+        let broken = |what| self.broken(Section::Keys, what);
+        let (mut entries, mut wanted) = (Entries::new(bytes), wanted.iter().copied().peekable());
+        for ordinal in first.. {
+            let Some(next) = wanted.peek() else { return Ok(()) };
+            if !entries.advance().map_err(broken)? {
+                return Ok(());
+            }
+            let mut order = entries.entry().cmp(next);
+            while order == Ordering::Greater {
+                wanted.next();
+                let Some(next) = wanted.peek() else { return Ok(()) };
+                order = entries.entry().cmp(next);
+            }
+            if order == Ordering::Equal {
+                let ordinal = u32::try_from(ordinal).ok().filter(|ordinal| *ordinal < self.records());
+                found.push(ordinal.ok_or_else(|| broken(Broken("a key")))?);
+                wanted.next();
+            }
+        }
+        Ok(())
     }
 
     /// How many encoded keys are less than this one, or equal to it.

@@ -400,6 +400,18 @@ impl SortedIndex {
         Ok(Some(low - 1))
     }
 
+    /// Whether an entry is greater than all of a block, as it is known to be no less than them: it is in a later block, then.
+    pub fn is_behind(&self, block: usize, entry: &[u8]) -> Result<bool, Broken> {
+        if block + 1 >= self.blocks {
+            return Ok(false);
+        }
+        let common = self.common();
+        Ok(match entry.strip_prefix(common) {
+            Some(rest) => self.head(block + 1)? <= rest,
+            None => entry > common,
+        })
+    }
+
     /// What all entries of a block begin with, as far as the index tells, in two pieces; none for the first and the last block.
     pub fn beginning_of(&self, block: usize) -> Result<Option<[&[u8]; 2]>, Broken> {
         if block == 0 || block + 1 >= self.blocks {

@@ -731,6 +731,26 @@ fn a_shelf_of_another_manifest_is_refused() {
     assert_eq!(Shelf::open(&unit, &entry).unwrap().records(), 2);
 }
 
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(40))]
+    #[test]
+    fn keys_are_found_together_wherever_their_blocks_are(
+        there in prop::collection::btree_set(0_i64..4_000, 1..1_500),
+        wanted in prop::collection::btree_set(-9_i64..4_009, 0..300),
+        texts: bool,
+    ) {
+        let key = |number: i64| if texts { Key::from(format!("item {number}")) } else { Key::from(number) };
+        let records: Vec<_> = there.iter().map(|number| Record::new(key(*number))).collect();
+        let (unit, entry, keys) = shelf_of(&records);
+        let shelf = Arc::new(Shelf::open(&unit, &entry).unwrap());
+        let wanted: BTreeSet<_> = wanted.into_iter().map(|number| key(number).encode()).collect();
+        let asked: Vec<_> = wanted.iter().map(Vec::as_slice).collect();
+        let found = fetched(&unit, |hand| shelf.find_keys(hand, &asked)).unwrap();
+        let expected: Vec<_> = (0..).zip(&keys).filter(|(_, key)| wanted.contains(*key)).map(|(at, _)| at).collect();
+        prop_assert_eq!(found, expected);
+    }
+}
+
 #[test]
 fn what_a_place_answers_is_checked() {
     let (unit, entry, keys) = shelf_of(&[Record::new(1).with("title", "oak")]);
