@@ -85,7 +85,7 @@ impl<'u> Batch<'u> {
             bookmark: None,
             budget: DEFAULT_BUDGET,
             merging: Merging::default(),
-            builder: Builder::new(Arc::clone(&base.schema)),
+            builder: Builder::knowing(Arc::clone(&base.schema), opened.take_learned(&base.schema)),
             base,
             removed: BTreeSet::new(),
             sealed: Vec::new(),
@@ -111,6 +111,11 @@ impl<'u> Batch<'u> {
     /// If there are no such blocks.
     pub fn set_block(&mut self, postings: u8) {
         self.builder.set_block(postings);
+    }
+
+    /// Says that what the batch writes is searched a few times and then thrown away; see [`Builder::set_fleeting`].
+    pub fn set_fleeting(&mut self) {
+        self.builder.set_fleeting();
     }
 
     /// Keeps with the state that the batch makes how far its source has been read, in words of the caller's own: both
@@ -263,6 +268,9 @@ impl<'u> Batch<'u> {
             self.unit.swap(self.begun, &next)?;
         }
         self.unit.remove(&useless)?;
+        if let Some(learned) = self.builder.into_learned() {
+            self.opened.keep_learned(learned);
+        }
         let generation = if changed { next.generation } else { self.base.generation };
         Ok(Published { generation, put: self.put, removed, changed })
     }

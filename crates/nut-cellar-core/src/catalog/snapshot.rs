@@ -4,7 +4,7 @@ use super::locate;
 use super::mask::Mask;
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::Schema;
-use crate::shelf::{self, Hand, Section, Shelf, Step, TermEntry, Walk};
+use crate::shelf::{self, Hand, Learned, Section, Shelf, Step, TermEntry, Walk};
 use crate::store::{Generation, Manifest, MaskEntry, PieceId, ShelfEntry, View};
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::sync::{Arc, Mutex, PoisonError};
@@ -18,6 +18,7 @@ pub struct Opened(Mutex<Pieces>);
 struct Pieces {
     shelves: HashMap<PieceId, Arc<Shelf>>,
     masks: HashMap<PieceId, Arc<Mask>>,
+    learned: Option<Learned>,
 }
 
 impl Opened {
@@ -52,6 +53,19 @@ impl Opened {
         let mask = Arc::new(mask);
         self.pieces(|pieces| pieces.masks.insert(entry.piece, Arc::clone(&mask)));
         Ok(mask)
+    }
+
+    /// What the last batch learned, if it was of this schema.
+    pub(super) fn take_learned(&self, schema: &Arc<Schema>) -> Learned {
+        let known = self.pieces(|pieces| pieces.learned.take_if(|learned| learned.is_of(schema)));
+        known.unwrap_or_else(|| Learned::of(schema))
+    }
+
+    /// Keeps what a batch learned for the next one.
+    pub(super) fn keep_learned(&self, learned: Learned) {
+        if learned.is_small() {
+            self.pieces(|pieces| pieces.learned = Some(learned));
+        }
     }
 
     /// Forgets the pieces that `manifest` does not name, once they are more than those it names and a few.

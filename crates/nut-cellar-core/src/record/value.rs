@@ -92,8 +92,11 @@ impl Value {
         match (kind, self) {
             (Kind::Text | Kind::Exact, Self::Text(_))
             | (Kind::Integer, Self::Integer(_))
-            | (Kind::Boolean, Self::Boolean(_)) => true,
-            // Others may be out of range.
+            | (Kind::Boolean, Self::Boolean(_))
+            | (Kind::Float, Self::Float(_))
+            | (Kind::Date, Self::Date(_))
+            | (Kind::Moment, Self::Moment(_))
+            | (Kind::Point, Self::Point { .. }) => self.is_in_range(),
             _ => false,
         }
     }
@@ -170,15 +173,18 @@ impl Value {
         })
     }
 
-    fn checked(self) -> Result<Self> {
-        let fits = match &self {
+    fn is_in_range(&self) -> bool {
+        match self {
             Self::Float(number) => number.is_finite(),
             Self::Date(days) => day_of(*days).is_some(),
             Self::Moment(micros) => jiff::Timestamp::from_microsecond(*micros).is_ok(),
             Self::Point { lat, lon } => (-90.0..=90.0).contains(lat) && (-180.0..=180.0).contains(lon),
             Self::Text(_) | Self::Integer(_) | Self::Boolean(_) => true,
-        };
-        if fits {
+        }
+    }
+
+    fn checked(self) -> Result<Self> {
+        if self.is_in_range() {
             return Ok(self);
         }
         Err(Error::new(

@@ -7,6 +7,7 @@
 //! What always holds: the bytes of a shelf depend on its records, and not on how many threads gathered them.
 
 use super::arrivals::{Arrivals, Keys};
+use super::learned::Learned;
 use super::part::Part;
 use super::sealing;
 use super::threads::in_threads;
@@ -37,6 +38,7 @@ pub struct Builder {
     noted: Vec<u32>,
     /// How many records were put since the last shelf was sealed.
     puts: usize,
+    fleeting: bool,
 }
 
 /// Where a record is: in which part, and the how-manieth of it.
@@ -135,15 +137,33 @@ pub struct Sealed {
 impl Builder {
     /// A builder without records.
     pub fn new(schema: Arc<Schema>) -> Self {
+        let learned = Learned::of(&schema);
+        Self::knowing(schema, learned)
+    }
+
+    /// A builder that knows what others have learned with this schema.
+    pub(crate) fn knowing(schema: Arc<Schema>, learned: Learned) -> Self {
         Self {
-            parts: vec![Part::new(&schema)],
+            parts: vec![Part::new(&schema, learned)],
             schema,
             block: BLOCK,
             arrivals: Arrivals::default(),
             homes: Vec::new(),
             noted: vec![0],
             puts: 0,
+            fleeting: false,
         }
+    }
+
+    /// Gives what was learned, to whoever builds next.
+    pub(crate) fn into_learned(self) -> Option<Learned> {
+        self.parts.into_iter().next().map(|part| part.learned)
+    }
+
+    /// Says that shelves are searched a few times and then thrown away: they are built faster, and packed less. What is found
+    /// is the same.
+    pub fn set_fleeting(&mut self) {
+        self.fleeting = true;
     }
 
     /// Packs postings in blocks of so many, from 1 to 128. What is found does not depend on it; short blocks let tests
@@ -163,7 +183,8 @@ impl Builder {
     /// If there are records.
     pub fn set_threads(&mut self, threads: NonZero<usize>) {
         assert!(self.arrivals.len() == 0, "records that were put before have to be sealed first");
-        self.parts.resize_with(threads.get(), || Part::new(&self.schema));
+        let part = || Part::new(&self.schema, Learned::of(&self.schema));
+        self.parts.resize_with(threads.get(), part);
         self.noted = vec![0; threads.get()];
     }
 
@@ -270,8 +291,13 @@ impl Builder {
     /// # Errors
     /// If the place can't be written.
     pub fn seal(&mut self, unit: &dyn Unit) -> Result<Option<Sealed>> {
-        let parts = self.parts.iter().map(|_| Part::new(&self.schema)).collect();
-        let parts = std::mem::replace(&mut self.parts, parts);
+        let mut parts = std::mem::take(&mut self.parts);
+        let sealed = self.seal_parts(&mut parts, unit);
+        self.parts = parts.into_iter().map(Part::emptied).collect();
+        sealed
+    }
+
+    fn seal_parts(&mut self, parts: &mut [Part], unit: &dyn Unit) -> Result<Option<Sealed>> {
         let homes = std::mem::take(&mut self.homes);
         let order = std::mem::take(&mut self.arrivals).into_order();
         self.noted.fill(0);
@@ -286,7 +312,8 @@ impl Builder {
             Some(home) => *home,
         };
         let homes = order.arrivals.iter().map(home).collect();
-        let entry = sealing::write(&self.schema, self.block, parts, (&order.keys, homes), unit)?;
+        let how = (self.block, self.fleeting);
+        let entry = sealing::write(&self.schema, how, parts, (&order.keys, homes), unit)?;
         Ok(Some(Sealed { entry, keys: order.keys }))
     }
 }

@@ -67,9 +67,23 @@ pub(crate) fn unpack(schema: &Schema, bytes: &[u8]) -> Result<IndexMap<String, V
     Ok(out)
 }
 
+/// How blocks are written.
+#[derive(Clone, Copy)]
+struct How {
+    packing: Packing,
+    /// Whether they are not to be made smaller.
+    stored: bool,
+}
+
+impl How {
+    fn pack(self, block: &[u8]) -> Result<Vec<u8>> {
+        if self.stored { Ok(stored(block)) } else { self.packing.pack(block) }
+    }
+}
+
 /// Writes the kept values and their index.
 pub(super) struct KeptWriter {
-    packing: Packing,
+    how: How,
     /// The block that goes on, and the number of its records.
     block: Vec<u8>,
     records: u32,
@@ -81,7 +95,13 @@ pub(super) struct KeptWriter {
 
 impl KeptWriter {
     pub fn new(packing: Packing) -> Self {
-        Self { packing, block: Vec::new(), records: 0, index: Vec::new(), first: 0, written: 0 }
+        let how = How { packing, stored: false };
+        Self { how, block: Vec::new(), records: 0, index: Vec::new(), first: 0, written: 0 }
+    }
+
+    /// A writer that makes no block smaller.
+    pub fn stored() -> Self {
+        Self { how: How { packing: Packing::Quick, stored: true }, ..Self::new(Packing::Quick) }
     }
 
     /// Appends the packed values of the next record.
@@ -135,14 +155,14 @@ impl KeptWriter {
             }
         }
         shares.push(count);
-        let packing = self.packing;
+        let how = self.how;
         let work = |share: usize| -> Result<Vec<_>> {
             let (mut block, mut records, mut packed) = (Vec::new(), 0, Vec::new());
             for place in shares[share]..shares[share + 1] {
                 put_bytes(&mut block, record(place));
                 records += 1;
                 if block.len() >= BLOCK_BYTES || place + 1 == shares[share + 1] {
-                    packed.push((packing.pack(&block)?, block.len(), std::mem::take(&mut records)));
+                    packed.push((how.pack(&block)?, block.len(), std::mem::take(&mut records)));
                     block.clear();
                 }
             }
@@ -150,7 +170,7 @@ impl KeptWriter {
         };
         in_order(threads, shares.len() - 1, work, |blocks| {
             for (packed, unpacked, records) in blocks? {
-                self.write(out, (&packed, packing), unpacked, records)?;
+                self.write(out, (&packed, how.packing), unpacked, records)?;
             }
             Ok(())
         })
@@ -160,9 +180,9 @@ impl KeptWriter {
         if self.records == 0 {
             return Ok(());
         }
-        let packed = self.packing.pack(&self.block)?;
+        let packed = self.how.pack(&self.block)?;
         let records = std::mem::take(&mut self.records);
-        self.write(out, (&packed, self.packing), self.block.len(), records)?;
+        self.write(out, (&packed, self.how.packing), self.block.len(), records)?;
         self.block.clear();
         Ok(())
     }
@@ -184,6 +204,20 @@ impl KeptWriter {
         self.first += records;
         Ok(())
     }
+}
+
+/// A block as LZ4 has it that is one run of bytes as they are: a byte whose upper half is the length, or 15 and bytes behind
+/// it that add up to the rest of it, of which the last is below 255.
+fn stored(bytes: &[u8]) -> Vec<u8> {
+    const MORE: usize = 15;
+    let mut packed = Vec::with_capacity(bytes.len() + bytes.len() / MAX_RATIO + 2);
+    packed.push(u8::try_from(bytes.len().min(MORE) << 4).expect("at most 240"));
+    if let Some(rest) = bytes.len().checked_sub(MORE) {
+        packed.resize(1 + rest / 255, u8::MAX);
+        packed.push(u8::try_from(rest % 255).expect("below 255"));
+    }
+    packed.extend_from_slice(bytes);
+    packed
 }
 
 /// A run of records, packed.

@@ -110,7 +110,8 @@ impl Shelf {
         automaton: &A,
         all: Range<usize>,
     ) -> Step<Option<Vec<usize>>> {
-        if all.len() <= FEW_GROUPS {
+        // A shelf that is soon thrown away does not say which groups have which letters.
+        if all.len() <= FEW_GROUPS || self.section(Section::Grams).is_empty() {
             return Ok(None);
         }
         let mut either = BTreeSet::new();

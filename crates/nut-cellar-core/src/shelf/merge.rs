@@ -335,7 +335,7 @@ impl MergedLists<'_> {
 
     /// Writes the postings, the positions and the terms; gives the terms that no live record has.
     fn write(&self, out: &mut Output<'_>, budget: usize) -> Result<HashSet<Vec<u8>>> {
-        let mut terms = TermWriter::new(self.lengths.len());
+        let mut terms = TermWriter::new(self.lengths.len()).with_grams();
         let mut vanished = HashSet::new();
         let (mut postings, mut positions) = (Vec::new(), Vec::new());
         let mut written = (0, 0);

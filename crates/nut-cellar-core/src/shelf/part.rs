@@ -3,12 +3,13 @@
 
 use super::gathered::Gathered;
 use super::kept;
+use super::learned::Learned;
 use super::log::{POSITIONS, TokenLog};
 use super::vocabulary::Vocabulary;
 use crate::error::{Error, ErrorKind, Result};
 use crate::record::{Record, Value};
 use crate::schema::{Column, Schema};
-use crate::text::{Memory, Recipe, Recipes, read};
+use crate::text::read;
 use std::borrow::Cow;
 use std::sync::Arc;
 
@@ -19,8 +20,7 @@ const VALUE_GAP: u32 = 16;
 #[derive(Debug)]
 pub(super) struct Part {
     schema: Arc<Schema>,
-    /// For each text column how it is read, and what became of words that were read before.
-    recipes: Vec<(Recipes, Vec<Memory>)>,
+    pub learned: Learned,
     pub vocabulary: Vocabulary,
     pub log: TokenLog,
     /// For each record, for each text column, the number of positions.
@@ -34,19 +34,13 @@ pub(super) struct Part {
 
 impl Part {
     /// Nothing gathered.
-    pub fn new(schema: &Arc<Schema>) -> Self {
-        let recipe = |column: &Column| {
-            let recipes = Recipes::of(column.text_settings());
-            let memories = recipes.all().map(|_| Memory::default()).collect();
-            (recipes, memories)
-        };
-        let recipes: Vec<_> = schema.text_columns().map(|(_, column)| recipe(column)).collect();
+    pub fn new(schema: &Arc<Schema>, learned: Learned) -> Self {
         let values = schema.value_columns().map(|(place, column)| (place, Gathered::new(column.kind())));
         Self {
             values: values.collect(),
-            vocabulary: Vocabulary::default(),
-            log: TokenLog::new(recipes.len()),
-            recipes,
+            vocabulary: Vocabulary::with_room_for(learned.terms),
+            log: TokenLog::new(learned.columns.len()),
+            learned,
             lengths: Vec::new(),
             kept: Vec::new(),
             kept_ends: Vec::new(),
@@ -86,7 +80,7 @@ impl Part {
     pub fn put_nothing(&mut self) {
         self.kept_ends.push(self.kept.len());
         self.values.iter_mut().for_each(|(_, gathered)| gathered.push(&[]));
-        for _ in 0..self.recipes.len() {
+        for _ in 0..self.learned.columns.len() {
             self.log.end_column();
             self.lengths.push(0);
         }
@@ -97,7 +91,7 @@ impl Part {
         self.kept_ends.truncate(records);
         self.kept.truncate(self.kept_ends.last().copied().unwrap_or(0));
         self.log.truncate(records);
-        self.lengths.truncate(records * self.recipes.len());
+        self.lengths.truncate(records * self.learned.columns.len());
         self.values.iter_mut().for_each(|(_, gathered)| gathered.truncate(records));
     }
 
@@ -114,7 +108,7 @@ impl Part {
 
     /// The number of positions of a record in a text column.
     pub fn length(&self, record: u32, column: usize) -> u32 {
-        self.lengths[record as usize * self.recipes.len() + column]
+        self.lengths[record as usize * self.learned.columns.len() + column]
     }
 
     /// The kept values of a record, packed.
@@ -129,9 +123,9 @@ impl Part {
         (self.kept, self.kept_ends) = (Vec::new(), Vec::new());
     }
 
-    /// How the text columns are read.
-    pub fn recipes(&self) -> impl Iterator<Item = &Recipe> {
-        self.recipes.iter().flat_map(|(recipes, _)| recipes.all())
+    /// Nothing gathered; what was learned stays.
+    pub fn emptied(self) -> Self {
+        Self::new(&self.schema, self.learned.with_terms(self.vocabulary.len()))
     }
 
     fn take_texts(&mut self, values: &[Cow<'_, [Value]>]) -> Result<()> {
@@ -140,10 +134,11 @@ impl Part {
             let column = self.schema.columns().position(|(known, _)| known == name)?;
             values[column].first()?.as_text()
         };
-        for ((recipes, memories), ((name, _), values)) in self.recipes.iter_mut().zip(texts) {
+        for (words, ((name, _), values)) in self.learned.columns.iter_mut().zip(texts) {
+            let recipes = &words.recipes;
             let language = recipes.named_by().and_then(value);
             let chosen = recipes.place_of(language, values.first().and_then(Value::as_text));
-            let (recipe, memory) = (recipes.get(chosen), &mut memories[chosen]);
+            let (recipe, memory) = (recipes.get(chosen), &mut words.terms[chosen]);
             let (mut length, mut base) = (0, 0);
             for text in values.iter().flat_map(|value| recipes.texts(chosen, value)) {
                 let mut last = base;
@@ -174,29 +169,30 @@ impl Part {
 
 /// The values of each column of the schema, as its kind wants them.
 fn values<'r>(schema: &Schema, record: &'r Record) -> Result<Vec<Cow<'r, [Value]>>> {
-    if let Some((unknown, _)) = record.columns().find(|(name, _)| schema.column(name).is_none()) {
-        let known: Vec<_> = schema.columns().map(|(name, _)| name).collect();
-        return Err(Error::new(
-            ErrorKind::BadRecord,
-            format!(
-                "record {} has a column `{unknown}` and the schema has none; it has {}.",
-                record.key,
-                known.join(", ")
-            ),
-        ));
+    let of_column = |(name, column): (&str, &Column)| {
+        let values = record.values(name);
+        if values.iter().all(|value| value.is_of(column.kind())) {
+            return Ok(Cow::Borrowed(values));
+        }
+        let values: Result<Vec<_>> =
+            values.iter().cloned().map(|value| value.into_kind(column.kind())).collect();
+        values
+            .map(Cow::Owned)
+            .map_err(|error| error.at(format_args!("record {}, column `{name}`", record.key)))
+    };
+    let values: Vec<_> = schema.columns().map(of_column).collect::<Result<_>>()?;
+    if values.iter().filter(|values| !values.is_empty()).count() == record.columns().count() {
+        return Ok(values);
     }
-    schema
-        .columns()
-        .map(|(name, column)| {
-            let values = record.values(name);
-            if values.iter().all(|value| value.is_of(column.kind())) {
-                return Ok(Cow::Borrowed(values));
-            }
-            let values: Result<Vec<_>> =
-                values.iter().cloned().map(|value| value.into_kind(column.kind())).collect();
-            values
-                .map(Cow::Owned)
-                .map_err(|error| error.at(format_args!("record {}, column `{name}`", record.key)))
-        })
-        .collect()
+    let unknown = record.columns().find(|(name, _)| schema.column(name).is_none());
+    let known: Vec<_> = schema.columns().map(|(name, _)| name).collect();
+    Err(Error::new(
+        ErrorKind::BadRecord,
+        format!(
+            "record {} has a column `{}` and the schema has none; it has {}.",
+            record.key,
+            unknown.map_or("", |(name, _)| name),
+            known.join(", ")
+        ),
+    ))
 }

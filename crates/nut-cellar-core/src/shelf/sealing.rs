@@ -9,6 +9,7 @@ use super::builder::Home;
 use super::directory::Section;
 use super::forms::FormWriter;
 use super::kept::KeptWriter;
+use super::learned::Learned;
 use super::lengths::Packed;
 use super::output::{Output, Said};
 use super::part::Part;
@@ -20,14 +21,12 @@ use super::{gathered, keys};
 use crate::error::Result;
 use crate::schema::Schema;
 use crate::store::{PieceId, ShelfEntry, Unit};
-use crate::text::Recipe;
-use std::collections::BTreeMap;
 
-/// Writes a shelf of the records that have these keys, which ascend, and are at home there.
+/// Writes a shelf of the records that have these keys, which ascend, and are at home there. A fleeting one is packed less.
 pub(super) fn write(
     schema: &Schema,
-    block: u8,
-    mut parts: Vec<Part>,
+    (block, fleeting): (u8, bool),
+    parts: &mut [Part],
     (keys, homes): (&Keys, Vec<Home>),
     unit: &dyn Unit,
 ) -> Result<ShelfEntry> {
@@ -40,7 +39,7 @@ pub(super) fn write(
     }
     blocks.finish(&mut out, Section::Keys, Section::KeyIndex)?;
 
-    let mut kept = KeptWriter::new(schema.packing());
+    let mut kept = if fleeting { KeptWriter::stored() } else { KeptWriter::new(schema.packing()) };
     kept.push_all(&mut out, parts.len(), homes.len(), |place| {
         let home = homes[place];
         parts[home.part as usize].kept(home.record)
@@ -58,15 +57,19 @@ pub(super) fn write(
         lengths.push(packed);
     }
     out.end(Section::Lengths);
-    let value_columns = gathered::write(&mut parts, &homes, block.into(), &mut out)?;
+    let value_columns = gathered::write(parts, &homes, block.into(), &mut out)?;
 
     let records = u32::try_from(homes.len()).expect("arrivals are counted");
     let vocabularies: Vec<_> = parts.iter().map(|part| &part.vocabulary).collect();
     let unified = unify(&vocabularies);
-    let buckets = Buckets::of(&mut parts, &homes, &unified);
+    let buckets = Buckets::of(parts, &homes, &unified);
     let lists = ListPacker { buckets, lengths: &lengths, block: block.into() };
-    let used = lists.write(&parts, &unified, &mut out)?;
-    write_forms(&parts, &used, &mut out)?;
+    let mut terms = TermWriter::new(columns);
+    if !fleeting {
+        terms = terms.with_grams();
+    }
+    let used = lists.write(parts, &unified, terms, &mut out)?;
+    write_forms(parts, &used, &mut out)?;
     let widths = lengths.iter().map(|column| column.width).collect();
     let lengths = lengths.iter().map(|column| column.sum).collect();
     out.seal(Said { piece, records, block, widths, lengths, value_columns })
@@ -92,8 +95,13 @@ struct PackedShare {
 
 impl ListPacker<'_> {
     /// Writes the postings, the positions and the terms; gives the terms that some record has, by part and number.
-    fn write(self, parts: &[Part], unified: &Unified, out: &mut Output<'_>) -> Result<Vec<(u32, u32)>> {
-        let mut terms = TermWriter::new(self.lengths.len());
+    fn write(
+        self,
+        parts: &[Part],
+        unified: &Unified,
+        mut terms: TermWriter,
+        out: &mut Output<'_>,
+    ) -> Result<Vec<(u32, u32)>> {
         let (mut written, mut positions) = (0, Vec::new());
         let mut used = Vec::with_capacity(unified.len());
         in_order(
@@ -122,7 +130,8 @@ impl ListPacker<'_> {
 
     fn pack(&self, bucket: usize) -> PackedShare {
         let mut list = PostingWriter::new(self.block, self.lengths.len());
-        let mut packed = PackedShare::default();
+        let entries = Vec::with_capacity(self.buckets.terms_of(bucket));
+        let mut packed = PackedShare { entries, ..PackedShare::default() };
         self.buckets.each(bucket, |rank, places| {
             if let [place] = places {
                 let entry = TermEntry::once(place.record(), place.column(), place.position());
@@ -144,21 +153,26 @@ impl ListPacker<'_> {
 
 /// Writes the classes of forms among these terms, for each recipe that keeps forms apart. Which columns a term is in does
 /// not matter, so that a class depends on the terms alone.
-fn write_forms(parts: &[Part], terms: &[(u32, u32)], out: &mut Output<'_>) -> Result<()> {
+fn write_forms(parts: &mut [Part], terms: &[(u32, u32)], out: &mut Output<'_>) -> Result<()> {
     // A class begins with what names its recipe, so the classes of one recipe follow those of another.
-    let recipes: BTreeMap<String, &Recipe> =
-        parts[0].recipes().map(|recipe| (recipe.class(""), recipe)).collect();
-    let vocabulary = |part: u32| -> &Vocabulary { &parts[part as usize].vocabulary };
+    let recipes = parts[0].learned.classes();
+    let (mut learned, vocabularies): (Vec<&mut Learned>, Vec<&Vocabulary>) =
+        parts.iter_mut().map(|part| (&mut part.learned, &part.vocabulary)).unzip();
+    let each = terms.len().div_ceil(learned.len()).max(1);
     let mut forms = FormWriter::new();
-    for recipe in recipes.into_values() {
-        let key = |&(part, number): &(u32, u32)| {
-            let term = vocabulary(part).term(number);
-            Some((recipe.key_of(term).filter(|key| key != term)?, term))
-        };
-        let slices = terms.chunks(terms.len().div_ceil(parts.len()).max(1));
-        let keyed = in_threads(slices, |slice| slice.iter().filter_map(key).collect::<Vec<_>>());
+    for place in recipes.into_values() {
+        let slices = learned.iter_mut().zip(terms.chunks(each));
+        let keyed = in_threads(slices, |(learned, slice)| {
+            let (recipe, known) = learned.keys(place);
+            let key = |&(part, number): &(u32, u32)| {
+                let term = vocabularies[part as usize].term(number);
+                Some((recipe.other_key(known, term)?, term))
+            };
+            slice.iter().filter_map(key).collect::<Vec<_>>()
+        });
         let mut keyed = keyed.concat();
         keyed.sort_unstable();
+        let recipe = learned[0].keys(place).0;
         for class in keyed.chunk_by(|(a, _), (b, _)| a == b) {
             forms.push(recipe.class(&class[0].0).as_bytes(), class.iter().map(|(_, term)| *term));
         }

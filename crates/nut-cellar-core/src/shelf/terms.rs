@@ -76,7 +76,8 @@ pub(super) struct TermWriter {
     blocks: SortedWriter,
     columns: u64,
     ends: Ends,
-    grams: GramWriter,
+    /// None where terms are not to be found by their letters.
+    grams: Option<GramWriter>,
 }
 
 /// Where the lists of the terms so far end in their sections.
@@ -89,13 +90,20 @@ pub(super) struct Ends {
 impl TermWriter {
     /// For a schema of so many text columns.
     pub fn new(columns: usize) -> Self {
-        let (ends, grams) = (Ends::default(), GramWriter::default());
-        Self { blocks: SortedWriter::of_parts(PER_BLOCK, GROUP), columns: columns as u64, ends, grams }
+        let blocks = SortedWriter::of_parts(PER_BLOCK, GROUP);
+        Self { blocks, columns: columns as u64, ends: Ends::default(), grams: None }
+    }
+
+    /// Writes what finds terms by their letters, too.
+    pub fn with_grams(self) -> Self {
+        Self { grams: Some(GramWriter::default()), ..self }
     }
 
     /// Takes a term that is greater than the one before.
     pub fn push(&mut self, term: &str, entry: &TermEntry) {
-        self.grams.push(term);
+        if let Some(grams) = &mut self.grams {
+            grams.push(term);
+        }
         let (columns, ends) = (self.columns, &mut self.ends);
         self.blocks.push(term.as_bytes(), |block, first| {
             if first {
@@ -121,7 +129,12 @@ impl TermWriter {
     /// Writes the terms, what finds them by their middles, and the indexes of both.
     pub fn write(self, out: &mut Output<'_>) -> Result<()> {
         self.blocks.finish(out, Section::Terms, Section::TermIndex)?;
-        self.grams.write(out)
+        if let Some(grams) = self.grams {
+            return grams.write(out);
+        }
+        out.end(Section::Grams);
+        out.end(Section::GramIndex);
+        Ok(())
     }
 }
 

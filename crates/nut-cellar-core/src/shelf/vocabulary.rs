@@ -1,6 +1,7 @@
 //! The distinct terms of the records that are being gathered, numbered as they come.
 
 use super::threads::in_threads;
+use crate::wire::ends;
 use foldhash::fast::RandomState;
 use hashbrown::HashTable;
 use std::hash::BuildHasher;
@@ -33,15 +34,10 @@ struct Slot {
 
 impl Form {
     fn of(term: &[u8], hashes: &RandomState) -> Self {
-        let length = term.len();
-        let eight = |from: Option<&[u8; 8]>| from.map_or(0, |bytes| u64::from_le_bytes(*bytes));
-        let four = |from: Option<&[u8; 4]>| from.map_or(0, |bytes| u64::from(u32::from_le_bytes(*bytes)));
-        match u8::try_from(length) {
-            Ok(short @ 8..=16) => Self::Short(short, eight(term.first_chunk()), eight(term.last_chunk())),
-            Ok(short @ 4..=7) => Self::Short(short, four(term.first_chunk()), four(term.last_chunk())),
-            Ok(short @ 0..=3) => {
-                let byte = |place: usize| term.get(place).map_or(0, |byte| u64::from(*byte));
-                Self::Short(short, byte(0) | byte(1) << 8 | byte(2) << 16, 0)
+        match u8::try_from(term.len()) {
+            Ok(short @ 0..=16) => {
+                let [first, last] = ends(term);
+                Self::Short(short, first, last)
             }
             _ => Self::Long(hashes.hash_one(term)),
         }
@@ -56,6 +52,11 @@ impl Form {
 }
 
 impl Vocabulary {
+    /// Without terms, and with room for so many.
+    pub fn with_room_for(terms: usize) -> Self {
+        Self { ends: Vec::with_capacity(terms), table: HashTable::with_capacity(terms), ..Self::default() }
+    }
+
     /// The number of a term; a new one if it was not seen before.
     pub fn number(&mut self, term: &str) -> u32 {
         let form = Form::of(term.as_bytes(), &self.hashes);

@@ -4,6 +4,7 @@
 //! one text. A memory that is full takes no more: what comes often came early.
 
 use super::pieces::Compound;
+use crate::wire::ends;
 use foldhash::fast::FixedState;
 use hashbrown::{HashMap, HashTable};
 use std::hash::BuildHasher;
@@ -36,7 +37,7 @@ struct Short {
     made: Made,
 }
 
-/// A term's place in the text of terms, and whether it is weak.
+/// A term's place in the text of terms, and whether it is weak, or what else is to be known of it.
 #[derive(Clone, Copy, Debug)]
 struct Made {
     start: u32,
@@ -46,10 +47,14 @@ struct Made {
 
 /// The bytes of a short word, and how many they are, as one number.
 fn number(word: &str) -> u128 {
-    let mut bytes = [0; 16];
-    bytes[..word.len()].copy_from_slice(word.as_bytes());
-    bytes[SHORT] = word.len().to_le_bytes()[0];
-    u128::from_le_bytes(bytes)
+    let [first, last] = ends(word.as_bytes());
+    // Of more than eight bytes the last eight overlap the first; shifted, they follow them.
+    let last = match word.len() {
+        length @ 9.. => last >> (8 * (2 * 8 - length)),
+        8 => 0,
+        _ => last,
+    };
+    u128::from(first) | u128::from(last) << 64 | (word.len() as u128) << 120
 }
 
 fn hash(word: u128) -> u64 {
@@ -69,13 +74,18 @@ impl Memory {
         Some((&self.terms[start..start + usize::from(made.length)], made.weak))
     }
 
+    /// How many words are remembered.
+    pub fn len(&self) -> usize {
+        self.short.len() + self.long.len()
+    }
+
     /// Learns what became of a word that is not known, if there is room.
     pub fn learn(&mut self, word: &str, weak: bool) {
         let (Ok(start), Ok(length)) = (u32::try_from(self.terms.len()), u8::try_from(self.scratch.len()))
         else {
             return;
         };
-        if word.len() > LONGEST || self.short.len() + self.long.len() >= WORDS {
+        if word.len() > LONGEST || self.len() >= WORDS {
             return;
         }
         self.terms.push_str(&self.scratch);

@@ -11,7 +11,7 @@ use super::session::{Connection, Own, Sees, Session, Statements};
 use super::state::{Seen, row_at};
 use crate::rows::spans;
 use crate::rows::{Kept, Part, Spool, Synced, Unreadable, Work};
-use nut_cellar_core::{Batch, Error, Key, Manifest, Merging, PieceId, Result, Unit, View};
+use nut_cellar_core::{Batch, Error, Key, Manifest, Merging, PieceId, Record, Result, Unit, View};
 use postgres::types::Type;
 use std::sync::Arc;
 
@@ -93,11 +93,16 @@ impl PostgresCellar {
     pub(super) fn put_pending(&self, seen: &Seen, spool: &mut Spool<'_>, merging: Merging) -> Result<Synced> {
         let mut batch = Batch::new(spool, &self.opened, &self.schema)?;
         batch.set_merging(merging);
-        let mut unreadable = Unreadable::default();
+        if merging == Merging::Never {
+            batch.set_fleeting();
+        }
+        let (mut record, mut unreadable) = (Record::new(0), Unreadable::default());
         for (key, row) in &seen.pending {
-            match self.rows.record(row, row_at(&self.rows), &self.schema, &mut unreadable)? {
-                Some(record) => batch.put(&record)?,
-                None => batch.remove(key)?,
+            let row = (row, row_at(&self.rows));
+            if self.rows.read(row, &self.schema, &mut record, &mut unreadable)? {
+                batch.put(&record)?;
+            } else {
+                batch.remove(key)?;
             }
         }
         let published = batch.publish()?;
@@ -242,12 +247,14 @@ impl PostgresCellar {
             part.limit()
         );
         view.query(&declare, &[])?;
-        let mut unreadable = Unreadable::default();
+        let (mut record, mut unreadable) = (Record::new(0), Unreadable::default());
         let before = view.manifest()?.map_or(0, |manifest| part.read_before(&manifest));
         loop {
             let rows = view.query(&format!("FETCH {FETCHED} FROM cellar_rows"), &[])?;
             for row in &rows {
-                let Some(record) = self.rows.record(row, 0, &self.schema, &mut unreadable)? else { continue };
+                if !self.rows.read((row, 0), &self.schema, &mut record, &mut unreadable)? {
+                    continue;
+                }
                 if *derived && part.last.as_ref() == Some(&record.key) {
                     return Err(ambiguous(from, &record.key));
                 }

@@ -28,6 +28,8 @@ pub(super) struct Rows {
 enum Reading {
     /// As it is.
     Text,
+    /// As the digits of a whole number.
+    Integer,
     /// As JSON, which no setting of the session changes.
     Json,
 }
@@ -48,6 +50,7 @@ impl Rows {
                     "text" | "character varying" | "character" | "name" => {
                         (format!("t.{quoted}::text"), Reading::Text)
                     }
+                    "smallint" | "integer" | "bigint" => (format!("t.{quoted}::text"), Reading::Integer),
                     // A time of no zone is taken for one of the zone in which it does not depend on the session.
                     "timestamp without time zone" => {
                         (format!("pg_catalog.to_jsonb(t.{quoted} AT TIME ZONE 'UTC')::text"), Reading::Json)
@@ -78,16 +81,16 @@ impl Rows {
         self.columns.len()
     }
 
-    /// A row as a record, whose key begins at `at`; none if it has no key there.
-    pub fn record(
+    /// Reads a row, whose key begins at `at`, as a record; tells whether it has a key there.
+    pub fn read(
         &self,
-        row: &Row,
-        at: usize,
+        (row, at): (&Row, usize),
         schema: &Schema,
+        record: &mut Record,
         unreadable: &mut Unreadable,
-    ) -> Result<Option<Record>> {
-        let Some(key) = self.key.read(row, at)? else { return Ok(None) };
-        let mut record = Record::new(key);
+    ) -> Result<bool> {
+        let Some(key) = self.key.read(row, at)? else { return Ok(false) };
+        record.begin_again(key);
         let mut readings = self.columns.iter().zip(at + self.key.len()..);
         for (name, column) in schema.columns() {
             for _ in column.sources(name) {
@@ -95,17 +98,21 @@ impl Rows {
                 let text: Option<&str> =
                     row.try_get(place).map_err(super::failure::failed("Reading a row"))?;
                 let Some(text) = text else { continue };
-                if *reading == Reading::Json {
-                    json::add(&mut record, (name, column), text, unreadable)?;
-                    continue;
-                }
-                match json::as_wanted(Value::Text(text.to_owned()), column) {
+                let value = match reading {
+                    Reading::Json => {
+                        json::add(record, (name, column), text, unreadable)?;
+                        continue;
+                    }
+                    Reading::Integer => text.parse().map_or_else(|_| Value::from(text), Value::Integer),
+                    Reading::Text => Value::from(text),
+                };
+                match json::as_wanted(value, column) {
                     Ok(Some(value)) => record.add(name, value),
                     Ok(None) => {}
                     Err(error) => unreadable.note(&record.key, name, &error),
                 }
             }
         }
-        Ok(Some(record))
+        Ok(true)
     }
 }

@@ -207,12 +207,13 @@ impl SqliteCellar {
         let mut rows = Rows::new(&sources)?;
         let mut batch = Batch::new(spool, &self.opened, &self.schema)?;
         batch.set_merging(merging);
-        for key in &pending {
-            match rows.one(connection, key)? {
-                Some(record) => batch.put(&record)?,
-                None => batch.remove(key)?,
-            }
+        if merging == Merging::Never {
+            batch.set_fleeting();
         }
+        rows.each_of(connection, &pending, |key, record| match record {
+            Some(record) => batch.put(record),
+            None => batch.remove(key),
+        })?;
         let published = batch.publish()?;
         let synced = Synced { put: published.put, removed: published.removed, unreadable: rows.unreadable };
         Ok((synced, pending.len() as u64))

@@ -6,7 +6,7 @@ use super::sources::{Derived, Sources};
 use crate::rows::{Part, Unreadable, json, key_of_parts, key_parts, parts_of_key};
 use nut_cellar_core::{Column, Error, ErrorKind, Key, Kind, Record, Result, Schema, Value};
 use rusqlite::types::{self, ValueRef};
-use rusqlite::{Connection, OptionalExtension, Row};
+use rusqlite::{Connection, OptionalExtension, Row, Statement};
 use std::collections::BTreeSet;
 use std::fmt::Write as _;
 
@@ -21,6 +21,8 @@ pub(super) struct Rows<'s> {
     arrays: Vec<bool>,
     /// Its columns, of the table as `base`.
     key: Vec<String>,
+    /// The row that was read last.
+    record: Record,
     /// Values that could not be read as their column's kind.
     pub unreadable: Unreadable,
 }
@@ -48,6 +50,7 @@ impl<'s> Rows<'s> {
             select,
             arrays,
             key,
+            record: Record::new(0),
             unreadable: Unreadable::default(),
         })
     }
@@ -77,53 +80,71 @@ impl<'s> Rows<'s> {
         let mut rows = statement.query(parameters).map_err(failed(READING))?;
         while let Some(row) = rows.next().map_err(failed(READING))? {
             part.rows += 1;
-            let Some(record) = self.record(row)? else { continue };
-            if let Some(derived) = self.derived.filter(|_| part.last.as_ref() == Some(&record.key)) {
-                return Err(derived.ambiguous(&record.key));
+            if !self.read(row)? {
+                continue;
             }
-            part.last = Some(record.key.clone());
-            if part.from.as_ref() != Some(&record.key) {
-                take(&record)?;
+            let key = &self.record.key;
+            if let Some(derived) = self.derived.filter(|_| part.last.as_ref() == Some(key)) {
+                return Err(derived.ambiguous(key));
+            }
+            part.last = Some(key.clone());
+            if part.from.as_ref() != Some(key) {
+                take(&self.record)?;
             }
         }
         Ok(())
     }
 
-    /// The row with this key, if there is one.
-    pub fn one(&mut self, connection: &Connection, key: &Key) -> Result<Option<Record>> {
-        let Some(parts) = parts_of_key(key, self.key.len()) else { return Ok(None) };
+    /// Gives `take` each of these keys with its row, if there is one.
+    pub fn each_of(
+        &mut self,
+        connection: &Connection,
+        keys: &[Key],
+        mut take: impl FnMut(&Key, Option<&Record>) -> Result<()>,
+    ) -> Result<()> {
         let mut sql = self.select.clone();
         for (column, place) in self.key.iter().zip(1..) {
             let _ = write!(sql, " AND {column} = ?{place}");
         }
         let mut statement = connection.prepare_cached(&sql).map_err(failed(READING))?;
+        for key in keys {
+            let found = self.find(&mut statement, key)?;
+            take(key, found.then_some(&self.record))?;
+        }
+        Ok(())
+    }
+
+    /// Reads the row with this key, if there is one.
+    fn find(&mut self, statement: &mut Statement<'_>, key: &Key) -> Result<bool> {
+        let Some(parts) = parts_of_key(key, self.key.len()) else { return Ok(false) };
         let parameters = rusqlite::params_from_iter(parts.iter().map(parameter));
         let mut rows = statement.query(parameters).map_err(failed(READING))?;
         // A collation may take other keys for this one; only the very same is meant.
-        let mut record = None;
+        let mut found = false;
         while let Some(row) = rows.next().map_err(failed(READING))? {
             if key_in(row, 0, self.key.len()).map_err(failed(READING))?.as_ref() != Some(key) {
                 continue;
             }
             match self.derived {
-                None => return self.record(row),
-                Some(derived) if record.is_some() => return Err(derived.ambiguous(key)),
-                Some(_) => record = self.record(row)?,
+                None => return self.read(row),
+                Some(derived) if found => return Err(derived.ambiguous(key)),
+                Some(_) => found = self.read(row)?,
             }
         }
-        Ok(record)
+        Ok(found)
     }
 
-    /// A row as a record; none if it has no key.
-    fn record(&mut self, row: &Row<'_>) -> Result<Option<Record>> {
+    /// Reads a row as the record; tells whether it has a key.
+    fn read(&mut self, row: &Row<'_>) -> Result<bool> {
         for place in 0..self.key.len() {
             if let value @ ValueRef::Real(_) = value_ref(row, place)? {
                 return Err(real_key(value));
             }
         }
         let key = key_in(row, 0, self.key.len()).map_err(failed(READING))?;
-        let Some(key) = key else { return Ok(None) };
-        let mut record = Record::new(key);
+        let Some(key) = key else { return Ok(false) };
+        let record = &mut self.record;
+        record.begin_again(key);
         let mut place = self.key.len();
         for (name, column) in self.schema.columns() {
             for _ in column.sources(name) {
@@ -131,7 +152,7 @@ impl<'s> Rows<'s> {
                 place += 1;
                 if self.arrays[place - self.key.len() - 1] {
                     let json = value.as_str().unwrap_or("[]");
-                    json::add(&mut record, (name, column), json, &mut self.unreadable)?;
+                    json::add(record, (name, column), json, &mut self.unreadable)?;
                     continue;
                 }
                 match read_value(value, column) {
@@ -141,7 +162,7 @@ impl<'s> Rows<'s> {
                 }
             }
         }
-        Ok(Some(record))
+        Ok(true)
     }
 }
 
@@ -151,6 +172,9 @@ fn value_ref<'r>(row: &'r Row<'_>, place: usize) -> Result<ValueRef<'r>> {
 
 /// The key whose parts stand in a row from a column on; none if one of them is of a type that is no key.
 fn key_in(row: &Row<'_>, first: usize, count: usize) -> rusqlite::Result<Option<Key>> {
+    if count == 1 {
+        return row.get_ref(first).map(key_of);
+    }
     let mut parts = Vec::with_capacity(count);
     for place in first..first + count {
         let Some(part) = key_of(row.get_ref(place)?) else { return Ok(None) };
@@ -163,9 +187,17 @@ fn key_in(row: &Row<'_>, first: usize, count: usize) -> rusqlite::Result<Option<
 fn key_of(value: ValueRef<'_>) -> Option<Key> {
     match value {
         ValueRef::Integer(number) => Some(Key::Integer(number)),
-        ValueRef::Text(text) => Some(Key::Text(String::from_utf8_lossy(text).into_owned())),
+        ValueRef::Text(text) => Some(Key::Text(text_of(text))),
         ValueRef::Blob(bytes) => Some(Key::Bytes(bytes.to_vec())),
         ValueRef::Real(_) | ValueRef::Null => None,
+    }
+}
+
+/// A text; what is not UTF-8 in it is replaced.
+fn text_of(bytes: &[u8]) -> String {
+    match str::from_utf8(bytes) {
+        Ok(text) => text.to_owned(),
+        Err(_) => String::from_utf8_lossy(bytes).into_owned(),
     }
 }
 
@@ -195,8 +227,8 @@ fn read_value(value: ValueRef<'_>, column: &Column) -> Result<Option<Value>> {
         ValueRef::Text([]) if !matches!(column.kind(), Kind::Text | Kind::Exact) => return Ok(None),
         ValueRef::Integer(number) => Value::Integer(number),
         ValueRef::Real(number) => Value::Float(number),
-        ValueRef::Text(text) => Value::Text(String::from_utf8_lossy(text).into_owned()),
-        ValueRef::Blob(bytes) => Value::Text(String::from_utf8_lossy(bytes).into_owned()),
+        ValueRef::Text(text) => Value::Text(text_of(text)),
+        ValueRef::Blob(bytes) => Value::Text(text_of(bytes)),
     };
     value.into_kind(column.kind()).map(Some)
 }
@@ -231,8 +263,8 @@ const READING_LOG: &str = "Reading the change log";
 /// What the log names.
 #[derive(Debug, Default)]
 struct Logged {
-    /// Keys of records.
-    keys: BTreeSet<Key>,
+    /// Keys of records, as they come.
+    keys: Vec<Key>,
     /// By what rows of joined tables are joined, with the joins' places; each once.
     joined: Vec<(usize, types::Value)>,
 }
@@ -289,5 +321,7 @@ pub(super) fn pending(
         };
         read().map_err(failed("Following joined rows"))?;
     }
-    Ok(keys.into_iter().collect())
+    keys.sort_unstable();
+    keys.dedup();
+    Ok(keys)
 }
