@@ -61,6 +61,10 @@ struct Wide {
 
 impl Wide {
     fn new() -> Self {
+        Self::build(false)
+    }
+
+    fn build(fleeting: bool) -> Self {
         let schema = Schema::new("id")
             .with("title", Column::text("none").weighing(3.0))
             .with("notes", Column::text("none"))
@@ -70,6 +74,9 @@ impl Wide {
         let texts: Vec<_> = texts.collect();
         let mut unit = place.unit();
         let mut batch = Batch::new(&mut unit, &opened, &schema).unwrap();
+        if fleeting {
+            batch.set_fleeting();
+        }
         for (id, [title, notes]) in (0_i64..).zip(&texts) {
             let record = Record::new(id).with("title", title.as_str()).with("notes", notes.as_str());
             batch.put(&record.with("part", id % 50)).unwrap();
@@ -148,6 +155,20 @@ fn every_way_through_many_records_gives_the_same() {
                 }
             }
         }
+    }
+}
+
+#[test]
+fn a_fleeting_shelf_gives_the_same() {
+    let (wide, fleeting) = (Wide::new(), Wide::build(true));
+    for query in ["*12*", "*99", "r?2*3", "r1*", "f79*", "ash elm", "\"long oak\"", "s7 -*1", "yew~", "r100~"] {
+        let query = Query::read(query).query;
+        let both = [&wide, &fleeting].map(|wide| {
+            let mut search = Search::new(wide.snapshot(), &query, &Find::new().limit(50)).unwrap();
+            search::run(&wide.place.view(), &mut search).unwrap()
+        });
+        assert!(both[0].total > 0, "{query}");
+        assert_eq!(both[0], both[1], "{query}");
     }
 }
 
