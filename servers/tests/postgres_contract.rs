@@ -4,7 +4,7 @@
 mod support;
 
 use nut_cellar::postgres::{PostgresCellar, cellars};
-use nut_cellar::{Column, Difference, ErrorKind, Filter, Find, Key, Kind, Schema};
+use nut_cellar::{Column, Difference, ErrorKind, Filter, Find, Key, Kind, Query, Schema};
 use postgres::types::Type;
 use postgres::{Client, GenericClient, IsolationLevel};
 use support::{connect, database};
@@ -75,6 +75,55 @@ fn a_search_sees_what_its_transaction_sees() {
     cellar.compact(&mut other).unwrap();
     cellar.check(&mut client).unwrap();
     assert_eq!(cellar.info(&mut client).unwrap().shelves, 1);
+}
+
+/// How many shelves of changed rows a search goes through.
+fn laid(cellar: &PostgresCellar, client: &mut impl GenericClient) -> usize {
+    let query = Query::read("umbrella").query;
+    let (_, report) = cellar.search_reporting(client, &query, &Find::new()).unwrap();
+    report.shelves.iter().filter(|went| went.overlay).count()
+}
+
+#[test]
+fn only_rows_that_came_later_are_read_again_and_all_if_earlier_ones_came_late() {
+    let (address, mut client, cellar) = office();
+    let (mut late, plain) = (connect(&address), Find::new());
+    let put = |client: &mut Client, id: u32| {
+        let sql = format!("INSERT INTO items(id, title) VALUES ({id}, 'Umbrella of {id}')");
+        client.batch_execute(&sql).unwrap();
+    };
+    for (id, all) in [(5, "3 5"), (6, "3 5 6"), (7, "3 5 6 7")] {
+        put(&mut client, id);
+        let mut found: Vec<_> =
+            keys(&cellar, &mut client, "umbrella", &plain).split(' ').map(str::to_owned).collect();
+        found.sort_unstable();
+        assert_eq!(
+            (found.join(" ").as_str(), laid(&cellar, &mut client)),
+            (all, usize::try_from(id - 4).unwrap())
+        );
+    }
+    // A row that was logged before others, and can be seen after them.
+    let mut open = late.transaction().unwrap();
+    open.batch_execute("UPDATE items SET title = 'Tin umbrella' WHERE id = 4").unwrap();
+    put(&mut client, 8);
+    assert_eq!(cellar.find(&mut client, "umbrella", &plain).unwrap().total, 5);
+    assert_eq!(laid(&cellar, &mut client), 4);
+    open.commit().unwrap();
+    assert_eq!(cellar.find(&mut client, "umbrella", &plain).unwrap().total, 6);
+    assert_eq!(laid(&cellar, &mut client), 1);
+    // What was over the shelves does not stay when it is rolled back.
+    let mut open = client.transaction().unwrap();
+    open.batch_execute("DELETE FROM items WHERE id = 8").unwrap();
+    assert_eq!((cellar.find(&mut open, "umbrella", &plain).unwrap().total, laid(&cellar, &mut open)), (5, 1));
+    open.rollback().unwrap();
+    put(&mut client, 9);
+    assert_eq!(cellar.find(&mut client, "umbrella", &plain).unwrap().total, 7);
+    // Many parts become one.
+    for id in 10..30 {
+        put(&mut client, id);
+        assert_eq!(cellar.find(&mut client, "umbrella", &plain).unwrap().total, u64::from(id - 2));
+        assert!(laid(&cellar, &mut client) <= 8);
+    }
 }
 
 #[test]

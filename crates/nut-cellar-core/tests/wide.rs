@@ -161,7 +161,8 @@ fn every_way_through_many_records_gives_the_same() {
 #[test]
 fn a_fleeting_shelf_gives_the_same() {
     let (wide, fleeting) = (Wide::new(), Wide::build(true));
-    for query in ["*12*", "*99", "r?2*3", "r1*", "f79*", "ash elm", "\"long oak\"", "s7 -*1", "yew~", "r100~"] {
+    for query in ["*12*", "*99", "r?2*3", "r1*", "f79*", "ash elm", "\"long oak\"", "s7 -*1", "yew~", "r100~"]
+    {
         let query = Query::read(query).query;
         let both = [&wide, &fleeting].map(|wide| {
             let mut search = Search::new(wide.snapshot(), &query, &Find::new().limit(50)).unwrap();

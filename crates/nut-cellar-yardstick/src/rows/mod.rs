@@ -126,6 +126,10 @@ pub fn measure(wanted: &Wanted<'_>) -> Result<Vec<Figure>, Failure> {
             sqlite::Sqlite::create(&file, &journal)
         };
         write_figures(&mut fresh, wanted.writes, &format!(", {}", journal.name), &mut figures)?;
+        if !journal.synced {
+            let plain = fresh()?;
+            bare_log(plain, fresh()?.with_bare_log()?, journal.name, &mut figures)?;
+        }
     }
     let sqlite = sqlite::Sqlite::create(&folder.path().join("searched.db"), &sqlite::JOURNALS[0])?;
     search_figures(sqlite, &cellar, building, wanted.rows, &mut figures)?;
@@ -210,6 +214,26 @@ fn write_figures<R: Rows>(
     let what = format!("an insert, {writes} in one transaction");
     add(&what, us(bulk) / each, us(plain_bulk) / each, if postgres { 2.0 } else { 1.8 });
     add("an update of a column that is not searched", note, plain_note, 1.1);
+    Ok(())
+}
+
+/// What the least log costs, where a commit costs little.
+fn bare_log<R: Rows>(
+    mut plain: R,
+    mut logged: R,
+    how: &str,
+    figures: &mut Vec<Figure>,
+) -> Result<(), Failure> {
+    let mut times = [Vec::new(), Vec::new()];
+    for id in 1..=SINGLE {
+        let item = records::item(id, 2);
+        times[0].push(time(|| plain.insert(&item))?);
+        times[1].push(time(|| logged.insert(&item))?);
+    }
+    let [beside, measured] = times.map(|times| us(median(times)));
+    let what =
+        format!("an insert of its own with a trigger that logs its key and no search, beside none, {how}");
+    figures.push(Figure { database: R::NAME, what, measured, beside, aim: None });
     Ok(())
 }
 

@@ -97,7 +97,7 @@ impl PostgresCellar {
             batch.set_fleeting();
         }
         let (mut record, mut unreadable) = (Record::new(0), Unreadable::default());
-        for (key, row) in &seen.pending {
+        for (key, row) in &seen.pending.rows {
             let row = (row, row_at(&self.rows));
             if self.rows.read(row, &self.schema, &mut record, &mut unreadable)? {
                 batch.put(&record)?;

@@ -8,7 +8,7 @@ use super::reading::Rows;
 use super::secured::Sight;
 use super::session::{Parameter, Session, Statements};
 use super::sources::Sources;
-use super::state::{self, Seen};
+use super::state::{self, Logged, Seen};
 use super::table::Table;
 use crate::cellar::{Info, report};
 use crate::rows::cache::ChunkCache;
@@ -42,7 +42,7 @@ pub struct PostgresCellar {
     pub(super) folder: OnceLock<NearFolder>,
     pub(super) manifests: Manifests,
     /// By what tells log and manifest.
-    pub(super) overlays: Remembered<String>,
+    pub(super) overlays: Remembered<Logged>,
 }
 
 impl PostgresCellar {
@@ -248,7 +248,7 @@ impl PostgresCellar {
     pub fn info(&self, client: &mut impl Session) -> Result<Info> {
         let mut info = self.on_state(client, None, Seen::shelves, |view, seen| {
             seen.must_be_all(&self.rows)?;
-            let pending = Some(seen.pending.len() as u64);
+            let pending = Some(seen.pending.rows.len() as u64);
             Ok(Info { pending, ..Info::of(view, &self.opened)? })
         })?;
         (info.oldest, info.table) = state::age_and_size(client, &self.names)?;
@@ -260,7 +260,7 @@ impl PostgresCellar {
     pub(super) fn on_state<T>(
         &self,
         client: &mut dyn Statements,
-        known: Option<&str>,
+        known: Option<&(Logged, Arc<Overlay>)>,
         of: impl Fn(&Seen) -> Arc<Manifest>,
         work: impl Fn(&PostgresView<'_>, &Seen) -> Result<T>,
     ) -> Result<T> {
@@ -286,8 +286,7 @@ impl PostgresCellar {
         work: impl Fn(&Laid<'_>, Snapshot, &Sight<'_, '_>) -> Result<T>,
     ) -> Result<T> {
         let known = self.overlays.last();
-        let log = known.as_ref().map(|(log, _)| log.as_str());
-        self.on_state(client, log, Seen::base, |view, seen| {
+        self.on_state(client, known.as_ref(), Seen::base, |view, seen| {
             if !seen.filled {
                 return Err(rows::not_filled(self.name(), &seen.manifest));
             }
@@ -298,20 +297,24 @@ impl PostgresCellar {
         })
     }
 
-    /// The rows that no shelf holds yet, laid over the shelves; or what is known, if it is of this log.
+    /// The rows that no shelf holds yet, laid over the shelves, or over what is known if only later ones were read; or what is known, if
+    /// it is of this log.
     pub(super) fn overlay(
         &self,
         view: &dyn View,
         seen: &Seen,
-        known: Option<&(String, Arc<Overlay>)>,
+        known: Option<&(Logged, Arc<Overlay>)>,
     ) -> Result<Option<Arc<Overlay>>> {
         let Some(log) = &seen.log else { return Ok(None) };
         if let Some((_, overlay)) = known.filter(|(known, _)| known == log) {
             return Ok(Some(Arc::clone(overlay)));
         }
-        let mut spool = Spool::new(view);
+        let below = known.filter(|_| seen.pending.is_more).map(|(_, overlay)| Arc::clone(overlay));
+        let laid = Laid::new(view, below.clone());
+        let mut spool = Spool::new(&laid);
         self.put_pending(seen, &mut spool, Merging::Never)?;
-        let overlay = Arc::new(Overlay::over(None, spool.into_contents(), seen.pending.len() as u64));
+        let (contents, rows) = (spool.into_contents(), seen.pending.rows.len() as u64);
+        let overlay = Arc::new(Overlay::over(below.as_deref(), contents, rows));
         // One that has not all rows is for no other role.
         if !seen.secured {
             self.overlays.put(log.clone(), &overlay);
@@ -319,7 +322,13 @@ impl PostgresCellar {
         Ok(Some(overlay))
     }
 
-    pub(super) fn see(&self, client: &mut dyn Statements, known: Option<&str>) -> Result<Seen> {
+    pub(super) fn see(
+        &self,
+        client: &mut dyn Statements,
+        known: Option<&(Logged, Arc<Overlay>)>,
+    ) -> Result<Seen> {
+        let may_grow = known.is_some_and(|(_, overlay)| overlay.may_grow());
+        let known = (known.map(|(log, _)| log), may_grow);
         state::see(client, (&self.names, &self.schema, &self.rows), &self.manifests, known)
     }
 }

@@ -76,7 +76,7 @@ pub(super) fn create(
          CREATE TABLE {chunk}(piece bytea, number integer, data bytea NOT NULL, PRIMARY KEY (piece, number));
          ALTER TABLE {chunk} ALTER data SET STORAGE EXTERNAL;
          CREATE TABLE {log} AS SELECT {key} FROM {table} t WITH NO DATA;
-         ALTER TABLE {log} ADD source integer NOT NULL DEFAULT 0, ADD joined text, ADD at timestamptz NOT NULL DEFAULT pg_catalog.now(),
+         ALTER TABLE {log} ADD seq bigint GENERATED ALWAYS AS IDENTITY, ADD source integer NOT NULL DEFAULT 0, ADD joined text, ADD at timestamptz NOT NULL DEFAULT pg_catalog.now(),
              ADD mark uuid NOT NULL DEFAULT pg_catalog.gen_random_uuid();
          ALTER TABLE {log} SET (autovacuum_vacuum_scale_factor = 0, autovacuum_vacuum_threshold = 1000);
          -- Of a table that nobody has looked at, thousands of rows are expected, and queries are compiled for them.
@@ -113,7 +113,7 @@ fn try_query(client: &mut dyn Statements, names: &Names, sources: &Sources<'_>) 
     if sources.derived.as_ref().is_none_or(|derived| derived.view.is_some()) {
         return Ok(());
     }
-    let sql = format!("SELECT 1 FROM {}(NULL) LIMIT 1", names.inside(LOGGED));
+    let sql = format!("SELECT 1 FROM {}(NULL, NULL) LIMIT 1", names.inside(WITH_LOGGED));
     client.query_typed(&sql, &[]).map(|_| ()).map_err(unusable)
 }
 
@@ -333,13 +333,30 @@ pub(super) struct Seen {
     pub filled: bool,
     /// Whether the table was emptied at once, so that no shelf holds anything.
     pub emptied: bool,
-    /// Tells log and manifest from all others there ever were; none if the log is empty.
-    pub log: Option<String>,
+    /// None if the log is empty.
+    pub log: Option<Logged>,
     /// Whether row-level security keeps the role from seeing all rows.
     pub secured: bool,
+    pub pending: Pending,
+}
+
+/// The rows that no shelf holds yet.
+#[derive(Default)]
+pub(super) struct Pending {
     /// Each logged key with its row, if there is one. After the table was emptied, all rows. None if the log is the one
     /// that was known.
-    pub pending: Vec<(Key, Row)>,
+    pub rows: Vec<(Key, Row)>,
+    /// Whether these are those that were logged since the log that was known, and no others.
+    pub is_more: bool,
+}
+
+/// What the log has, at one time.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(super) struct Logged {
+    /// Tells its entries and the manifest from all others there ever were.
+    pub id: String,
+    /// The number of the last of them. Others with lesser numbers may become visible later.
+    pub last: i64,
 }
 
 impl Seen {
@@ -364,7 +381,7 @@ impl Seen {
 }
 
 /// Where in a row of what [`see`] reads the logged key begins. Behind it begins the row of the table.
-const KEY: usize = 6;
+const KEY: usize = 8;
 
 /// Where that row begins.
 pub(super) fn row_at(rows: &Rows) -> usize {
@@ -376,12 +393,12 @@ const STANDING: &str = "standing";
 /// The one that gives the state without rows, which is all that most searches need.
 const STATE: &str = "state_alone";
 /// The one that gives it with the logged rows, each by its key: whatever is expected of the log, the table is never gone through.
-const LOGGED: &str = "logged_rows";
+const WITH_LOGGED: &str = "logged_rows";
 /// The one that gives it with all rows, for where the table was emptied at once.
-const ALL: &str = "all_rows";
+const WITH_ALL: &str = "all_rows";
 
 fn drop_functions(names: &Names) -> [String; 4] {
-    [(STANDING, ""), (STATE, ""), (LOGGED, "text"), (ALL, "text")]
+    [(STANDING, ""), (STATE, ""), (WITH_LOGGED, "text, bigint"), (WITH_ALL, "text, bigint")]
         .map(|(name, of)| format!("DROP FUNCTION IF EXISTS {}({of});", names.inside(name)))
 }
 
@@ -403,29 +420,47 @@ fn functions(names: &Names, sources: &Sources<'_>, rows: &Rows) -> Result<String
     let seen = format!(
         "(SELECT s.manifest, s.filled, {standing} IS NOT DISTINCT FROM s.watched AS standing,
             pg_catalog.row_security_active(s.sources[1]) AS secured
-          FROM {state} s OFFSET 0) s
-         CROSS JOIN LATERAL (SELECT pg_catalog.count(*) || ':' || pg_catalog.sum(pg_catalog.uuid_hash_extended(mark, 0)) || ':' || pg_catalog.md5(s.manifest) AS log,
-                            pg_catalog.bool_or(key IS NULL AND source = 0) AS emptied FROM {log}) l"
+          FROM {state} s OFFSET 0) s"
     );
-    let columns = "o0 bytea, o1 boolean, o2 boolean, o3 boolean, o4 text, o5 boolean";
-    let flags = "s.filled, s.standing, coalesce(l.emptied, false), l.log, s.secured";
+    let id = |which: &str| {
+        format!(
+            "pg_catalog.count(*){which} || ':' || pg_catalog.sum(pg_catalog.uuid_hash_extended(mark, 0)){which} || ':' || pg_catalog.md5(s.manifest)"
+        )
+    };
+    let sums = format!(
+        "{} AS log, pg_catalog.max(seq) AS last, pg_catalog.bool_or(key IS NULL AND source = 0) AS emptied",
+        id("")
+    );
+    let columns = "o0 bytea, o1 boolean, o2 boolean, o3 boolean, o4 text, o5 bigint, o6 boolean, o7 boolean";
+    let flags = "s.filled, s.standing, coalesce(l.emptied, false), l.log, l.last, s.secured";
     let alone = format!(
         "CREATE FUNCTION {}() RETURNS TABLE ({columns}) {HOW} AS {};",
         names.inside(STATE),
-        literal(&format!("BEGIN RETURN QUERY SELECT s.manifest, {flags} FROM {seen}; END"))
+        literal(&format!(
+            "BEGIN RETURN QUERY SELECT s.manifest, {flags}, false
+             FROM {seen} CROSS JOIN LATERAL (SELECT {sums} FROM {log}) l; END"
+        ))
     );
-    // What is known already, `$1`, is not read again; a name for it could be that of a column of the table.
-    let function = |name: &str, logged: &str, from: &str| {
+    // What is known already is not read again: the log `$1`, whose last entry has the number `$2`. If its entries are those with such
+    // numbers now, only what came behind them is. Names for these could be those of columns of the table.
+    let seen = format!(
+        "{seen} CROSS JOIN LATERAL (
+           SELECT l.log, l.last, l.emptied, coalesce(l.before = $1, false) AS is_more,
+             CASE WHEN l.before = $1 THEN $2 ELSE 0 END AS after
+           FROM (SELECT {sums}, {} AS before FROM {log}) l OFFSET 0) l",
+        id(" FILTER (WHERE seq <= $2)")
+    );
+    let function = |name: &str, (is_more, logged): (&str, &str), from: &str| {
         let body = format!(
             "#variable_conflict use_column
              BEGIN RETURN QUERY
-             SELECT CASE WHEN pg_catalog.row_number() OVER () = 1 THEN s.manifest END, {flags}, {logged}, {selected} FROM {seen} {from};
+             SELECT CASE WHEN pg_catalog.row_number() OVER () = 1 THEN s.manifest END, {flags}, {is_more}, {logged}, {selected} FROM {seen} {from};
              END"
         );
         let texts: String =
             (0..rows.columns()).fold(String::new(), |texts, place| texts + &format!(", c{place} text"));
         format!(
-            "CREATE FUNCTION {}(text) RETURNS TABLE ({columns}, {}, {}{texts}) {HOW} AS {};",
+            "CREATE FUNCTION {}(text, bigint) RETURNS TABLE ({columns}, {}, {}{texts}) {HOW} AS {};",
             names.inside(name),
             key.declared('o', KEY),
             key.declared('o', row_at(rows)),
@@ -433,9 +468,10 @@ fn functions(names: &Names, sources: &Sources<'_>, rows: &Rows) -> Result<String
         )
     };
     let parts = key.names().join(", ");
-    let mut keys = format!("SELECT DISTINCT {parts} FROM {log} WHERE key IS NOT NULL");
+    let behind = format!("(SELECT * FROM {log} WHERE seq > l.after) behind");
+    let mut keys = format!("SELECT DISTINCT {parts} FROM {behind} WHERE key IS NOT NULL");
     for join in 0..sources.joins.len() {
-        keys = format!("{keys} UNION {}", sources.expansion(join, &log)?);
+        keys = format!("{keys} UNION {}", sources.expansion(join, &behind)?);
     }
     let logged = format!(
         "LEFT JOIN LATERAL (SELECT {parts} FROM ({keys}) k WHERE l.log IS DISTINCT FROM $1 OFFSET 0) k ON true
@@ -445,24 +481,28 @@ fn functions(names: &Names, sources: &Sources<'_>, rows: &Rows) -> Result<String
     let all = format!(
         "LEFT JOIN LATERAL (SELECT * FROM {from} t WHERE l.log IS DISTINCT FROM $1 AND {condition}) t ON true"
     );
-    let logged = function(LOGGED, &key.selected_of_ours("k"), &logged);
-    Ok([stands, alone, logged, function(ALL, &key.selected("t"), &all)].concat())
+    let logged = function(WITH_LOGGED, ("l.is_more", &key.selected_of_ours("k")), &logged);
+    Ok([stands, alone, logged, function(WITH_ALL, ("false", &key.selected("t")), &all)].concat())
 }
 
-/// Reads state, log and logged rows; these only if the log is not the one that is `known`.
+/// Reads state, log and logged rows; these only if the log is not the one that is `known`. If it `may_grow`, only those that came
+/// behind it, where the others are still the same.
 pub(super) fn see(
     client: &mut dyn Statements,
     of: (&Names, &Schema, &Rows),
     manifests: &Manifests,
-    known: Option<&str>,
+    (known, may_grow): (Option<&Logged>, bool),
 ) -> Result<Seen> {
+    let grown = known.filter(|_| may_grow);
+    let (id, last) = (grown.map(|known| known.id.as_str()), grown.map(|known| known.last));
     loop {
         let seen = see_by(client, of, manifests, (STATE, &[]))?;
-        if seen.log.is_none() || seen.log.as_deref() == known {
+        if seen.log.is_none() || seen.log.as_ref() == known {
             return Ok(seen);
         }
-        let function = if seen.emptied { ALL } else { LOGGED };
-        let with_rows = see_by(client, of, manifests, (function, &[(&known, Type::TEXT)]))?;
+        let function = if seen.emptied { WITH_ALL } else { WITH_LOGGED };
+        let parameters: [Parameter<'_>; 2] = [(&id, Type::TEXT), (&last, Type::INT8)];
+        let with_rows = see_by(client, of, manifests, (function, &parameters))?;
         // Unless the table was emptied in between, or somebody has caught up with that.
         if with_rows.emptied == seen.emptied {
             return Ok(with_rows);
@@ -478,7 +518,7 @@ fn see_by(
     (function, parameters): (&str, &[Parameter<'_>]),
 ) -> Result<Seen> {
     let with_rows = !parameters.is_empty();
-    let sql = format!("SELECT * FROM {}({})", names.inside(function), if with_rows { "$1" } else { "" });
+    let sql = format!("SELECT * FROM {}({})", names.inside(function), if with_rows { "$1, $2" } else { "" });
     let all = client.query_typed(&sql, parameters);
     let all = all.map_err(|error| {
         if !is_missing(&error) {
@@ -489,24 +529,27 @@ fn see_by(
         Error::new(ErrorKind::OutOfStep, message)
     })?;
     let mut state = None;
-    let (mut pending, mut known_keys) = (Vec::new(), BTreeSet::new());
+    let (mut pending, mut known_keys) = (Pending::default(), BTreeSet::new());
     for row in all {
         let read = "Reading the cellar";
         let manifest: Option<&[u8]> = row.try_get(0).map_err(failed(read))?;
         if let Some(manifest) = manifest {
             let manifest = manifests.decode(manifest)?;
             let flag = |at| row.try_get::<_, bool>(at).map_err(failed(read));
-            let log: Option<String> = row.try_get(4).map_err(failed(read))?;
-            state = Some((manifest, flag(1)?, flag(2)?, flag(3)?, log, flag(5)?));
+            let id: Option<String> = row.try_get(4).map_err(failed(read))?;
+            let last: Option<i64> = row.try_get(5).map_err(failed(read))?;
+            let log = id.zip(last).map(|(id, last)| Logged { id, last });
+            pending.is_more = flag(7)?;
+            state = Some((manifest, [flag(1)?, flag(2)?, flag(3)?, flag(6)?], log));
         }
         if with_rows && let Some(key) = rows.key.read(&row, KEY)? {
             if rows.derived && !known_keys.insert(key.clone()) {
                 return Err(ambiguous(&rows.from, &key));
             }
-            pending.push((key, row));
+            pending.rows.push((key, row));
         }
     }
-    let (manifest, filled, standing, emptied, log, secured) =
+    let (manifest, [filled, standing, emptied, secured], log) =
         state.ok_or_else(|| Error::damaged("the state row is not there"))?;
     let cellar = names.cellar();
     if *manifest.schema != *schema {

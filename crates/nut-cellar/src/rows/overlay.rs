@@ -12,7 +12,6 @@ use std::fmt;
 use std::sync::{Arc, Mutex, PoisonError};
 
 /// An overlay of more parts is made anew.
-#[cfg(feature = "sqlite")]
 const MOST_PARTS: usize = 8;
 /// With more changed rows than these, searches say that they would be faster without.
 const MANY: u64 = 10_000;
@@ -45,7 +44,6 @@ impl Overlay {
     }
 
     /// Whether more may be put over it.
-    #[cfg(feature = "sqlite")]
     pub fn may_grow(&self) -> bool {
         self.parts < MOST_PARTS
     }
