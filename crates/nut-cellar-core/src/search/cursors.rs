@@ -580,7 +580,7 @@ fn rows(
         }
         // The rarest leads.
         terms.sort_by_key(|term| term.group.cost());
-        rows.push(Row { terms, columns: alternative.columns, window: alternative.window });
+        rows.push(Row::new(terms, alternative.columns, alternative.window));
     }
     hand.complete()?;
     Ok(Rows::new(rows, records))

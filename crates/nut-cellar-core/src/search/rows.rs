@@ -22,10 +22,25 @@ pub(super) struct Term {
 /// One way to match.
 #[derive(Debug)]
 pub(super) struct Row {
-    pub terms: Vec<Term>,
-    pub columns: ColumnSet,
-    pub window: Option<u32>,
+    terms: Vec<Term>,
+    columns: ColumnSet,
+    window: Option<u32>,
+    /// Where terms stand in the record that is looked at; reused.
+    scratch: Scratch,
 }
+
+#[derive(Debug, Default)]
+struct Scratch {
+    places: Vec<Place>,
+    /// Where a run could begin.
+    starts: Vec<Place>,
+    /// With the places of the terms in the run.
+    of_terms: Vec<(Place, usize)>,
+    last: Vec<Option<Place>>,
+}
+
+/// A column, and a position in it.
+type Place = (usize, u32);
 
 /// The ways to match a leaf that the shelf has all terms of.
 #[derive(Debug)]
@@ -93,6 +108,12 @@ impl Rows {
 }
 
 impl Row {
+    /// Terms that have to stand in the same of these columns: each in its distance from the first, or all in a window of so many
+    /// positions.
+    pub fn new(terms: Vec<Term>, columns: ColumnSet, window: Option<u32>) -> Self {
+        Self { terms, columns, window, scratch: Scratch::default() }
+    }
+
     fn cost(&self) -> u64 {
         self.terms.iter().map(|term| term.group.cost()).min().unwrap_or(0)
     }
@@ -136,20 +157,20 @@ impl Row {
 
     /// Whether the terms follow one another in one of the columns, which all of them are in.
     fn in_a_row(&mut self, shelf: &Arc<Shelf>, hand: &mut Hand, columns: ColumnSet) -> Step<bool> {
+        let Scratch { places, starts, .. } = &mut self.scratch;
         // The places where the run could begin, narrowed down term by term.
-        let mut starts: Option<Vec<(usize, u32)>> = None;
-        for term in &mut self.terms {
+        for (number, term) in self.terms.iter_mut().enumerate() {
+            term.places(shelf, hand, columns, places)?;
             let offset = term.offset;
-            let places = term.places(shelf, hand, columns)?;
-            let here = places.iter().filter_map(|&(column, at)| Some((column, at.checked_sub(offset)?)));
-            let narrowed: Vec<_> = match &starts {
-                None => here.collect(),
-                Some(starts) => here.filter(|place| starts.binary_search(place).is_ok()).collect(),
-            };
-            if narrowed.is_empty() {
+            places.retain_mut(|place| {
+                let start = place.1.checked_sub(offset);
+                place.1 = start.unwrap_or_default();
+                start.is_some() && (number == 0 || starts.binary_search(place).is_ok())
+            });
+            if places.is_empty() {
                 return Ok(false);
             }
-            starts = Some(narrowed);
+            std::mem::swap(places, starts);
         }
         Ok(true)
     }
@@ -162,18 +183,18 @@ impl Row {
         columns: ColumnSet,
         window: u32,
     ) -> Step<bool> {
-        let mut all = Vec::new();
-        for (place, term) in self.terms.iter_mut().enumerate() {
-            all.extend(
-                term.places(shelf, hand, columns)?.into_iter().map(|(column, at)| (column, at, place)),
-            );
+        let Scratch { places, of_terms, last, .. } = &mut self.scratch;
+        of_terms.clear();
+        for (number, term) in self.terms.iter_mut().enumerate() {
+            term.places(shelf, hand, columns, places)?;
+            of_terms.extend(places.iter().map(|place| (*place, number)));
         }
-        all.sort_unstable();
-        let terms = self.terms.len();
-        let mut last: Vec<Option<(usize, u32)>> = vec![None; terms];
-        for (column, at, place) in all {
-            last[place] = Some((column, at));
-            let near = |seen: &Option<(usize, u32)>| {
+        of_terms.sort_unstable();
+        last.clear();
+        last.resize(self.terms.len(), None);
+        for &((column, at), number) in &*of_terms {
+            last[number] = Some((column, at));
+            let near = |seen: &Option<Place>| {
                 seen.is_some_and(|(known, before)| known == column && at - before < window)
             };
             if last.iter().all(near) {
@@ -187,26 +208,37 @@ impl Row {
 impl Term {
     /// The columns of a record at which the group stands that one of the terms is in.
     fn columns_at(&mut self, ordinal: u32) -> Result<ColumnSet> {
+        if let [only] = self.group.members.as_mut_slice() {
+            return only.postings.columns_here();
+        }
         let mut columns = ColumnSet::default();
         for member in self.group.members.iter_mut().filter(|member| member.here == ordinal) {
-            member.postings.read()?;
-            columns = columns.or(member.postings.columns());
+            columns = columns.or(member.postings.columns_here()?);
         }
         Ok(columns)
     }
 
-    /// Where in these columns of the record the terms stand: (column, position), ascending.
-    fn places(&mut self, shelf: &Arc<Shelf>, hand: &mut Hand, columns: ColumnSet) -> Step<Vec<(usize, u32)>> {
-        let mut places = Vec::new();
+    /// Where in these columns of the record the terms stand, ascending, into `places`.
+    fn places(
+        &mut self,
+        shelf: &Arc<Shelf>,
+        hand: &mut Hand,
+        columns: ColumnSet,
+        places: &mut Vec<Place>,
+    ) -> Step<()> {
+        places.clear();
         let ordinal = self.group.members.iter().map(|member| member.here).min().unwrap_or(END);
         let each = self.group.members.iter_mut().zip(&self.entries).zip(&mut self.positions);
         for ((member, entry), positions) in each.filter(|((member, _), _)| member.here == ordinal) {
-            places_of(shelf, hand, member, entry, positions, columns, &mut places)?;
+            places_of(shelf, hand, member, entry, positions, columns, places)?;
         }
         hand.complete()?;
-        places.sort_unstable();
-        places.dedup();
-        Ok(places)
+        // Those of one term ascend.
+        if self.group.members.len() > 1 {
+            places.sort_unstable();
+            places.dedup();
+        }
+        Ok(())
     }
 }
 
@@ -218,7 +250,7 @@ pub(super) fn places_of(
     entry: &TermEntry,
     positions: &mut Option<Positions>,
     columns: ColumnSet,
-    places: &mut Vec<(usize, u32)>,
+    places: &mut Vec<Place>,
 ) -> Step<()> {
     if positions.is_none() {
         *positions = if_at_hand(shelf.positions(hand, entry))?;

@@ -288,6 +288,17 @@ impl Postings {
         Ok(self.shape_here()?.and_then(|shape| kinds.once_in_each(shape)))
     }
 
+    /// The columns of the record that the term is in, [read](Self::read) or not.
+    #[inline]
+    pub fn columns_here(&mut self) -> Result<ColumnSet, Error> {
+        let kinds = self.kinds;
+        if let Some(columns) = self.shape_here()?.and_then(|shape| kinds.columns(shape)) {
+            return Ok(columns);
+        }
+        self.read()?;
+        Ok(self.columns)
+    }
+
     fn shape_here(&mut self) -> Result<Option<u32>, Error> {
         self.unpack_shapes()?;
         Ok(self.shapes.get(self.here).copied())
@@ -493,6 +504,15 @@ impl Postings {
 
     fn read_on(&mut self) -> Result<(), Broken> {
         while self.read <= self.here {
+            // Most that are passed over have nothing to be read.
+            while self.read < self.here {
+                let occurrences = self.kinds.once_in_all(self.shapes[self.read]);
+                if occurrences == 0 {
+                    break;
+                }
+                self.read += 1;
+                self.next_occurrence = self.next_occurrence.saturating_add(occurrences.into());
+            }
             let shape = self.shapes[self.read];
             self.first_occurrence = self.next_occurrence;
             let occurrences = if let Some((column, tf)) = self.kinds.alone(shape) {

@@ -52,6 +52,26 @@ impl Shapes {
         (self.columns <= FEW && shape < self.kinds).then(|| ColumnSet(u64::from(shape) + 1))
     }
 
+    /// The columns of a posting, if its rest is not needed to tell.
+    #[inline]
+    pub fn columns(self, shape: u32) -> Option<ColumnSet> {
+        let kind = if shape < self.kinds { shape } else { shape % self.kinds };
+        if self.columns <= FEW {
+            return Some(ColumnSet(u64::from(kind) + 1));
+        }
+        (kind < self.columns).then(|| ColumnSet(1 << kind))
+    }
+
+    /// How often the term is in a posting that has no rest because it is once in each column; 0 for another.
+    #[inline]
+    pub fn once_in_all(self, shape: u32) -> u32 {
+        match self.columns {
+            ..=FEW if shape < self.kinds => (shape + 1).count_ones(),
+            columns if columns > FEW && shape < columns => 1,
+            _ => 0,
+        }
+    }
+
     /// The shape of a posting with these columns and frequencies, ascending; appends to the rest.
     pub fn put(self, tf: &[(u8, u32)], rest: &mut Vec<u8>) -> u32 {
         let excess = tf.iter().fold(0_u32, |excess, (_, tf)| excess.saturating_add(tf - 1));

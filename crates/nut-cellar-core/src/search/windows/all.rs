@@ -71,6 +71,15 @@ impl Windows<'_, '_> {
                 self.keep(word, &window, &mut here, &mut marks)?;
             }
             for &ordinal in &here {
+                if counted >= wanted {
+                    // Where positions need not be read to count, they are of what comes to the front only.
+                    let sum = self.score(hand, ordinal)?;
+                    self.scored += words.len() as u64;
+                    if !matches!(sum, Sum::Exact(score) if score <= self.top.threshold()) {
+                        self.offer(hand, ordinal, sum)?;
+                    }
+                    continue;
+                }
                 if self.matches(hand, ordinal)? {
                     counted += 1;
                     if hopeless {
