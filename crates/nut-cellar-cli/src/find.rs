@@ -6,7 +6,7 @@ use crate::settings::{self, Asked};
 use crate::target::{Open, Target};
 use crate::{plan, say};
 use comfy_table::Cell;
-use nut_cellar::search::Order;
+use nut_cellar::search::{Order, Spellings};
 use nut_cellar::{Find, Found, Highlighter, Hit, Query, Result, Schema, Value};
 use serde::Serialize;
 use std::fmt::Write;
@@ -45,7 +45,14 @@ pub fn run(call: &arguments::Find) -> Result<()> {
     for note in &found.notes {
         anstream::eprintln!("{note}");
     }
-    say(&shown(&open, &query, &find, &found, time_us)?)
+    let mut out = shown(&open, &query, &find, &found, time_us)?;
+    if found.total == 0 && call.settings.near == Spellings::AsTyped && !call.query.trim().is_empty() {
+        let _ = writeln!(
+            out,
+            "{FAINT}Spellings that are nearly so were not looked for; `--near few` does where few are found.{FAINT:#}"
+        );
+    }
+    say(&out)
 }
 
 fn shown(open: &Open, query: &Query, find: &Find, found: &Found, time_us: f64) -> Result<String> {

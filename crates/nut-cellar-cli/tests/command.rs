@@ -160,7 +160,10 @@ fn loading_and_finding_in_a_folder() {
     let table = desk.done(&["find", "shed.cellar", "walnut box", "--skip", "1"]);
     assert!(table.contains("Box of fossils") && table.contains("3 records found"), "{table}");
     assert!(!table.contains('\u{1b}'), "no colours where there is no terminal");
-    assert!(desk.done(&["find", "shed.cellar", "submarine"]).contains("0 records found"));
+    let none = desk.done(&["find", "shed.cellar", "submarine"]);
+    assert!(none.contains("0 records found") && none.contains("`--near few`"), "{none}");
+    let none = desk.done(&["find", "shed.cellar", "submarine", "--near", "few"]);
+    assert!(none.contains("0 records found") && !none.contains("--near"), "{none}");
 }
 
 #[test]
