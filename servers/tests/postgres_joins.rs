@@ -210,6 +210,23 @@ fn a_joined_row_that_changes_is_one_row_in_the_log_and_its_triggers_are_watched(
     assert_eq!(cellar.sync(&mut client).unwrap().put, 0);
     let logged: i64 = client.query_one("SELECT count(*) FROM cellar_items.log", &[]).unwrap().get(0);
     assert_eq!(logged, 0);
+    // A row that is joined to joined rows touches the records behind these, and no others.
+    client
+        .batch_execute(
+            "INSERT INTO persons VALUES (1, 'Wren'), (2, 'Finch');
+             INSERT INTO claims VALUES (1, 7, 1, 'mine', 0), (2, 8, 2, 'mine', 0)",
+        )
+        .unwrap();
+    assert_eq!(cellar.sync(&mut client).unwrap().put, 2);
+    client.batch_execute("UPDATE persons SET name = 'Rook' WHERE id = 1").unwrap();
+    assert_eq!(cellar.sync(&mut client).unwrap().put, 1);
+    // Of two rows that are the same, one goes to another record in a statement that leaves the other where it is.
+    client.batch_execute("INSERT INTO marks VALUES (9, 'torn'), (9, 'torn')").unwrap();
+    assert_eq!(cellar.sync(&mut client).unwrap().put, 1);
+    let moved = "CASE WHEN ctid = (SELECT ctid FROM marks LIMIT 1) THEN 8 ELSE item END";
+    client.batch_execute(&format!("UPDATE marks SET item = {moved}")).unwrap();
+    assert_eq!(cellar.sync(&mut client).unwrap().put, 2);
+    assert_eq!(cellar.differences(&mut client).unwrap(), []);
     // What is not searched touches no record.
     client.batch_execute("UPDATE stations SET id = 9 WHERE id = 1; UPDATE claims SET id = id").unwrap();
     assert_eq!(cellar.sync(&mut client).unwrap().put, 0);
