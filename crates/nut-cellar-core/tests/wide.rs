@@ -4,9 +4,12 @@
 
 use nut_cellar_core::search::{Executor, Total};
 use nut_cellar_core::{
-    Batch, Column, Filter, Find, Kind, Memory, Opened, Query, Record, Schema, Search, Snapshot, Words, search,
+    Batch, Column, ErrorKind, Filter, Find, Kind, Memory, Opened, Query, Record, Schema, Search, Snapshot,
+    Words, search,
 };
 use std::collections::BTreeSet;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
 
 const RECORDS: u64 = 40_000;
 
@@ -171,6 +174,27 @@ fn a_fleeting_shelf_gives_the_same() {
         assert!(both[0].total > 0, "{query}");
         assert_eq!(both[0], both[1], "{query}");
     }
+}
+
+#[test]
+fn a_search_is_asked_to_stop_wherever_it_takes_long() {
+    let wide = Wide::new();
+    let asked = |query: &str, find: Find| {
+        let count = Arc::new(AtomicU64::new(0));
+        let counter = Arc::clone(&count);
+        let find = find.stop_when(move || {
+            counter.fetch_add(1, Ordering::Relaxed);
+            false
+        });
+        wide.found(&Query::read(query).query, &find);
+        count.load(Ordering::Relaxed)
+    };
+    // More terms than these are walked through, and no record is looked at.
+    let none = Find::new().limit(0).total(Total::AtLeast(0));
+    assert!(asked("r*", none.clone()) >= 5);
+    let stopped = none.clone().stop_when(|| true);
+    let mut search = Search::new(wide.snapshot(), &Query::read("r*").query, &stopped).unwrap();
+    assert!(search::run(&wide.place.view(), &mut search).unwrap_err().kind() == ErrorKind::Stopped);
 }
 
 #[test]

@@ -2,6 +2,7 @@
 //! Records are asked for in ascending order.
 
 use super::families::{Family, Found, Part, each_like, named};
+use super::find::Find;
 use super::group::{Group, Measure, Member};
 use super::plan::{Alternative, Node, Plan};
 use super::rows::{Row, Rows, Term, places_of};
@@ -404,8 +405,8 @@ impl<'a> Cursors<'a> {
     }
 
     /// Says about how many records will be looked at.
-    pub fn remember(&mut self, hand: &mut Hand, asks: u64) -> Step<()> {
-        self.tests.iter_mut().try_for_each(|test| test.remember(hand, asks))
+    pub fn remember(&mut self, hand: &mut Hand, find: &Find, asks: u64) -> Step<()> {
+        self.tests.iter_mut().try_for_each(|test| test.remember(hand, find, asks))
     }
 
     /// What no score from a record on exceeds, up to a record that is told with it.

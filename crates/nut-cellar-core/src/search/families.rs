@@ -3,6 +3,7 @@
 //! What always holds: terms come by likeness, then by themselves; where there are more than [`MOST_ALIKE`], the most alike
 //! that a live record has are kept, so that neither removed records nor the number of shelves change a score.
 
+use super::find::Find;
 use super::plan::{Like, Lookup, Plan, Word};
 use crate::bits::Bits;
 use crate::catalog::{Snapshot, Standing};
@@ -23,6 +24,9 @@ pub const MOST_ALIKE: usize = 64;
 
 /// So many terms that were found by walks are kept.
 const MOST_FOUND: usize = 1_024;
+
+/// Between two questions whether to stop so many terms are taken.
+const BETWEEN_STOPS: u32 = 1_024;
 
 /// The terms of a lookup.
 #[derive(Clone, Debug, Default)]
@@ -69,7 +73,12 @@ pub(super) struct Part {
 }
 
 /// Gathers the families of a plan, and tells how many terms the walks looked at.
-pub(super) fn gather(snapshot: &Snapshot, plan: &Plan, hand: &mut Hand) -> Step<(Vec<Family>, u64)> {
+pub(super) fn gather(
+    snapshot: &Snapshot,
+    plan: &Plan,
+    find: &Find,
+    hand: &mut Hand,
+) -> Step<(Vec<Family>, u64)> {
     let shelves = snapshot.standing();
     let mut gathered = Vec::with_capacity(plan.lookups.len());
     let mut visited = 0;
@@ -81,7 +90,7 @@ pub(super) fn gather(snapshot: &Snapshot, plan: &Plan, hand: &mut Hand) -> Step<
     }
     for lookup in &plan.lookups {
         let mut family = Gathered::new(shelves.len());
-        visited += if_at_hand(gather_one(shelves, lookup, &mut family, hand))?.unwrap_or(0);
+        visited += if_at_hand(gather_one(shelves, lookup, find, &mut family, hand))?.unwrap_or(0);
         gathered.push(family);
     }
     hand.complete()?;
@@ -93,12 +102,23 @@ pub(super) fn gather(snapshot: &Snapshot, plan: &Plan, hand: &mut Hand) -> Step<
     Ok((families, visited))
 }
 
-fn gather_one(shelves: &[Standing], lookup: &Lookup, family: &mut Gathered, hand: &mut Hand) -> Step<u64> {
+fn gather_one(
+    shelves: &[Standing],
+    lookup: &Lookup,
+    find: &Find,
+    family: &mut Gathered,
+    hand: &mut Hand,
+) -> Step<u64> {
     let named = named(shelves, lookup, hand)?;
-    let mut visited = 0;
+    let (mut visited, mut until_stop) = (0, 0);
     for like in &lookup.like {
         for (place, standing) in shelves.iter().enumerate() {
             let mut take = |hand: &mut Hand, term: &str, entry: TermEntry| {
+                if until_stop == 0 {
+                    find.go_on()?;
+                    until_stop = BETWEEN_STOPS;
+                }
+                until_stop -= 1;
                 if !if_at_hand(standing.has_live(hand, &entry))?.unwrap_or(false) {
                     return Ok(true);
                 }

@@ -128,7 +128,7 @@ pub(super) fn search(
             Executor::Walk => false,
             Executor::Windows | Executor::Exhaustive => true,
         };
-    cursors.remember(hand, if windowed && !meets { all } else { estimated })?;
+    cursors.remember(hand, find, if windowed && !meets { all } else { estimated })?;
     let asked_for = estimated.saturating_mul(plan.leaves.len() as u64) / ASKED;
     let filled =
         plan.leaves.len() > MANY_LEAVES && asked_for > all.saturating_add(standing.shelf.records().into());

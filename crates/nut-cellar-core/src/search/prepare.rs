@@ -71,7 +71,7 @@ impl Prepared {
         if self.known.is_some() {
             return Ok(());
         }
-        let (families, visited) = gather(snapshot, &self.plan, hand)?;
+        let (families, visited) = gather(snapshot, &self.plan, &self.find, hand)?;
         let parts: Vec<_> = self.plan.words.iter().map(|word| parts(word, &families)).collect();
         let scores = *self.find.wanted_order() != Order::Key;
         let mut counts = Vec::with_capacity(parts.len());

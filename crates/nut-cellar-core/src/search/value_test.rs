@@ -1,5 +1,6 @@
 //! A test of values in one shelf.
 
+use super::find::Find;
 use crate::bits::Bits;
 use crate::filter::Bound;
 use crate::shelf::{Hand, Recalled, Set, Shelf, Step, TestKey, ValueColumn, if_at_hand, overlaps};
@@ -19,6 +20,8 @@ pub(super) struct ValueTest {
 
 /// So many blocks are looked at to guess for how many records a test holds.
 const SAMPLES: u32 = 8;
+/// Between two questions whether to stop so many records are looked at; whole blocks.
+const BETWEEN_STOPS: u32 = 1 << 16;
 
 impl ValueTest {
     /// Binds a test to a shelf.
@@ -47,12 +50,14 @@ impl ValueTest {
             key: (column, ranges),
             set: None,
         };
-        test.remember(hand, 0)?;
+        if let Recalled::Known(set) = shelf.remembered().recall(&test.key, 0, test.records) {
+            test.set = Some(set);
+        }
         Ok(test)
     }
 
     /// Says that so many records will be asked for: the set of those for which it holds may be known, or worth making.
-    pub fn remember(&mut self, hand: &mut Hand, asks: u64) -> Step<()> {
+    pub fn remember(&mut self, hand: &mut Hand, find: &Find, asks: u64) -> Step<()> {
         if self.set.is_some() {
             return Ok(());
         }
@@ -60,7 +65,13 @@ impl ValueTest {
             Recalled::Known(set) => self.set = Some(set),
             Recalled::Worth if asks > 0 && self.shelf.is_at_hand() => {
                 let mut bits = Bits::new(self.records as usize);
-                self.fill(hand, 0..self.records, &mut bits)?;
+                let mut start = 0;
+                while start < self.records {
+                    find.go_on()?;
+                    let end = self.records.min(start.saturating_add(BETWEEN_STOPS));
+                    self.fill_from(hand, 0, start..end, &mut bits)?;
+                    start = end;
+                }
                 let count = bits.count();
                 let set = (Arc::new(bits), count);
                 self.shelf.remembered().keep(&self.key, &set);
@@ -116,6 +127,17 @@ impl ValueTest {
             bits.add_part(set, window.start as usize);
             return Ok(());
         }
+        self.fill_from(hand, window.start, window, bits)
+    }
+
+    /// The same, into bits that begin at a record.
+    fn fill_from(
+        &mut self,
+        hand: &mut Hand,
+        first: u32,
+        window: std::ops::Range<u32>,
+        bits: &mut Bits,
+    ) -> Step<()> {
         let per_block = self.column.per_block();
         let mut at = window.start;
         while at < window.end {
@@ -125,7 +147,7 @@ impl ValueTest {
                 at = end;
                 continue;
             };
-            let place = |ordinal: u32| (ordinal - window.start) as usize;
+            let place = |ordinal: u32| (ordinal - first) as usize;
             match &self.key.1 {
                 Some(ranges) if low > high || !overlaps(ranges, low, high) => {}
                 Some(ranges) if !counted && ranges.iter().any(|(from, to)| *from <= low && high <= *to) => {
