@@ -4,7 +4,8 @@
 use bytes::{Bytes, BytesMut};
 use nut_cellar_core::PieceId;
 use nut_cellar_core::store::Near;
-use quick_cache::{Weighter, sync::Cache};
+use quick_cache::sync::{Cache, DefaultLifecycle};
+use quick_cache::{DefaultHashBuilder, OptionsBuilder, Weighter};
 use std::fmt;
 use std::hash::Hash;
 use std::ops::Range;
@@ -39,7 +40,8 @@ pub(crate) struct ChunkCache {
 
 impl ChunkCache {
     pub fn new() -> Self {
-        Self { chunks: of_bytes(CHUNKS), ranges: of_bytes(RANGES), fetched: AtomicU64::new(0) }
+        // The longest ranges would fit into no part of a cache that is divided among many threads.
+        Self { chunks: of_bytes(CHUNKS, 8), ranges: of_bytes(RANGES, 1), fetched: AtomicU64::new(0) }
     }
 
     pub fn chunk(&self, piece: PieceId, number: u64) -> Option<Bytes> {
@@ -111,12 +113,45 @@ pub(crate) fn assembled(range: &Range<u64>, mut chunk: impl FnMut(u64) -> Option
     Some(out.freeze())
 }
 
-fn of_bytes<K: Eq + Hash + Clone>(capacity: u64) -> Cache<K, Bytes, ByLength> {
-    Cache::with_weighter(usize::try_from(capacity / CHUNK).unwrap_or(usize::MAX), capacity, ByLength)
+/// A cache in so many parts, of which each has its share of the bytes and a lock of its own.
+fn of_bytes<K: Eq + Hash + Clone>(bytes: u64, parts: usize) -> Cache<K, Bytes, ByLength> {
+    let chunks = usize::try_from(bytes / CHUNK).unwrap_or(usize::MAX);
+    let options = OptionsBuilder::new()
+        .shards(parts)
+        .weight_capacity(bytes)
+        .estimated_items_capacity(chunks)
+        .build()
+        .expect("capacities are set");
+    Cache::with_options(options, ByLength, DefaultHashBuilder::default(), DefaultLifecycle::default())
 }
 
 impl fmt::Debug for ChunkCache {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         write!(f, "ChunkCache({} chunks, {} ranges)", self.chunks.len(), self.ranges.len())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_longest_ranges_stay_beside_each_other() {
+        let (cache, piece) = (ChunkCache::new(), PieceId::fresh().unwrap());
+        let range = |number: u64| number * LONGEST as u64..(number + 1) * LONGEST as u64;
+        let bytes = Bytes::from(vec![7; LONGEST]);
+        for number in 0..3 {
+            cache.insert_range(piece, &range(number), &bytes);
+        }
+        assert!((0..3).all(|number| cache.range(piece, &range(number)).is_some()));
+        // Others take their places, and are kept once they are asked for again.
+        for _ in 0..2 {
+            for number in 3..6 {
+                cache.insert_range(piece, &range(number), &bytes);
+            }
+        }
+        assert!((3..6).any(|number| cache.range(piece, &range(number)).is_some()));
+        let kept = (0..6).filter(|number| cache.range(piece, &range(*number)).is_some()).count();
+        assert!(kept as u64 * LONGEST as u64 <= RANGES, "{kept}");
     }
 }
