@@ -37,6 +37,7 @@ mod remembered;
 mod sealing;
 mod shapes;
 mod sorted;
+mod tables;
 mod terms;
 #[cfg(test)]
 mod tests;

@@ -16,12 +16,12 @@ use super::pack;
 use super::positions::PositionWriter;
 use super::reader::Shelf;
 use super::shapes::Shapes;
+use super::tables::{Block, Table};
 use super::terms::{Lists, TermEntry};
 use crate::error::Error;
 use crate::schema::ColumnSet;
 use crate::wire::{Broken, Reader, put_bytes, put_varint};
 use bytes::Bytes;
-use std::ops::Range;
 use std::sync::Arc;
 
 /// Collects the lists of one term after the other.
@@ -211,19 +211,6 @@ fn get_block(
         shapes.push(shape);
     }
     Ok(())
-}
-
-/// What the table of a list says of one block.
-#[derive(Debug)]
-struct Block {
-    /// The ordinal of its last posting.
-    last: u32,
-    /// Where it begins in the list.
-    start: usize,
-    /// The occurrences in the blocks before.
-    occurrences: u64,
-    /// Where in the list that stands which bounds its scores.
-    bounds: Range<usize>,
 }
 
 /// What an ordinal is past the end of a list: no record has it.
@@ -566,7 +553,7 @@ impl Postings {
 }
 
 /// The table of a list of several blocks; checks that the blocks lie in the list. Also gives where the first begins.
-fn read_table(bytes: &[u8], blocks: usize, records: u32) -> Result<(Vec<Block>, usize), Broken> {
+fn read_table(bytes: &[u8], blocks: usize, records: u32) -> Result<Table, Broken> {
     let mut whole = Reader::new(bytes);
     let mut reader = Reader::new(whole.bytes()?);
     let first = bytes.len() - whole.left();
@@ -588,7 +575,7 @@ fn read_table(bytes: &[u8], blocks: usize, records: u32) -> Result<(Vec<Block>, 
             start.checked_add(size).filter(|end| *end <= bytes.len()).ok_or(Broken("the size of a block"))?;
         occurrences = occurrences.checked_add(here).ok_or(Broken("the occurrences of a block"))?;
     }
-    Ok((table, first))
+    Ok((Arc::new(table), first))
 }
 
 impl Shelf {
@@ -661,7 +648,7 @@ impl Shelf {
     /// The postings of a term, standing before the first.
     pub(crate) fn postings(self: &Arc<Self>, hand: &mut Hand, entry: &TermEntry) -> Step<Postings> {
         let kinds = Shapes::new(self.columns());
-        let (mut table, mut start) = (Vec::new(), 0);
+        let (mut table, mut start) = Table::default();
         let bytes = match &entry.lists {
             Lists::Once { ordinal, column, .. } => {
                 if *ordinal >= self.records() || usize::from(*column) >= self.columns() {
@@ -676,8 +663,9 @@ impl Shelf {
                 let bytes = hand.get(self, self.within(Section::Postings, range.clone())?)?;
                 let blocks = (entry.records as usize).div_ceil(self.block());
                 if blocks > 1 {
-                    let read = read_table(&bytes, blocks, self.records());
-                    (table, start) = read.map_err(|what| self.broken(Section::Postings, what))?;
+                    let read = || read_table(&bytes, blocks, self.records());
+                    let table_of = self.tables().get((range, entry.records), blocks, read);
+                    (table, start) = table_of.map_err(|what| self.broken(Section::Postings, what))?;
                 }
                 bytes
             }
@@ -687,7 +675,7 @@ impl Shelf {
             kinds,
             bytes,
             records: entry.records,
-            table: Arc::new(table),
+            table,
             start,
             block: None,
             ordinals: Vec::new(),

@@ -2,6 +2,7 @@
 
 use super::directory::{CHUNK, Directory, Section};
 use super::remembered::Remembered;
+use super::tables::Tables;
 use crate::error::{Error, Result};
 use crate::store::{PieceId, ShelfEntry, View};
 use crate::wire::Broken;
@@ -20,6 +21,7 @@ pub struct Shelf {
     /// All of it, where the place gives it at no cost.
     whole: Option<Bytes>,
     remembered: Remembered,
+    tables: Tables,
 }
 
 impl Shelf {
@@ -48,12 +50,18 @@ impl Shelf {
             checked,
             whole,
             remembered: Remembered::default(),
+            tables: Tables::default(),
         })
     }
 
     /// Sets of its records that are asked for again and again.
     pub(crate) fn remembered(&self) -> &Remembered {
         &self.remembered
+    }
+
+    /// The tables of its long lists.
+    pub(super) fn tables(&self) -> &Tables {
+        &self.tables
     }
 
     /// Whether all of it is at hand.
