@@ -30,6 +30,8 @@ mod output;
 mod pack;
 mod part;
 mod positions;
+mod posting_block;
+mod posting_writer;
 mod postings;
 mod reader;
 mod reading;

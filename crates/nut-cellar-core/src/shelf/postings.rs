@@ -1,10 +1,7 @@
 //! Postings: in which records a term is, and how often in which column.
 //!
-//! They are packed in blocks: the gaps between the ordinals, then the shapes (see `shapes`), then the rest of what the
-//! postings that are in several columns need.
-//!
-//! Of fewer than 8 postings, gap and shape stand in one varint: gap · (kinds + 1) + shape, where kinds is the number of
-//! kinds of shapes, at least 2; a shape that is as large or larger is given by the number of kinds, and follows less that.
+//! They are packed in blocks: the gaps between the ordinals, then the shapes (see `posting_block` and `shapes`), then the rest of
+//! what the postings that are in several columns need.
 //!
 //! A list of more than one block begins with a table: for each block its last ordinal, how many bytes and occurrences it
 //! has, and what bounds its scores. Short lists have none.
@@ -13,205 +10,16 @@ use super::bounds::{Bounds, of_layout_3};
 use super::directory::Section;
 use super::hand::{Hand, Step};
 use super::pack;
-use super::positions::PositionWriter;
+use super::posting_block::{get_block, put_block};
 use super::reader::Shelf;
 use super::shapes::Shapes;
-use super::tables::{Block, Table};
+use super::tables::{Block, Table, read_table};
 use super::terms::{Lists, TermEntry};
 use crate::error::Error;
 use crate::schema::ColumnSet;
-use crate::wire::{Broken, Reader, put_bytes, put_varint};
+use crate::wire::{Broken, Reader};
 use bytes::Bytes;
 use std::sync::Arc;
-
-/// Collects the lists of one term after the other.
-pub(super) struct PostingWriter {
-    per_block: usize,
-    kinds: Shapes,
-    /// Whether the list may have more than one block, and so a table.
-    long: bool,
-    gaps: Vec<u32>,
-    shapes: Vec<u32>,
-    rest: Vec<u8>,
-    bounds: Bounds,
-    block_occurrences: u64,
-    /// The ordinal after the last of the block before.
-    block_start: u32,
-    next_ordinal: u32,
-    table: Vec<u8>,
-    blocks: Vec<u8>,
-    positions: PositionWriter,
-    records: u32,
-    /// The first occurrence: ordinal, column, position.
-    first: (u32, u8, u32),
-    tf: Vec<(u8, u32)>,
-}
-
-impl PostingWriter {
-    /// For a schema of so many text columns.
-    pub fn new(per_block: usize, columns: usize) -> Self {
-        Self {
-            per_block,
-            kinds: Shapes::new(columns),
-            long: false,
-            gaps: Vec::new(),
-            shapes: Vec::new(),
-            rest: Vec::new(),
-            bounds: Bounds::default(),
-            block_occurrences: 0,
-            block_start: 0,
-            next_ordinal: 0,
-            table: Vec::new(),
-            blocks: Vec::new(),
-            positions: PositionWriter::new(per_block),
-            records: 0,
-            first: (0, 0, 0),
-            tf: Vec::new(),
-        }
-    }
-
-    /// Begins a list of at most so many postings.
-    pub fn begin(&mut self, most: usize) {
-        self.long = most > self.per_block;
-    }
-
-    /// Appends a posting to the list that was begun. `places` are the (column, position) of the term in one record, ascending; `length` tells how long
-    /// a column of the record is.
-    pub fn push(
-        &mut self,
-        ordinal: u32,
-        places: impl Iterator<Item = (u8, u32)>,
-        length: impl Fn(usize) -> u32,
-    ) {
-        if self.gaps.len() == self.per_block {
-            self.end_block();
-        }
-        self.tf.clear();
-        let mut before = 0;
-        for (column, position) in places {
-            if let Some((_, tf)) = self.tf.last_mut().filter(|(known, _)| *known == column) {
-                *tf += 1;
-            } else {
-                if self.positions.count() == 0 {
-                    self.first = (ordinal, column, position);
-                }
-                self.tf.push((column, 1));
-                before = 0;
-            }
-            self.positions.push(position - before);
-            before = position;
-        }
-        if self.long {
-            self.bounds.add(&self.tf, length);
-            self.block_occurrences += self.tf.iter().map(|(_, tf)| u64::from(*tf)).sum::<u64>();
-        }
-        self.shapes.push(self.kinds.put(&self.tf, &mut self.rest));
-        self.gaps.push(ordinal - self.next_ordinal);
-        self.next_ordinal = ordinal + 1;
-        self.records += 1;
-    }
-
-    fn end_block(&mut self) {
-        let start = self.blocks.len();
-        put_block(&mut self.blocks, self.kinds, &self.gaps, &self.shapes);
-        self.blocks.append(&mut self.rest);
-        if self.long {
-            put_varint(&mut self.table, u64::from(self.next_ordinal - self.block_start));
-            put_varint(&mut self.table, (self.blocks.len() - start) as u64);
-            put_varint(&mut self.table, self.block_occurrences);
-            let mut bounds = Vec::new();
-            self.bounds.put(&mut bounds);
-            put_bytes(&mut self.table, &bounds);
-        }
-        self.gaps.clear();
-        self.shapes.clear();
-        self.block_occurrences = 0;
-        self.block_start = self.next_ordinal;
-    }
-
-    /// Ends the list: appends it and its positions to `postings` and `positions`, which begin at these offsets of their
-    /// sections, and begins anew. None if there is no posting.
-    pub fn finish(
-        &mut self,
-        (postings, postings_start): (&mut Vec<u8>, u64),
-        (positions, positions_start): (&mut Vec<u8>, u64),
-    ) -> Option<TermEntry> {
-        let records = std::mem::take(&mut self.records);
-        let occurrences = self.positions.count();
-        if records == 0 {
-            return None;
-        }
-        self.end_block();
-        let lists = if occurrences == 1 {
-            let (ordinal, column, position) = self.first;
-            self.positions.finish(&mut Vec::new());
-            Lists::Once { ordinal, column, position }
-        } else {
-            let starts = (postings_start + postings.len() as u64, positions_start + positions.len() as u64);
-            if records as usize > self.per_block {
-                put_varint(postings, self.table.len() as u64);
-                postings.extend_from_slice(&self.table);
-            }
-            postings.extend_from_slice(&self.blocks);
-            self.positions.finish(positions);
-            Lists::Written {
-                occurrences,
-                postings: starts.0..postings_start + postings.len() as u64,
-                positions: starts.1..positions_start + positions.len() as u64,
-            }
-        };
-        self.table.clear();
-        self.blocks.clear();
-        (self.block_start, self.next_ordinal) = (0, 0);
-        Some(TermEntry { records, lists })
-    }
-}
-
-/// The shapes that a short block tells by one number with the gap.
-fn told(kinds: Shapes) -> u32 {
-    kinds.kinds().max(2)
-}
-
-fn put_block(out: &mut Vec<u8>, kinds: Shapes, gaps: &[u32], shapes: &[u32]) {
-    if gaps.len() >= pack::SHORTEST {
-        pack::put(out, gaps);
-        return pack::put(out, shapes);
-    }
-    let told = told(kinds);
-    for (&gap, &shape) in gaps.iter().zip(shapes) {
-        put_varint(out, u64::from(gap) * u64::from(told + 1) + u64::from(shape.min(told)));
-        if shape >= told {
-            put_varint(out, u64::from(shape - told));
-        }
-    }
-}
-
-fn get_block(
-    from: &mut Reader<'_>,
-    kinds: Shapes,
-    count: usize,
-    gaps: &mut Vec<u32>,
-    shapes: &mut Vec<u32>,
-) -> Result<(), Broken> {
-    if count >= pack::SHORTEST {
-        pack::get(from, count, gaps)?;
-        return pack::get(from, count, shapes);
-    }
-    gaps.clear();
-    shapes.clear();
-    let told = told(kinds);
-    for _ in 0..count {
-        let both = from.varint()?;
-        let gap = u32::try_from(both / u64::from(told + 1)).map_err(|_| Broken("the record of a posting"))?;
-        let mut shape = u32::try_from(both % u64::from(told + 1)).unwrap_or(told);
-        if shape == told {
-            shape = from.varint_u32()?.checked_add(told).ok_or(Broken("a frequency"))?;
-        }
-        gaps.push(gap);
-        shapes.push(shape);
-    }
-    Ok(())
-}
 
 /// What an ordinal is past the end of a list: no record has it.
 pub(crate) const END: u32 = u32::MAX;
@@ -550,32 +358,6 @@ impl Postings {
         };
         most.map(Some).map_err(|what| self.shelf.broken(Section::Postings, what))
     }
-}
-
-/// The table of a list of several blocks; checks that the blocks lie in the list. Also gives where the first begins.
-fn read_table(bytes: &[u8], blocks: usize, records: u32) -> Result<Table, Broken> {
-    let mut whole = Reader::new(bytes);
-    let mut reader = Reader::new(whole.bytes()?);
-    let first = bytes.len() - whole.left();
-    let (mut last, mut start, mut occurrences) = (None, first, 0_u64);
-    let mut table = Vec::with_capacity(blocks.min(bytes.len()));
-    for _ in 0..blocks {
-        let gap = reader.varint_u32()?;
-        last = match last {
-            None => gap.checked_sub(1),
-            Some(before) => u32::checked_add(before, gap),
-        };
-        let size = reader.size()?;
-        let here = reader.varint()?;
-        let bounds = reader.bytes()?.len();
-        let bounds = first - reader.left() - bounds..first - reader.left();
-        let ordinal = last.filter(|last| *last < records).ok_or(Broken("the end of a block"))?;
-        table.push(Block { last: ordinal, start, occurrences, bounds });
-        start =
-            start.checked_add(size).filter(|end| *end <= bytes.len()).ok_or(Broken("the size of a block"))?;
-        occurrences = occurrences.checked_add(here).ok_or(Broken("the occurrences of a block"))?;
-    }
-    Ok((Arc::new(table), first))
 }
 
 impl Shelf {

@@ -13,7 +13,7 @@ use super::learned::Learned;
 use super::lengths::Packed;
 use super::output::{Output, Said};
 use super::part::Part;
-use super::postings::PostingWriter;
+use super::posting_writer::PostingWriter;
 use super::terms::{TermEntry, TermWriter};
 use super::threads::{in_order, in_threads};
 use super::vocabulary::{Unified, Vocabulary, unify};

@@ -4,7 +4,7 @@
 //! What always holds: a shelf never changes, so neither do its tables; and those that are remembered have no more than [`MOST`]
 //! lines.
 
-use crate::wire::Broken;
+use crate::wire::{Broken, Reader};
 use foldhash::fast::RandomState;
 use hashbrown::HashMap;
 use std::ops::Range;
@@ -30,6 +30,32 @@ pub(super) struct Block {
 
 /// A table, and where in the list its first block begins.
 pub(super) type Table = (Arc<Vec<Block>>, usize);
+
+/// The table of a list of several blocks; checks that the blocks lie in the list. Also gives where the first begins.
+pub(super) fn read_table(bytes: &[u8], blocks: usize, records: u32) -> Result<Table, Broken> {
+    let mut whole = Reader::new(bytes);
+    let mut reader = Reader::new(whole.bytes()?);
+    let first = bytes.len() - whole.left();
+    let (mut last, mut start, mut occurrences) = (None, first, 0_u64);
+    let mut table = Vec::with_capacity(blocks.min(bytes.len()));
+    for _ in 0..blocks {
+        let gap = reader.varint_u32()?;
+        last = match last {
+            None => gap.checked_sub(1),
+            Some(before) => u32::checked_add(before, gap),
+        };
+        let size = reader.size()?;
+        let here = reader.varint()?;
+        let bounds = reader.bytes()?.len();
+        let bounds = first - reader.left() - bounds..first - reader.left();
+        let ordinal = last.filter(|last| *last < records).ok_or(Broken("the end of a block"))?;
+        table.push(Block { last: ordinal, start, occurrences, bounds });
+        start =
+            start.checked_add(size).filter(|end| *end <= bytes.len()).ok_or(Broken("the size of a block"))?;
+        occurrences = occurrences.checked_add(here).ok_or(Broken("the occurrences of a block"))?;
+    }
+    Ok((Arc::new(table), first))
+}
 
 /// A list: where it stands, and how many postings it has. Both, since a damaged dictionary may say of two terms that their lists
 /// begin at the same place.
