@@ -382,20 +382,20 @@ impl Reader<'_> {
         positive: bool,
         outermost: bool,
     ) -> Node {
-        let (mut certain, mut excluded, mut free) = (Vec::new(), Vec::new(), Vec::new());
+        // What is needed in any case, and what of that is not excluded.
+        let (mut all, mut certain, mut free) = (Vec::new(), Vec::new(), Vec::new());
         for part in parts {
             let node = self.read(part, columns, values, positive, outermost && parts.len() == 1);
             match part {
                 _ if node == Node::Nothing => {}
-                Query::Without(_) => excluded.push(node),
-                Query::Needed(_) if matches!(node, Node::Not(_)) => excluded.push(node),
-                Query::Needed(_) => certain.push(node),
+                Query::Without(_) => all.push(node),
+                Query::Needed(_) => {
+                    certain.extend(Some(node.clone()).filter(|node| !matches!(node, Node::Not(_))));
+                    all.push(node);
+                }
                 _ if free.contains(&node) => {}
                 _ => free.push(node),
             }
-        }
-        if certain.is_empty() && excluded.is_empty() && free.is_empty() {
-            return Node::Nothing;
         }
         let choice = certain.len() + free.len();
         let needed = match self.search.words {
@@ -406,11 +406,12 @@ impl Reader<'_> {
             }
             _ => choice,
         };
-        let mut all: Vec<_> = certain.iter().cloned().chain(excluded).collect();
-        if choice > 0 {
+        if needed == choice {
+            all.extend(free);
+        } else if choice > 0 {
             all.push(Node::AtLeast(needed, certain.into_iter().chain(free).collect()));
         }
-        Node::All(all)
+        several(all, Node::All)
     }
 
     fn leaf(
@@ -457,9 +458,26 @@ impl Reader<'_> {
     }
 }
 
+/// All of some parts, or any, each once; what is said in two ways is the same, so that of several parts side by side it counts once.
 fn several(parts: Vec<Node>, make: fn(Vec<Node>) -> Node) -> Node {
-    let parts: Vec<_> = parts.into_iter().filter(|part| *part != Node::Nothing).collect();
-    if parts.is_empty() { Node::Nothing } else { make(parts) }
+    let mut different: Vec<Node> = Vec::new();
+    for part in parts {
+        let inner = match (make(Vec::new()), part) {
+            (_, Node::Nothing) => continue,
+            (Node::All(_), Node::All(inner)) | (Node::Any(_), Node::Any(inner)) => inner,
+            (_, part) => vec![part],
+        };
+        for part in inner {
+            if !different.contains(&part) {
+                different.push(part);
+            }
+        }
+    }
+    match different.len() {
+        0 => Node::Nothing,
+        1 => different.remove(0),
+        _ => make(different),
+    }
 }
 
 /// What stands behind a colon.
