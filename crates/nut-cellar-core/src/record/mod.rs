@@ -33,7 +33,8 @@ impl Record {
         Self { key: key.into(), columns: IndexMap::default() }
     }
 
-    /// Makes it a record without values again, with another key. Whoever reads many rows takes less time with one record.
+    /// Makes it a record without values again, with another key. Whoever reads many rows takes less time with one record; its
+    /// [columns](Self::columns) stay in the order in which they were first given.
     pub fn begin_again(&mut self, key: impl Into<Key>) {
         self.key = key.into();
         self.columns.values_mut().for_each(Vec::clear);
