@@ -66,7 +66,7 @@ pub(super) struct Asked<'a> {
 /// So many records of a window are counted at once.
 const COUNTED: u32 = 1 << 12;
 /// A record that is walked to costs about as much as so many postings in a window.
-const WALK: u64 = 6;
+const WALK: u64 = 24;
 
 /// Of queries with more leaves than these it may be better to find out window by window which records match: if asking each
 /// record for each leaf, of which so many cost about as much as a posting in a window, comes to more.
