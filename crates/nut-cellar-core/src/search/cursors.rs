@@ -57,7 +57,9 @@ pub(super) struct Cursors<'a> {
     /// For each word of the plan.
     pub words: Vec<Term>,
     pub(super) leaves: Vec<LeafCursor>,
-    /// For each leaf the window in which it was looked for last, and what was found.
+    /// For each leaf in how many places of the query it stands.
+    places: Vec<u32>,
+    /// For each leaf that stands in several the window in which it was looked for last, and what was found.
     filled: Vec<(Option<u32>, Bits)>,
     pub(super) tests: Vec<ValueTest>,
     pub lengths: Vec<LengthColumn>,
@@ -112,12 +114,15 @@ impl<'a> Cursors<'a> {
         let lengths = (0..shelf.columns()).map(|column| LengthColumn::new(shelf, column)).collect();
         let times = vec![0; plan.words.len()];
         let filled = vec![(None, Bits::default()); leaves.len()];
+        let mut places = vec![0; leaves.len()];
+        plan.root.each_leaf(&mut |leaf| places[leaf] += 1);
         Ok(Self {
             standing,
             plan,
             ranking,
             words,
             leaves,
+            places,
             filled,
             tests,
             lengths,
@@ -430,14 +435,20 @@ impl<'a> Cursors<'a> {
         sum * slack + self.ranking.proximity * proximity::MOST * slack
     }
 
-    /// The records of a window that match a leaf. Leaves may stand in several places of a query, so they are kept.
-    fn fill_leaf(&mut self, hand: &mut Hand, leaf: usize, window: &Range<u32>) -> Step<()> {
+    /// The records of a window that match a leaf which stands in several places of the query: they are kept for the others.
+    fn fill_again(&mut self, hand: &mut Hand, leaf: usize, window: &Range<u32>) -> Step<()> {
         if self.filled[leaf].0 == Some(window.start) {
             return Ok(());
         }
-        let size = (window.end - window.start) as usize;
         let mut bits = std::mem::take(&mut self.filled[leaf].1);
-        bits.reset(size);
+        bits.reset((window.end - window.start) as usize);
+        let filled = self.fill_leaf(hand, leaf, window, &mut bits);
+        self.filled[leaf] = (Some(window.start), bits);
+        filled
+    }
+
+    /// Adds the records of a window that match a leaf.
+    fn fill_leaf(&mut self, hand: &mut Hand, leaf: usize, window: &Range<u32>, bits: &mut Bits) -> Step<()> {
         match &mut self.leaves[leaf] {
             LeafCursor::Word(word) => {
                 let group = &mut self.words[*word].group;
@@ -447,7 +458,7 @@ impl<'a> Cursors<'a> {
                 }
             }
             LeafCursor::Rows(rows) => {
-                rows.fill_known(window.start, &mut bits);
+                rows.fill_known(window.start, bits);
                 let mut at = rows.seek_ways(window.start)?;
                 while at < window.end {
                     if if_at_hand(rows.has(&self.standing.shelf, hand, at))?.unwrap_or(false) {
@@ -457,7 +468,6 @@ impl<'a> Cursors<'a> {
                 }
             }
         }
-        self.filled[leaf] = (Some(window.start), bits);
         Ok(())
     }
 
@@ -466,10 +476,11 @@ impl<'a> Cursors<'a> {
         let size = (window.end - window.start) as usize;
         match node {
             Node::Nothing => {}
-            Node::Leaf(leaf) => {
-                self.fill_leaf(hand, *leaf, window)?;
+            Node::Leaf(leaf) if self.places[*leaf] > 1 => {
+                self.fill_again(hand, *leaf, window)?;
                 bits.add(&self.filled[*leaf].1);
             }
+            Node::Leaf(leaf) => self.fill_leaf(hand, *leaf, window, bits)?,
             Node::Test(test) => if_at_hand(self.tests[*test].fill(hand, window.clone(), bits))?.unwrap_or(()),
             Node::Not(part) => {
                 let mut inner = Bits::new(size);

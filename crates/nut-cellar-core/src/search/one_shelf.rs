@@ -64,9 +64,11 @@ pub(super) struct Asked<'a> {
 }
 
 /// So many records of a window are counted at once.
-const COUNTED: u32 = 1 << 12;
-/// A record that is walked to costs about as much as so many postings in a window.
+const COUNTED: u32 = 1 << 15;
+/// A record that is walked to costs about as much as so many postings in a window: if it is asked what it matches, and if records
+/// are asked together.
 const WALK: u64 = 24;
+const WALK_FILLED: u64 = 6;
 
 /// Of queries with more leaves than these it may be better to find out window by window which records match: if asking each
 /// record for each leaf, of which so many cost about as much as a posting in a window, comes to more.
@@ -120,18 +122,20 @@ pub(super) fn search(
         Node::Leaf(leaf) => cursors.records_of(*leaf)?,
         _ => None,
     };
+    let asked_for = estimated.saturating_mul(plan.leaves.len() as u64) / ASKED;
+    let filled =
+        plan.leaves.len() > MANY_LEAVES && asked_for > all.saturating_add(standing.shelf.records().into());
     let can_window = by_score && !cursors.words.is_empty() && asked.k > 0;
     let meets = cursors.required(&root).is_some();
     let windowed = can_window
         && match find.wanted_executor() {
-            Executor::Cheapest => meets || estimated.saturating_mul(WALK) > all,
+            Executor::Cheapest => {
+                meets || estimated.saturating_mul(if filled { WALK_FILLED } else { WALK }) > all
+            }
             Executor::Walk => false,
             Executor::Windows | Executor::Exhaustive => true,
         };
     cursors.remember(hand, find, if windowed && !meets { all } else { estimated })?;
-    let asked_for = estimated.saturating_mul(plan.leaves.len() as u64) / ASKED;
-    let filled =
-        plan.leaves.len() > MANY_LEAVES && asked_for > all.saturating_add(standing.shelf.records().into());
     let way = Way { windowed, filled, expected: estimated.min(all), wanted, known };
     let members = cursors.words.iter().flat_map(|word| &word.group.members);
     let mut went = Went {

@@ -52,6 +52,20 @@ pub(crate) enum Node {
     Not(Box<Node>),
 }
 
+impl Node {
+    /// Gives `take` each leaf, as often as it stands there.
+    pub fn each_leaf(&self, take: &mut dyn FnMut(usize)) {
+        match self {
+            Self::Nothing | Self::Test(_) => {}
+            Self::Leaf(leaf) => take(*leaf),
+            Self::All(parts) | Self::Any(parts) | Self::AtLeast(_, parts) => {
+                parts.iter().for_each(|part| part.each_leaf(take));
+            }
+            Self::Not(part) => part.each_leaf(take),
+        }
+    }
+}
+
 /// What is looked up in the dictionaries: a term as typed, its forms, and what looks like it.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub(crate) struct Lookup {

@@ -12,7 +12,7 @@ use std::ops::Range;
 const BETWEEN_STOPS: u64 = 256;
 
 /// So many records are looked at together for which of them match.
-const FILLED: u32 = 1 << 12;
+const FILLED: u32 = 1 << 15;
 
 /// What is wanted of the matches.
 pub(super) struct Collect<'t> {

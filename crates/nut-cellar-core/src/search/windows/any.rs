@@ -79,7 +79,7 @@ impl Windows<'_, '_> {
     }
 
     /// Looks at the best blocks of the term that can add the most, for a score that k records reach.
-    fn raise_floor(&mut self, hand: &mut Hand) -> Step<()> {
+    pub(super) fn raise_floor(&mut self, hand: &mut Hand) -> Step<()> {
         let blocks: usize = self.streams.iter().map(|stream| stream.postings.blocks()).sum();
         if self.root.is_some() || !self.top.can_raise() || blocks < FIRST {
             return Ok(());
@@ -101,9 +101,10 @@ impl Windows<'_, '_> {
             stream.reckon(hand, self.cursors, block)?;
             self.scored += stream.parts().len() as u64;
             for (ordinal, part) in stream.postings.unpacked().iter().zip(stream.parts()) {
+                let part = if stream.is_in_frequencies() { stream.part(*part) } else { *part };
                 let sieved = || self.sieve.as_ref().is_none_or(|sieve| sieve.has(*ordinal as usize));
-                if *part > best.threshold() && sieved() && !standing.removed(*ordinal) {
-                    best.offer(Scored::by_score(*part, *ordinal));
+                if part > best.threshold() && sieved() && !standing.removed(*ordinal) {
+                    best.offer(Scored::by_score(part, *ordinal));
                 }
             }
         }

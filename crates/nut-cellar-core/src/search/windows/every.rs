@@ -13,10 +13,10 @@ impl Windows<'_, '_> {
     /// Scores every posting. Counts the records as well, if that can be told from their postings.
     pub(super) fn every(&mut self, hand: &mut Hand, find: &Find, run: &Range<u32>) -> Step<Option<u64>> {
         let records = self.cursors.standing.shelf.records();
-        let postings: u64 = self.streams.iter().map(|stream| u64::from(stream.postings.records())).sum();
-        if postings <= FEW {
+        if self.are_few() {
             return self.in_order(hand, run).map(|()| None);
         }
+        let postings = self.postings();
         let size = size_of_window(records, postings, self.streams.len());
         let (mut sums, mut of_word) = (Sums::default(), Sums::default());
         sums.for_window(size as usize);
@@ -28,16 +28,12 @@ impl Windows<'_, '_> {
             find.go_on()?;
             let window = start..start.saturating_add(size).min(run.end);
             start = window.end;
-            for place in 0..self.streams.len() {
-                if !self.streams[place].is_in_frequencies() {
-                    self.add_blocks(hand, place, &window, &mut sums)?;
-                    continue;
-                }
-                self.add_blocks(hand, place, &window, &mut of_word)?;
-                let stream = &self.streams[place];
-                if self.streams.get(place + 1).is_none_or(|next| next.word != stream.word) {
-                    sums.add_all(&mut of_word, |frequency| stream.part(frequency));
-                }
+            let mut next = 0;
+            while let Some(stream) = self.streams.get(next) {
+                let word = stream.word;
+                let more = self.streams[next..].iter().take_while(|stream| stream.word == word).count();
+                self.add_word(hand, &(next..next + more), &window, (&mut sums, &mut of_word))?;
+                next += more;
             }
             if let Some(counted) = &mut counted {
                 *counted += sums.count();
@@ -47,8 +43,17 @@ impl Windows<'_, '_> {
         Ok(counted)
     }
 
+    fn postings(&self) -> u64 {
+        self.streams.iter().map(|stream| u64::from(stream.postings.records())).sum()
+    }
+
+    /// Whether there are so few postings that they are better put in order.
+    pub(super) fn are_few(&self) -> bool {
+        self.postings() <= FEW
+    }
+
     /// Scores all postings of a run, put in order.
-    fn in_order(&mut self, hand: &mut Hand, run: &Range<u32>) -> Step<()> {
+    pub(super) fn in_order(&mut self, hand: &mut Hand, run: &Range<u32>) -> Step<()> {
         let mut list = Vec::new();
         for place in 0..self.streams.len() {
             for block in 0..self.streams[place].postings.blocks() {
@@ -76,8 +81,27 @@ impl Windows<'_, '_> {
         Ok(())
     }
 
+    /// Adds up what the streams of a word add in a window. `of_word` is empty, before and after.
+    pub(super) fn add_word(
+        &mut self,
+        hand: &mut Hand,
+        streams: &Range<usize>,
+        window: &Range<u32>,
+        (sums, of_word): (&mut Sums, &mut Sums),
+    ) -> Step<()> {
+        if !self.streams[streams.start].is_in_frequencies() {
+            return streams.clone().try_for_each(|stream| self.add_blocks(hand, stream, window, sums));
+        }
+        for stream in streams.clone() {
+            self.add_blocks(hand, stream, window, of_word)?;
+        }
+        let stream = &self.streams[streams.start];
+        sums.add_all(of_word, |frequency| stream.part(frequency));
+        Ok(())
+    }
+
     /// Offers a record with a sum that is its score, or the score but for rounding.
-    fn offer_sum(&mut self, hand: &mut Hand, ordinal: u32, sum: f32) -> Step<()> {
+    pub(super) fn offer_sum(&mut self, hand: &mut Hand, ordinal: u32, sum: f32) -> Step<()> {
         if self.with_slack(sum) > self.top.threshold() {
             let sum = if self.exact { Sum::Exact(sum) } else { Sum::Rough };
             self.offer(hand, ordinal, sum)?;
@@ -107,7 +131,8 @@ impl Windows<'_, '_> {
     }
 }
 
-fn size_of_window(records: u32, postings: u64, streams: usize) -> u32 {
+/// The records of a window that has enough postings of each stream to be worth it.
+pub(super) fn size_of_window(records: u32, postings: u64, streams: usize) -> u32 {
     let wanted = u64::from(records) * POSTINGS * streams as u64 / postings.max(1);
     u32::try_from(wanted.clamp(u64::from(LEAST), u64::from(MOST))).unwrap_or(MOST).next_power_of_two()
 }

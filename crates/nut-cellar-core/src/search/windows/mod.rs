@@ -15,12 +15,14 @@ mod all;
 mod any;
 mod block;
 mod every;
+mod split;
 mod sums;
 
 use crate::bits::Bits;
 use crate::search::cursors::Cursors;
 use crate::search::find::Find;
 use crate::search::plan::Node;
+use crate::search::rows::Term;
 use crate::search::stream::{Common, Stream};
 use crate::search::top::{Scored, Top};
 use crate::shelf::{Hand, Step, if_at_hand};
@@ -35,6 +37,10 @@ const LEAST: u32 = 1 << 12;
 const POSTINGS: u64 = 128;
 /// With more terms than these, windows end too often for each to have a bound.
 const FEW_STREAMS: usize = 24;
+/// Where the blocks of all terms end nearer to each other than so many records for each term, windows end too often, too.
+const NEAR: usize = 128;
+/// With more terms than these whose records are counted, none are looked up.
+const MANY_COUNTED: usize = 64;
 /// So many blocks with the greatest bounds are looked at first, of lists of twice as many.
 const FIRST: usize = 8;
 /// Between two questions whether to stop so many windows are looked at.
@@ -75,7 +81,13 @@ pub(super) fn windows(
     let scoring = || cursors.words.iter().enumerate().filter(|(word, _)| cursors.most_times()[*word] > 0);
     let one_term_each = scoring().all(|(_, term)| term.group.members.len() <= 1);
     let terms: usize = scoring().map(|(_, term)| term.group.members.len()).sum();
-    let every = matches!(wanted, Wanted::Every) || terms > FEW_STREAMS;
+    let several = scoring().count() > 1;
+    let every = matches!(wanted, Wanted::Every)
+        || terms > FEW_STREAMS
+        || (several && are_near(scoring().map(|(_, term)| term), terms, cursors.standing.shelf.records()));
+    // Going through all of many words' postings counts them, too.
+    let counts = terms > MANY_COUNTED && matches!(wanted, Wanted::All(count) if count > 0);
+    let split = several && !counts && !matches!(wanted, Wanted::Every);
     let mut common = Common::new(cursors);
     let mut streams = Vec::with_capacity(terms);
     for (word, term) in scoring() {
@@ -110,6 +122,7 @@ pub(super) fn windows(
         Wanted::All(count) if required.len() > 1 => {
             counted = Some(search.by_all(hand, find, &run, &required, count)?);
         }
+        _ if every && split => search.by_split(hand, find, &run)?,
         _ if every => counted = search.every(hand, find, &run)?,
         _ if search.streams.len() == 1 => search.by_block(hand, find, &run)?,
         _ => search.by_bounds(hand, find, &run)?,
@@ -117,6 +130,13 @@ pub(super) fn windows(
     hand.complete()?;
     let unpacked = search.streams.iter().map(|stream| stream.postings.blocks_unpacked()).sum();
     Ok(Streamed { scored: search.scored, unpacked, counted })
+}
+
+/// Whether windows that end where the block of a term ends would be too short for so many terms.
+fn are_near<'t>(words: impl Iterator<Item = &'t Term>, terms: usize, records: u32) -> bool {
+    let members = words.flat_map(|word| &word.group.members);
+    let blocks: usize = members.map(|member| member.postings.blocks()).sum();
+    blocks.saturating_mul(terms).saturating_mul(NEAR) > records as usize
 }
 
 struct Windows<'w, 'c> {
