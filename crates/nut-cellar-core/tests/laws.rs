@@ -399,6 +399,7 @@ fn check(
         (Executor::Cheapest, 1),
         (Executor::Walk, 1),
         (Executor::Windows, 1),
+        (Executor::Lookups, 1),
         (Executor::Exhaustive, 1),
         (Executor::Cheapest, 3),
         (Executor::Windows, 2),

@@ -115,7 +115,8 @@ impl Wide {
 #[test]
 fn every_way_through_many_records_gives_the_same() {
     let wide = Wide::new();
-    let ways = [Executor::Cheapest, Executor::Walk, Executor::Windows, Executor::Exhaustive];
+    let ways =
+        [Executor::Cheapest, Executor::Walk, Executor::Windows, Executor::Lookups, Executor::Exhaustive];
     let rare: Vec<_> = (0..8_u64).map(|salt| format!("r{}", mixed(salt) % 6_000)).collect();
     let some: Vec<_> = (0..12_u64).map(|salt| format!("s{}", mixed(salt) % 300)).collect();
     for text in [

@@ -138,6 +138,8 @@ pub enum Executor {
     Walk,
     /// Term by term in windows of records, leaving out what cannot come to the front.
     Windows,
+    /// Term by term in short windows, the words that add the least only where they can help.
+    Lookups,
     /// Every posting of the query is scored.
     Exhaustive,
 }

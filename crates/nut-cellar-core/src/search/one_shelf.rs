@@ -133,7 +133,7 @@ pub(super) fn search(
                 meets || estimated.saturating_mul(if filled { WALK_FILLED } else { WALK }) > all
             }
             Executor::Walk => false,
-            Executor::Windows | Executor::Exhaustive => true,
+            Executor::Windows | Executor::Lookups | Executor::Exhaustive => true,
         };
     cursors.remember(hand, find, if windowed && !meets { all } else { estimated })?;
     let way = Way { windowed, filled, expected: estimated.min(all), wanted, known };
@@ -213,6 +213,7 @@ fn part<'a>(
     if way.windowed {
         let wanted = match find.wanted_executor() {
             Executor::Exhaustive => Wanted::Every,
+            Executor::Lookups => Wanted::Lookups,
             Executor::Cheapest => Wanted::All(way.wanted),
             _ => Wanted::Best,
         };

@@ -59,7 +59,9 @@ impl Node {
             Self::Nothing | Self::Test(_) => {}
             Self::Leaf(leaf) => take(*leaf),
             Self::All(parts) | Self::Any(parts) | Self::AtLeast(_, parts) => {
-                parts.iter().for_each(|part| part.each_leaf(take));
+                for part in parts {
+                    part.each_leaf(take);
+                }
             }
             Self::Not(part) => part.each_leaf(take),
         }

@@ -22,7 +22,6 @@ use crate::bits::Bits;
 use crate::search::cursors::Cursors;
 use crate::search::find::Find;
 use crate::search::plan::Node;
-use crate::search::rows::Term;
 use crate::search::stream::{Common, Stream};
 use crate::search::top::{Scored, Top};
 use crate::shelf::{Hand, Step, if_at_hand};
@@ -64,8 +63,20 @@ pub(super) enum Wanted {
     Best,
     /// The best, after every posting has been scored.
     Every,
+    /// The best, in short windows, by looking up words as soon as they may be; for tests.
+    Lookups,
     /// The best of those that have all of the words, and to count so many at least.
     All(u64),
+}
+
+/// How the words are gone through, if not all of them are needed.
+enum Way {
+    /// Every posting is scored.
+    Every,
+    /// In windows of a fixed size, some words only where they can help.
+    Split,
+    /// In windows that end where the block of a term ends.
+    Bounds,
 }
 
 /// Finds the best of the records of a run that match and have one of the words.
@@ -81,18 +92,13 @@ pub(super) fn windows(
     let scoring = || cursors.words.iter().enumerate().filter(|(word, _)| cursors.most_times()[*word] > 0);
     let one_term_each = scoring().all(|(_, term)| term.group.members.len() <= 1);
     let terms: usize = scoring().map(|(_, term)| term.group.members.len()).sum();
-    let several = scoring().count() > 1;
-    let every = matches!(wanted, Wanted::Every)
-        || terms > FEW_STREAMS
-        || (several && are_near(scoring().map(|(_, term)| term), terms, cursors.standing.shelf.records()));
-    // Going through all of many words' postings counts them, too.
-    let counts = terms > MANY_COUNTED && matches!(wanted, Wanted::All(count) if count > 0);
-    let split = several && !counts && !matches!(wanted, Wanted::Every);
+    let way = way(cursors, wanted);
+    let in_windows = !matches!(way, Way::Bounds);
     let mut common = Common::new(cursors);
     let mut streams = Vec::with_capacity(terms);
     for (word, term) in scoring() {
         let members = &term.group.members;
-        let in_frequencies = every && members.len() > 1;
+        let in_frequencies = in_windows && members.len() > 1;
         let stream = |member| Stream::new(cursors, &mut common, word, member, in_frequencies);
         streams.extend(members.iter().map(stream));
     }
@@ -110,7 +116,7 @@ pub(super) fn windows(
         root,
         sieve,
         words_decide,
-        exact: words_decide && (one_term_each || every),
+        exact: words_decide && (one_term_each || in_windows),
         cursors,
         bounds: vec![f32::INFINITY; streams.len()],
         streams,
@@ -122,21 +128,36 @@ pub(super) fn windows(
         Wanted::All(count) if required.len() > 1 => {
             counted = Some(search.by_all(hand, find, &run, &required, count)?);
         }
-        _ if every && split => search.by_split(hand, find, &run)?,
-        _ if every => counted = search.every(hand, find, &run)?,
-        _ if search.streams.len() == 1 => search.by_block(hand, find, &run)?,
-        _ => search.by_bounds(hand, find, &run)?,
+        _ => match way {
+            Way::Every => counted = search.every(hand, find, &run)?,
+            Way::Split => search.by_split(hand, find, &run, matches!(wanted, Wanted::Lookups))?,
+            Way::Bounds if search.streams.len() == 1 => search.by_block(hand, find, &run)?,
+            Way::Bounds => search.by_bounds(hand, find, &run)?,
+        },
     }
     hand.complete()?;
     let unpacked = search.streams.iter().map(|stream| stream.postings.blocks_unpacked()).sum();
     Ok(Streamed { scored: search.scored, unpacked, counted })
 }
 
-/// Whether windows that end where the block of a term ends would be too short for so many terms.
-fn are_near<'t>(words: impl Iterator<Item = &'t Term>, terms: usize, records: u32) -> bool {
-    let members = words.flat_map(|word| &word.group.members);
-    let blocks: usize = members.map(|member| member.postings.blocks()).sum();
-    blocks.saturating_mul(terms).saturating_mul(NEAR) > records as usize
+/// The way that seems cheapest, if none is to be tried.
+fn way(cursors: &Cursors<'_>, wanted: Wanted) -> Way {
+    let words = cursors.words.iter().zip(cursors.most_times()).filter(|(_, times)| **times > 0);
+    let members: Vec<_> = words.clone().map(|(term, _)| &term.group.members).collect();
+    let (several, terms) = (members.len() > 1, members.iter().map(|members| members.len()).sum::<usize>());
+    let blocks: usize = members.into_iter().flatten().map(|member| member.postings.blocks()).sum();
+    let are_near =
+        || blocks.saturating_mul(terms).saturating_mul(NEAR) > cursors.standing.shelf.records() as usize;
+    match wanted {
+        Wanted::Every => Way::Every,
+        Wanted::Lookups if several => Way::Split,
+        Wanted::Best if terms <= FEW_STREAMS => Way::Bounds,
+        // Going through all of many words' postings counts them, too.
+        Wanted::All(count) if count > 0 && terms > MANY_COUNTED => Way::Every,
+        _ if several && (terms > FEW_STREAMS || are_near()) => Way::Split,
+        _ if terms > FEW_STREAMS => Way::Every,
+        _ => Way::Bounds,
+    }
 }
 
 struct Windows<'w, 'c> {

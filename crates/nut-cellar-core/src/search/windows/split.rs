@@ -12,6 +12,9 @@ use std::ops::Range;
 /// can get there with them.
 const LOOKED_UP: f32 = 0.5;
 
+/// The records of a window, for tests.
+const SHORT: u32 = 5;
+
 /// The streams of a word, and what they add together at most, in whatever record.
 struct Word {
     streams: Range<usize>,
@@ -19,9 +22,15 @@ struct Word {
 }
 
 impl Windows<'_, '_> {
-    /// Goes through windows in which words are added up or looked up.
-    pub(super) fn by_split(&mut self, hand: &mut Hand, find: &Find, run: &Range<u32>) -> Step<()> {
-        if self.are_few() {
+    /// Goes through windows in which words are added up or looked up; through short ones, if that is to be tried.
+    pub(super) fn by_split(
+        &mut self,
+        hand: &mut Hand,
+        find: &Find,
+        run: &Range<u32>,
+        tried: bool,
+    ) -> Step<()> {
+        if self.are_few() && !tried {
             return self.in_order(hand, run);
         }
         self.raise_floor(hand)?;
@@ -51,7 +60,7 @@ impl Windows<'_, '_> {
             }
             let streams = || added.iter().flat_map(|word| word.streams.clone());
             let postings = streams().map(|stream| u64::from(self.streams[stream].postings.records())).sum();
-            let size = size_of_window(records, postings, streams().count());
+            let size = if tried { SHORT } else { size_of_window(records, postings, streams().count()) };
             let window = start..start.saturating_add(size).min(run.end);
             start = window.end;
             sums.for_window(size as usize);
