@@ -138,6 +138,8 @@ fn every_way_through_many_records_gives_the_same() {
         "title:elm oak".to_owned(),
         "r1*".to_owned(),
         "*7 elm".to_owned(),
+        "p* q*".to_owned(),
+        "a* e* y* s1*".to_owned(),
         "~r1234".to_owned(),
         format!("oak -{}", some.join(" -")),
         format!("-{}", some.join(" -")),
@@ -151,6 +153,7 @@ fn every_way_through_many_records_gives_the_same() {
                 find.clone(),
                 find.clone().only(Filter::below("part", 5)),
                 find.clone().limit(3).total(Total::AtLeast(0)),
+                find.clone().limit(3).total(Total::AtLeast(0)).weight("title", 40.0),
                 find.weight("title", 1.0).weight("notes", 0.0).only(Filter::below("part", 1)),
             ] {
                 let expected = wide.found(&query, &find.clone().executor(Executor::Walk));
