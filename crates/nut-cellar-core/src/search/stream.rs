@@ -183,6 +183,21 @@ impl Stream {
         if frequency > 0.0 { self.factor / (1.0 + self.k1 / frequency) * self.times } else { 0.0 }
     }
 
+    /// A tf~ below which none adds more than this.
+    pub fn least_frequency(&self, part: f32) -> f32 {
+        let most = self.part(f32::INFINITY);
+        if part >= most {
+            return f32::INFINITY;
+        }
+        if part <= 0.0 {
+            return part;
+        }
+        let frequency = self.k1 / (most / part - 1.0);
+        // Near the most that it adds, a little less is a much smaller tf~.
+        let slack = 16.0 * f32::EPSILON * (1.0 + frequency / self.k1);
+        if slack < 1.0 { frequency * (1.0 - slack) } else { 0.0 }
+    }
+
     /// Goes on to the block with the first posting from a record on.
     #[inline]
     pub fn go_to(&mut self, ordinal: u32) -> Result<()> {

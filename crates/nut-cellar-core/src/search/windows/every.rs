@@ -21,6 +21,9 @@ impl Windows<'_, '_> {
         let (mut sums, mut of_word) = (Sums::default(), Sums::default());
         sums.for_window(size as usize);
         of_word.for_window(size as usize);
+        let words = self.words();
+        // Of a single word it need not be worked out what small frequencies add.
+        let alone = words.len() == 1 && self.streams[0].is_in_frequencies();
         let tells_all = self.root.is_none() && self.sieve.is_none() && self.cursors.standing.mask.is_none();
         let mut counted = tells_all.then_some(0);
         let mut start = run.start;
@@ -28,17 +31,22 @@ impl Windows<'_, '_> {
             find.go_on()?;
             let window = start..start.saturating_add(size).min(run.end);
             start = window.end;
-            let mut next = 0;
-            while let Some(stream) = self.streams.get(next) {
-                let word = stream.word;
-                let more = self.streams[next..].iter().take_while(|stream| stream.word == word).count();
-                self.add_word(hand, &(next..next + more), &window, (&mut sums, &mut of_word))?;
-                next += more;
+            for word in &words {
+                if alone {
+                    self.add_streams(hand, word, &window, &mut sums)?;
+                } else {
+                    self.add_word(hand, word, &window, (&mut sums, &mut of_word))?;
+                }
             }
             if let Some(counted) = &mut counted {
                 *counted += sums.count();
             }
-            sums.drain(self.least_sum(0.0), |place, sum| self.offer_sum(hand, window.start + place, sum))?;
+            let least = self.least_sum(0.0);
+            let least = if alone { self.streams[0].least_frequency(least) } else { least };
+            sums.drain(least, |place, sum| {
+                let sum = if alone { self.streams[0].part(sum) } else { sum };
+                self.offer_sum(hand, window.start + place, sum)
+            })?;
         }
         Ok(counted)
     }
@@ -90,14 +98,23 @@ impl Windows<'_, '_> {
         (sums, of_word): (&mut Sums, &mut Sums),
     ) -> Step<()> {
         if !self.streams[streams.start].is_in_frequencies() {
-            return streams.clone().try_for_each(|stream| self.add_blocks(hand, stream, window, sums));
+            return self.add_streams(hand, streams, window, sums);
         }
-        for stream in streams.clone() {
-            self.add_blocks(hand, stream, window, of_word)?;
-        }
+        self.add_streams(hand, streams, window, of_word)?;
         let stream = &self.streams[streams.start];
         sums.add_all(of_word, |frequency| stream.part(frequency));
         Ok(())
+    }
+
+    /// Adds up what streams say in a window.
+    fn add_streams(
+        &mut self,
+        hand: &mut Hand,
+        streams: &Range<usize>,
+        window: &Range<u32>,
+        sums: &mut Sums,
+    ) -> Step<()> {
+        streams.clone().try_for_each(|stream| self.add_blocks(hand, stream, window, sums))
     }
 
     /// Offers a record with a sum that is its score, or the score but for rounding.

@@ -192,6 +192,17 @@ impl Windows<'_, '_> {
         if self.exact { sum } else { self.cursors.with_slack(sum) }
     }
 
+    /// The streams of each word, in query order.
+    fn words(&self) -> Vec<Range<usize>> {
+        let mut next = 0;
+        let words = self.streams.chunk_by(|a, b| a.word == b.word);
+        let range = |streams: &[Stream]| {
+            next += streams.len();
+            next - streams.len()..next
+        };
+        words.map(range).collect()
+    }
+
     /// Whether a record is live, and in the set that it has to be in.
     fn passes(&self, ordinal: u32) -> bool {
         self.sieve.as_ref().is_none_or(|sieve| sieve.has(ordinal as usize))

@@ -77,21 +77,14 @@ impl Windows<'_, '_> {
 
     /// The words, those first that add the least.
     fn by_bound(&mut self, hand: &mut Hand) -> Step<Vec<Word>> {
-        let mut words: Vec<Word> = Vec::new();
-        for place in 0..self.streams.len() {
-            let bound =
-                self.streams[place].all_bounds(hand, self.cursors)?.iter().copied().fold(0.0, f32::max);
-            match words.last_mut() {
-                Some(word) if self.streams[word.streams.start].word == self.streams[place].word => {
-                    word.streams.end = place + 1;
-                    word.bound += bound;
-                }
-                _ => words.push(Word { streams: place..place + 1, bound }),
+        let mut words = Vec::new();
+        for streams in self.words() {
+            let most = self.streams[streams.start].part(f32::INFINITY);
+            let mut bound = 0.0;
+            for stream in &mut self.streams[streams.clone()] {
+                bound += stream.all_bounds(hand, self.cursors)?.iter().copied().fold(0.0, f32::max);
             }
-        }
-        for word in &mut words {
-            let most = self.streams[word.streams.start].part(f32::INFINITY);
-            word.bound = word.bound.min(most);
+            words.push(Word { streams, bound: bound.min(most) });
         }
         words.sort_by(|a, b| a.bound.total_cmp(&b.bound));
         Ok(words)
