@@ -84,6 +84,12 @@ impl Formula {
         &self.columns
     }
 
+    /// What tells by which factors a tf~ was worked out, bit by bit.
+    pub(crate) fn factor_bits(&self) -> Vec<u32> {
+        let bits = |factor: &ColumnFactor| [factor.weight, factor.b, factor.average_length].map(f32::to_bits);
+        self.columns.iter().flat_map(bits).collect()
+    }
+
     /// k1.
     pub fn k1(&self) -> f32 {
         self.k1

@@ -12,10 +12,11 @@ use super::group::{Measure, Member, frequency_here};
 use crate::error::Result;
 use crate::rank::ColumnFactor;
 use crate::schema::ColumnSet;
-use crate::shelf::{END, Hand, Postings, Step, if_at_hand, length_at};
+use crate::shelf::{END, Hand, Most, Postings, Step, if_at_hand, length_at};
 use bytes::Bytes;
 use std::ops::Range;
 use std::rc::Rc;
+use std::sync::Arc;
 
 /// For each set of columns so many shapes are known by heart; the last stands for all others.
 const SHAPES: usize = 32;
@@ -67,13 +68,19 @@ struct Table {
 pub(super) struct Common {
     /// The lengths of all columns, if they are at hand.
     lengths: Option<Bytes>,
+    /// The bits of the factors by which tf~ is worked out.
+    factors: Vec<u32>,
     /// For each set of columns in which a term may count what its postings score by.
     tables: Vec<(ColumnSet, Rc<Table>)>,
 }
 
 impl Common {
     pub fn new(cursors: &Cursors<'_>) -> Self {
-        Self { lengths: cursors.standing.shelf.all_lengths(), tables: Vec::new() }
+        Self {
+            lengths: cursors.standing.shelf.all_lengths(),
+            factors: cursors.ranking.formula.factor_bits(),
+            tables: Vec::new(),
+        }
     }
 
     fn table(&mut self, cursors: &Cursors<'_>, postings: &Postings, columns: ColumnSet) -> Rc<Table> {
@@ -124,8 +131,9 @@ pub(super) struct Stream {
     /// For some shapes what a posting of each length adds: where those of a shape begin, and the greatest length.
     worked_out: Vec<f32>,
     rows: [(u32, u32); SHAPES],
-    /// For each block what it adds at most, once that was asked; less than 0 before.
+    /// For each block what it adds at most, once that was asked; less than 0 before. And its greatest tf~, as far as others have asked.
     bounds: Vec<f32>,
+    most: Option<Arc<Most>>,
     /// So many postings of the block that is unpacked lie before the end of the last window.
     gone: usize,
     /// What each posting of a block adds, and which block.
@@ -157,12 +165,14 @@ impl Stream {
             worked_out: Vec::new(),
             rows: [(0, 0); SHAPES],
             bounds: vec![UNKNOWN; member.postings.blocks()],
+            most: None,
             gone: 0,
             parts: Vec::new(),
             reckoned: None,
             postings: member.postings.clone(),
         };
         if stream.postings.blocks() >= MANY_BLOCKS {
+            stream.most = Some(member.postings.most(member.columns, &common.factors));
             stream.work_out();
         }
         stream
@@ -244,9 +254,17 @@ impl Stream {
         if self.bounds[block] >= 0.0 {
             return Ok(self.bounds[block]);
         }
+        let known = self.most.as_ref().and_then(|most| most.get(block));
         let formula = cursors.ranking.formula;
         let share = |column, tf, length| formula.frequency(column, tf, length);
-        let bound = if let Some(most) = self.postings.most_in(block, self.columns, share)? {
+        let most = match known {
+            None => self.postings.most_in(block, self.columns, share)?,
+            known => known,
+        };
+        let bound = if let Some(most) = most {
+            if let (Some(all), None) = (&self.most, known) {
+                all.put(block, most);
+            }
             self.part(most * self.likeness)
         } else {
             // The only block says it itself.

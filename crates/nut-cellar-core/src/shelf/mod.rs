@@ -62,6 +62,7 @@ pub(crate) use postings::{END, Postings};
 pub use reader::Shelf;
 pub(crate) use reading::{Reading, Walk, complete};
 pub(crate) use remembered::{Recalled, Set, TestKey};
+pub(crate) use tables::Most;
 pub(crate) use terms::TermEntry;
 pub(crate) use threads::in_threads;
 pub(crate) use values::{ValueColumn, overlaps};

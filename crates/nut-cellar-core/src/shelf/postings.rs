@@ -13,7 +13,7 @@ use super::pack;
 use super::posting_block::{get_block, put_block};
 use super::reader::Shelf;
 use super::shapes::Shapes;
-use super::tables::{Block, Table, read_table};
+use super::tables::{Lines, Most, Table, read_table};
 use super::terms::{Lists, TermEntry};
 use crate::error::Error;
 use crate::schema::ColumnSet;
@@ -36,7 +36,7 @@ pub(crate) struct Postings {
     /// How many there are.
     records: u32,
     /// One for each block, if there is more than one.
-    table: Arc<Vec<Block>>,
+    table: Arc<Lines>,
     /// Where the blocks begin in the bytes.
     start: usize,
     /// The block at which it stands; before the first there is none.
@@ -116,7 +116,7 @@ impl Postings {
 
     /// How many blocks there are.
     pub fn blocks(&self) -> usize {
-        self.table.len().max(1)
+        self.table.blocks.len().max(1)
     }
 
     /// How many blocks were unpacked so far.
@@ -136,16 +136,16 @@ impl Postings {
 
     /// The ordinal of the last posting of a block; of a list of one block as large as it may be.
     pub fn last_of(&self, block: usize) -> u32 {
-        self.table.get(block).map_or(END - 1, |block| block.last)
+        self.table.blocks.get(block).map_or(END - 1, |block| block.last)
     }
 
     /// The first block, from one on, whose last posting is not below `ordinal`; the number of blocks if there is none.
     pub fn block_with(&self, from: usize, ordinal: u32) -> usize {
-        match self.table.get(from) {
+        match self.table.blocks.get(from) {
             None => from,
             Some(block) if block.last >= ordinal => from,
             Some(_) => {
-                let rest = &self.table[from..];
+                let rest = &self.table.blocks[from..];
                 // Most are near: gallop.
                 let mut reach = 1;
                 while reach < rest.len() && rest[reach].last < ordinal {
@@ -245,7 +245,7 @@ impl Postings {
 
     /// Unpacks a block, and checks what the table says of it, and of the one before it if that was read to its end.
     fn unpack(&mut self, block: usize) -> Result<(), Broken> {
-        let said = self.table.get(block);
+        let said = self.table.blocks.get(block);
         let (start, occurrences) = said.map_or((self.start, 0), |block| (block.start, block.occurrences));
         let read_before = block > 0 && self.block == Some(block - 1) && self.read == self.ordinals.len();
         if read_before && (self.at, self.next_occurrence) != (start, occurrences) {
@@ -258,7 +258,7 @@ impl Postings {
         if count == 0 {
             return Err(Broken("the number of postings"));
         }
-        let before = block.checked_sub(1).map(|before| self.table[before].last);
+        let before = block.checked_sub(1).map(|before| self.table.blocks[before].last);
         let mut next = before.map_or(0, |last| last + 1);
         let mut reader = Reader::new(&self.bytes[start..]);
         if count < pack::SHORTEST {
@@ -331,13 +331,18 @@ impl Postings {
 
     /// The bounds of each block, with the ordinal of its last posting; nothing for a list of one block.
     pub fn bounds(&self) -> impl Iterator<Item = Result<(u32, Bounds), Error>> {
-        self.table.iter().map(|block| {
+        self.table.blocks.iter().map(|block| {
             let bytes = self.bytes.get(block.bounds.clone()).unwrap_or_default();
             let get = if self.shelf.version() < 4 { of_layout_3::get } else { Bounds::get };
             get(&mut Reader::new(bytes), self.shelf.columns())
                 .map(|bounds| (block.last, bounds))
                 .map_err(|what| self.shelf.broken(Section::Postings, what))
         })
+    }
+
+    /// What [`most_in`](Self::most_in) gives for each block, as far as it was worked out in these columns by factors with these bits.
+    pub fn most(&self, columns: ColumnSet, factors: &[u32]) -> Arc<Most> {
+        self.table.most(columns, factors)
     }
 
     /// The greatest tf~ that a posting of a block may have in some columns (see [`Bounds::most_in`]); none for a list of one
@@ -348,7 +353,7 @@ impl Postings {
         columns: ColumnSet,
         share: impl Fn(usize, u32, u32) -> f32,
     ) -> Result<Option<f32>, Error> {
-        let Some(said) = self.table.get(block) else { return Ok(None) };
+        let Some(said) = self.table.blocks.get(block) else { return Ok(None) };
         let bytes = self.bytes.get(said.bounds.clone()).unwrap_or_default();
         let mut reader = Reader::new(bytes);
         let most = if self.shelf.version() < 4 {

@@ -1,13 +1,15 @@
 //! The tables of long lists, which say where their blocks are and what bounds their scores: searches for common words would
-//! read them again and again.
+//! read them again and again, and work out bounds with the same weights.
 //!
 //! What always holds: a shelf never changes, so neither do its tables; and those that are remembered have no more than [`MOST`]
 //! lines.
 
+use crate::schema::ColumnSet;
 use crate::wire::{Broken, Reader};
 use foldhash::fast::RandomState;
 use hashbrown::HashMap;
 use std::ops::Range;
+use std::sync::atomic::{AtomicU32, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 
 /// Shorter tables are read as fast as they are looked up.
@@ -28,8 +30,62 @@ pub(super) struct Block {
     pub bounds: Range<usize>,
 }
 
+/// What a table says of each block, and what was worked out of it last.
+#[derive(Debug, Default)]
+pub(super) struct Lines {
+    pub blocks: Vec<Block>,
+    most: Mutex<Option<Arc<Most>>>,
+}
+
+impl Lines {
+    pub fn new(blocks: Vec<Block>) -> Self {
+        Self { blocks, most: Mutex::default() }
+    }
+
+    /// What bounds the blocks in these columns, by factors that have these bits, as far as it was worked out for others.
+    pub fn most(&self, columns: ColumnSet, factors: &[u32]) -> Arc<Most> {
+        let mut last = self.most.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(most) = last.as_ref().filter(|most| most.columns == columns && *most.factors == *factors)
+        {
+            return Arc::clone(most);
+        }
+        let unknown = || AtomicU32::new(UNKNOWN);
+        let of_blocks = self.blocks.iter().map(|_| unknown()).collect();
+        let most = Arc::new(Most { columns, factors: factors.into(), of_blocks });
+        *last = Some(Arc::clone(&most));
+        most
+    }
+}
+
+/// For each block of a list the greatest tf~ of its postings, so that searches with the same weights need not work it out again.
+#[derive(Debug)]
+pub(crate) struct Most {
+    columns: ColumnSet,
+    factors: Box<[u32]>,
+    /// The bits of the numbers.
+    of_blocks: Box<[AtomicU32]>,
+}
+
+/// The bits of no tf~.
+const UNKNOWN: u32 = u32::MAX;
+
+impl Most {
+    /// That of a block, if it was worked out.
+    pub fn get(&self, block: usize) -> Option<f32> {
+        let bits = self.of_blocks.get(block)?.load(Ordering::Relaxed);
+        (bits != UNKNOWN).then(|| f32::from_bits(bits))
+    }
+
+    /// Takes note of that of a block.
+    pub fn put(&self, block: usize, most: f32) {
+        if let Some(of_block) = self.of_blocks.get(block) {
+            of_block.store(most.to_bits(), Ordering::Relaxed);
+        }
+    }
+}
+
 /// A table, and where in the list its first block begins.
-pub(super) type Table = (Arc<Vec<Block>>, usize);
+pub(super) type Table = (Arc<Lines>, usize);
 
 /// The table of a list of several blocks; checks that the blocks lie in the list. Also gives where the first begins.
 pub(super) fn read_table(bytes: &[u8], blocks: usize, records: u32) -> Result<Table, Broken> {
@@ -54,7 +110,7 @@ pub(super) fn read_table(bytes: &[u8], blocks: usize, records: u32) -> Result<Ta
             start.checked_add(size).filter(|end| *end <= bytes.len()).ok_or(Broken("the size of a block"))?;
         occurrences = occurrences.checked_add(here).ok_or(Broken("the occurrences of a block"))?;
     }
-    Ok((Arc::new(table), first))
+    Ok((Arc::new(Lines::new(table)), first))
 }
 
 /// A list: where it stands, and how many postings it has. Both, since a damaged dictionary may say of two terms that their lists
@@ -106,7 +162,7 @@ mod tests {
     #[test]
     fn long_tables_are_read_once_and_no_more_lines_are_kept_than_allowed() {
         let tables = Tables::default();
-        let table = || -> Result<Table, Broken> { Ok((Arc::new(Vec::new()), 7)) };
+        let table = || -> Result<Table, Broken> { Ok((Arc::default(), 7)) };
         let unread = || -> Result<Table, Broken> { Err(Broken("read again")) };
         let get = |start: u64, blocks: usize, known: bool| {
             let list = (&(start..start + 9), 5);
@@ -124,5 +180,20 @@ mod tests {
         }
         assert!(get(199, 1_000, true).is_ok() && get(0, SHORTEST, true).is_err());
         assert!(get(0, MOST + 1, false).is_ok() && get(0, MOST + 1, true).is_err());
+    }
+
+    #[test]
+    fn what_was_worked_out_is_known_to_those_with_the_same_factors_only() {
+        let block = || Block { last: 0, start: 0, occurrences: 0, bounds: 0..0 };
+        let lines = Lines::new(vec![block(), block()]);
+        let (first, second) = (ColumnSet(1), ColumnSet(2));
+        let most = lines.most(first, &[1, 2]);
+        most.put(1, 0.0);
+        assert_eq!((most.get(0), most.get(1), most.get(2)), (None, Some(0.0), None));
+        assert_eq!(lines.most(first, &[1, 2]).get(1), Some(0.0));
+        assert_eq!(lines.most(second, &[1, 2]).get(1), None, "in another column");
+        assert_eq!(lines.most(first, &[1, 2]).get(1), None, "only the last is remembered");
+        lines.most(first, &[1, 2]).put(1, 2.0);
+        assert_eq!(lines.most(first, &[1, 3]).get(1), None, "by other weights");
     }
 }
