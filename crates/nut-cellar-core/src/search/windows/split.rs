@@ -45,8 +45,11 @@ impl Windows<'_, '_> {
         while start < run.end {
             find.go_on()?;
             let before = looked_up;
+            // Half of what is just below nothing is nothing.
+            let threshold = self.top.threshold();
+            let most = threshold.min(LOOKED_UP * threshold);
             while let Some(word) = words.get(looked_up)
-                && self.cursors.with_slack(rest + word.bound) <= LOOKED_UP * self.top.threshold()
+                && self.cursors.with_slack(rest + word.bound) <= most
             {
                 (looked_up, rest) = (looked_up + 1, rest + word.bound);
             }
