@@ -191,6 +191,8 @@ fn one(source: &Source, wanted: &Wanted<'_>, all: &mut Vec<Searched>) -> Result<
 /// Words and pairs of words of records picked by chance.
 struct Picked {
     words: Vec<String>,
+    /// Those that many records have, which are not among the words.
+    common: Vec<String>,
     pairs: Vec<(String, String)>,
 }
 
@@ -219,7 +221,9 @@ impl Picked {
             }
             words.push(first);
         }
-        Ok(Self { words, pairs })
+        let mut common: Vec<_> = known.into_iter().collect();
+        common.sort_unstable();
+        Ok(Self { words, common, pairs })
     }
 
     fn kinds(&self, count: usize) -> Vec<Asked> {
@@ -228,6 +232,12 @@ impl Picked {
         let of = |size: usize| -> Vec<Query> {
             let chunks = self.words.chunks(size).map(|words| Query::words(words.iter().map(Query::word)));
             chunks.take(count).collect()
+        };
+        let common = |size: usize| -> Vec<Query> {
+            let words = |first| self.common.iter().cycle().skip(first).take(size.min(self.common.len()));
+            (0..count.min(self.common.len()))
+                .map(|first| Query::words(words(first).map(Query::word)))
+                .collect()
         };
         let phrases = self.pairs.iter().map(|(a, b)| Query::phrase(format!("{a} {b}"))).take(count).collect();
         let like = |make: fn(&str) -> Option<String>, query: fn(String) -> Query| -> Vec<Query> {
@@ -249,6 +259,8 @@ impl Picked {
             kind("two words, any", of(2), top(), true),
             kind("three words, any", of(3), top(), true),
             kind("five words, any", of(5), top(), true),
+            kind("three common words, any", common(3), top(), true),
+            kind("ten common words, any", common(10), top(), true),
             kind("two words, all", of(2), all(), true),
             kind("three words, all", of(3), all(), true),
             kind("five words, all", of(5), all(), true),

@@ -34,13 +34,14 @@ impl Windows<'_, '_> {
             return self.in_order(hand, run);
         }
         self.raise_floor(hand)?;
-        let mut words = self.by_bound(hand)?;
+        let words = self.by_bound(hand)?;
         for stream in &mut self.streams {
             stream.begin(run.start)?;
         }
         let (mut sums, mut of_word) = (Sums::default(), Sums::default());
         let records = self.cursors.standing.shelf.records();
         let (mut looked_up, mut rest) = (0, 0.0);
+        let mut added = in_query_order(&words);
         let mut start = run.start;
         while start < run.end {
             find.go_on()?;
@@ -56,20 +57,19 @@ impl Windows<'_, '_> {
             if looked_up == words.len() {
                 break;
             }
-            let (others, added) = words.split_at_mut(looked_up);
-            if looked_up > before || start == run.start {
-                // In query order, in which scores add up.
-                added.sort_unstable_by_key(|word| word.streams.start);
+            let (others, essential) = words.split_at(looked_up);
+            if looked_up > before {
+                added = in_query_order(essential);
             }
-            let streams = || added.iter().flat_map(|word| word.streams.clone());
+            let streams = || added.iter().cloned().flatten();
             let postings = streams().map(|stream| u64::from(self.streams[stream].postings.records())).sum();
             let size = if tried { SHORT } else { size_of_window(records, postings, streams().count()) };
             let window = start..start.saturating_add(size).min(run.end);
             start = window.end;
             sums.for_window(size as usize);
             of_word.for_window(size as usize);
-            for word in &*added {
-                self.add_word(hand, &word.streams, &window, (&mut sums, &mut of_word))?;
+            for word in &added {
+                self.add_word(hand, word, &window, (&mut sums, &mut of_word))?;
             }
             sums.drain(self.least_sum(rest), |place, sum| {
                 self.look_up_words(hand, others, window.start + place, sum, rest)
@@ -137,4 +137,11 @@ impl Windows<'_, '_> {
         }
         Ok(())
     }
+}
+
+/// The streams of words in the order in which scores add up.
+fn in_query_order(words: &[Word]) -> Vec<Range<usize>> {
+    let mut streams: Vec<_> = words.iter().map(|word| word.streams.clone()).collect();
+    streams.sort_unstable_by_key(|streams| streams.start);
+    streams
 }
