@@ -14,7 +14,6 @@ use crate::rank::{Formula, proximity};
 use crate::schema::ColumnSet;
 use crate::shelf::{END, Hand, LengthColumn, Step, TermEntry, if_at_hand};
 use std::collections::HashMap;
-use std::ops::Range;
 use std::sync::Arc;
 
 /// What makes numbers of words.
@@ -58,9 +57,9 @@ pub(super) struct Cursors<'a> {
     pub words: Vec<Term>,
     pub(super) leaves: Vec<LeafCursor>,
     /// For each leaf in how many places of the query it stands.
-    places: Vec<u32>,
+    pub(super) places: Vec<u32>,
     /// For each leaf that stands in several the window in which it was looked for last, and what was found.
-    filled: Vec<(Option<u32>, Bits)>,
+    pub(super) filled: Vec<(Option<u32>, Bits)>,
     pub(super) tests: Vec<ValueTest>,
     pub lengths: Vec<LengthColumn>,
     /// For each word how often a record may have it at most, as typed in leaves that are wanted.
@@ -434,96 +433,6 @@ impl<'a> Cursors<'a> {
         let slack = 1.0 + (self.words.len() + 8) as f32 * f32::EPSILON;
         sum * slack + self.ranking.proximity * proximity::MOST * slack
     }
-
-    /// The records of a window that match a leaf which stands in several places of the query: they are kept for the others.
-    fn fill_again(&mut self, hand: &mut Hand, leaf: usize, window: &Range<u32>) -> Step<()> {
-        if self.filled[leaf].0 == Some(window.start) {
-            return Ok(());
-        }
-        let mut bits = std::mem::take(&mut self.filled[leaf].1);
-        bits.reset((window.end - window.start) as usize);
-        let filled = self.fill_leaf(hand, leaf, window, &mut bits);
-        self.filled[leaf] = (Some(window.start), bits);
-        filled
-    }
-
-    /// Adds the records of a window that match a leaf.
-    fn fill_leaf(&mut self, hand: &mut Hand, leaf: usize, window: &Range<u32>, bits: &mut Bits) -> Step<()> {
-        match &mut self.leaves[leaf] {
-            LeafCursor::Word(word) => {
-                let group = &mut self.words[*word].group;
-                let limited = group.is_limited();
-                for member in &mut group.members {
-                    member.fill(window, limited, |ordinal| bits.set((ordinal - window.start) as usize))?;
-                }
-            }
-            LeafCursor::Rows(rows) => {
-                rows.fill_known(window.start, bits);
-                let mut at = rows.seek_ways(window.start)?;
-                while at < window.end {
-                    if if_at_hand(rows.has(&self.standing.shelf, hand, at))?.unwrap_or(false) {
-                        bits.set((at - window.start) as usize);
-                    }
-                    at = rows.seek_ways(at + 1)?;
-                }
-            }
-        }
-        Ok(())
-    }
-
-    /// Adds the records of a window that match a node; windows ascend.
-    pub fn fill(&mut self, hand: &mut Hand, node: &Node, window: &Range<u32>, bits: &mut Bits) -> Step<()> {
-        let size = (window.end - window.start) as usize;
-        match node {
-            Node::Nothing => {}
-            Node::Leaf(leaf) if self.places[*leaf] > 1 => {
-                self.fill_again(hand, *leaf, window)?;
-                bits.add(&self.filled[*leaf].1);
-            }
-            Node::Leaf(leaf) => self.fill_leaf(hand, *leaf, window, bits)?,
-            Node::Test(test) => if_at_hand(self.tests[*test].fill(hand, window.clone(), bits))?.unwrap_or(()),
-            Node::Not(part) => {
-                let mut inner = Bits::new(size);
-                self.fill(hand, part, window, &mut inner)?;
-                inner.turn();
-                bits.add(&inner);
-            }
-            Node::All(parts) => {
-                let mut both: Option<Bits> = None;
-                for part in parts {
-                    if both.as_ref().is_some_and(Bits::is_empty) {
-                        break;
-                    }
-                    let mut inner = Bits::new(size);
-                    self.fill(hand, part, window, &mut inner)?;
-                    match &mut both {
-                        Some(both) => both.keep(&inner),
-                        none => *none = Some(inner),
-                    }
-                }
-                bits.add(&both.unwrap_or_default());
-            }
-            Node::Any(parts) => {
-                for part in parts {
-                    self.fill(hand, part, window, bits)?;
-                }
-            }
-            Node::AtLeast(count, parts) => {
-                let (mut counts, mut inner) = (vec![0_usize; size], Bits::new(size));
-                for part in parts {
-                    inner.reset(size);
-                    self.fill(hand, part, window, &mut inner)?;
-                    for number in inner.iter() {
-                        counts[number] += 1;
-                        if counts[number] == *count {
-                            bits.set(number);
-                        }
-                    }
-                }
-            }
-        }
-        Ok(())
-    }
 }
 
 /// The postings of terms in a shelf, those of them that it has.
@@ -640,28 +549,4 @@ fn add_records(
         if_at_hand(each_like(hand, standing, like, &mut |hand, _, entry| add(hand, &entry)))?;
     }
     hand.complete()
-}
-
-impl Member {
-    /// Gives `take` the records of a window that the member counts in.
-    pub fn fill(&mut self, window: &Range<u32>, limited: bool, mut take: impl FnMut(u32)) -> Result<()> {
-        self.seek(window.start)?;
-        while self.here < window.end {
-            let (postings, from) = (&self.postings, self.here);
-            if limited {
-                if self.counts()? {
-                    take(self.here);
-                }
-                self.seek(self.here + 1)?;
-                continue;
-            }
-            let ordinals = postings.unpacked();
-            let start = ordinals.partition_point(|known| *known < from);
-            let end = start + ordinals[start..].partition_point(|known| *known < window.end);
-            ordinals[start..end].iter().for_each(|ordinal| take(*ordinal));
-            let next = ordinals[end - 1] + 1;
-            self.seek(next)?;
-        }
-        Ok(())
-    }
 }

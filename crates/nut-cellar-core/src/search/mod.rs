@@ -17,6 +17,7 @@ mod bind;
 mod compare;
 mod cursors;
 mod families;
+mod filling;
 mod find;
 mod group;
 mod needs;

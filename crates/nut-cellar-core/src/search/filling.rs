@@ -1,0 +1,127 @@
+//! Which records of a window match, found out for all of them together: a query is a few operations on words of 64 records then.
+//!
+//! What always holds: windows ascend, as the cursors do.
+
+use super::cursors::{Cursors, LeafCursor};
+use super::group::Member;
+use super::plan::Node;
+use crate::bits::Bits;
+use crate::error::Result;
+use crate::shelf::{Hand, Step, if_at_hand};
+use std::ops::Range;
+
+impl Cursors<'_> {
+    /// The records of a window that match a leaf which stands in several places of the query: they are kept for the others.
+    fn fill_again(&mut self, hand: &mut Hand, leaf: usize, window: &Range<u32>) -> Step<()> {
+        if self.filled[leaf].0 == Some(window.start) {
+            return Ok(());
+        }
+        let mut bits = std::mem::take(&mut self.filled[leaf].1);
+        bits.reset((window.end - window.start) as usize);
+        let filled = self.fill_leaf(hand, leaf, window, &mut bits);
+        self.filled[leaf] = (Some(window.start), bits);
+        filled
+    }
+
+    /// Adds the records of a window that match a leaf.
+    fn fill_leaf(&mut self, hand: &mut Hand, leaf: usize, window: &Range<u32>, bits: &mut Bits) -> Step<()> {
+        match &mut self.leaves[leaf] {
+            LeafCursor::Word(word) => {
+                let group = &mut self.words[*word].group;
+                let limited = group.is_limited();
+                for member in &mut group.members {
+                    member.fill(window, limited, |ordinal| bits.set((ordinal - window.start) as usize))?;
+                }
+            }
+            LeafCursor::Rows(rows) => {
+                rows.fill_known(window.start, bits);
+                let mut at = rows.seek_ways(window.start)?;
+                while at < window.end {
+                    if if_at_hand(rows.has(&self.standing.shelf, hand, at))?.unwrap_or(false) {
+                        bits.set((at - window.start) as usize);
+                    }
+                    at = rows.seek_ways(at + 1)?;
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// Adds the records of a window that match a node; windows ascend.
+    pub fn fill(&mut self, hand: &mut Hand, node: &Node, window: &Range<u32>, bits: &mut Bits) -> Step<()> {
+        let size = (window.end - window.start) as usize;
+        match node {
+            Node::Nothing => {}
+            Node::Leaf(leaf) if self.places[*leaf] > 1 => {
+                self.fill_again(hand, *leaf, window)?;
+                bits.add(&self.filled[*leaf].1);
+            }
+            Node::Leaf(leaf) => self.fill_leaf(hand, *leaf, window, bits)?,
+            Node::Test(test) => if_at_hand(self.tests[*test].fill(hand, window.clone(), bits))?.unwrap_or(()),
+            Node::Not(part) => {
+                let mut inner = Bits::new(size);
+                self.fill(hand, part, window, &mut inner)?;
+                inner.turn();
+                bits.add(&inner);
+            }
+            Node::All(parts) => {
+                let mut both: Option<Bits> = None;
+                for part in parts {
+                    if both.as_ref().is_some_and(Bits::is_empty) {
+                        break;
+                    }
+                    let mut inner = Bits::new(size);
+                    self.fill(hand, part, window, &mut inner)?;
+                    match &mut both {
+                        Some(both) => both.keep(&inner),
+                        none => *none = Some(inner),
+                    }
+                }
+                bits.add(&both.unwrap_or_default());
+            }
+            Node::Any(parts) => {
+                for part in parts {
+                    self.fill(hand, part, window, bits)?;
+                }
+            }
+            Node::AtLeast(count, parts) => {
+                let (mut counts, mut inner) = (vec![0_usize; size], Bits::new(size));
+                for part in parts {
+                    inner.reset(size);
+                    self.fill(hand, part, window, &mut inner)?;
+                    for number in inner.iter() {
+                        counts[number] += 1;
+                        if counts[number] == *count {
+                            bits.set(number);
+                        }
+                    }
+                }
+            }
+        }
+        Ok(())
+    }
+}
+
+impl Member {
+    /// Gives `take` the records of a window that the member counts in.
+    pub fn fill(&mut self, window: &Range<u32>, limited: bool, mut take: impl FnMut(u32)) -> Result<()> {
+        self.seek(window.start)?;
+        while self.here < window.end {
+            let (postings, from) = (&self.postings, self.here);
+            if limited {
+                if self.counts()? {
+                    take(self.here);
+                }
+                self.seek(self.here + 1)?;
+                continue;
+            }
+            let ordinals = postings.unpacked();
+            let start = ordinals.partition_point(|known| *known < from);
+            let end = start + ordinals[start..].partition_point(|known| *known < window.end);
+            ordinals[start..end].iter().for_each(|ordinal| take(*ordinal));
+            let next = ordinals[end - 1] + 1;
+            self.seek(next)?;
+        }
+        Ok(())
+    }
+}
