@@ -2,7 +2,7 @@
 //! every way through it gives the same hits, and counts are those of a plain look at the texts.
 #![allow(clippy::unwrap_used, reason = "a test fails by panicking")]
 
-use nut_cellar_core::search::{Executor, Total};
+use nut_cellar_core::search::{Executor, Order, Total};
 use nut_cellar_core::{
     Batch, Column, ErrorKind, Filter, Find, Kind, Memory, Opened, Query, Record, Schema, Search, Snapshot,
     Words, search,
@@ -193,6 +193,9 @@ fn a_search_is_asked_to_stop_wherever_it_takes_long() {
         wide.found(&Query::read(query).query, &find);
         count.load(Ordering::Relaxed)
     };
+    // Many words are excluded, window by window, and no record is left.
+    let excluded = (0..300).map(|number| format!("-s{number}")).collect::<Vec<_>>().join(" ");
+    assert!(asked(&format!("oak -oak {excluded}"), Find::new().order(Order::Key)) >= 2);
     // More terms than these are walked through, and no record is looked at.
     let none = Find::new().limit(0).total(Total::AtLeast(0));
     assert!(asked("r*", none.clone()) >= 5);

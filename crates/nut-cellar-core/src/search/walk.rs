@@ -41,6 +41,7 @@ impl ByValue {
 /// The records that match, window by window, where asking record by record would ask too many words.
 struct Filled<'f, 'c> {
     cursors: &'f mut Cursors<'c>,
+    find: &'f Find,
     window: Range<u32>,
     bits: Bits,
 }
@@ -51,6 +52,7 @@ impl Filled<'_, '_> {
         let mut at = ordinal;
         while at < end {
             if !self.window.contains(&at) {
+                self.find.go_on()?;
                 self.window = at..at.saturating_add(FILLED).min(end);
                 self.bits.reset(self.window.len());
                 if_at_hand(self.cursors.fill(hand, root, &self.window, &mut self.bits))?;
@@ -81,7 +83,7 @@ pub(super) fn walk<'c>(
     let by_key = *find.wanted_order() == Order::Key;
     // Up to where no score is above the bound.
     let (mut ceiling, mut until) = (f32::INFINITY, None);
-    let mut filled = filler.map(|cursors| Filled { cursors, window: 0..0, bits: Bits::default() });
+    let mut filled = filler.map(|cursors| Filled { cursors, find, window: 0..0, bits: Bits::default() });
     let mut at = run.start;
     loop {
         let next = match &mut filled {
