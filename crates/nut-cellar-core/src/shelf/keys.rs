@@ -6,7 +6,6 @@ use super::reader::Shelf;
 use super::sorted::{Entries, SortedIndex, SortedWriter};
 use crate::error::Error;
 use crate::wire::Broken;
-use std::cmp::Ordering;
 use std::sync::Arc;
 
 /// Keys in a block, all but the last: what turns an ordinal into a block.
@@ -57,22 +56,13 @@ impl Shelf {
         found: &mut Vec<u32>,
     ) -> Result<(), Error> {
         let broken = |what| self.broken(Section::Keys, what);
-        let (mut entries, mut wanted) = (Entries::new(bytes), wanted.iter().copied().peekable());
-        for ordinal in first.. {
-            let Some(next) = wanted.peek() else { return Ok(()) };
-            if !entries.advance().map_err(broken)? {
-                return Ok(());
-            }
-            let mut order = entries.entry().cmp(next);
-            while order == Ordering::Greater {
-                wanted.next();
-                let Some(next) = wanted.peek() else { return Ok(()) };
-                order = entries.entry().cmp(next);
-            }
-            if order == Ordering::Equal {
-                let ordinal = u32::try_from(ordinal).ok().filter(|ordinal| *ordinal < self.records());
+        let (mut entries, mut end) = (Entries::new(bytes), first);
+        for key in wanted {
+            let Some(steps) = entries.advance_to(key).map_err(broken)? else { return Ok(()) };
+            end += steps;
+            if entries.entry() == *key {
+                let ordinal = u32::try_from(end - 1).ok().filter(|ordinal| *ordinal < self.records());
                 found.push(ordinal.ok_or_else(|| broken(Broken("a key")))?);
-                wanted.next();
             }
         }
         Ok(())

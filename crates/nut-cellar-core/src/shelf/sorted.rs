@@ -289,10 +289,15 @@ fn count_up(number: &mut [u8]) -> bool {
     true
 }
 
+/// Of a number of bytes, the highest first, where the last eight begin, and what they are.
+fn low_bytes(number: &[u8]) -> (usize, u64) {
+    let start = number.len().saturating_sub(size_of::<u64>());
+    (start, number[start..].iter().fold(0, |low, byte| low << 8 | u64::from(*byte)))
+}
+
 /// Makes a number of bytes, the highest first, so many more; tells whether it has room for that, and leaves it if not.
 fn count_up_by(number: &mut [u8], more: usize) -> bool {
-    let start = number.len().saturating_sub(size_of::<u64>());
-    let low = number[start..].iter().fold(0_u64, |low, byte| low << 8 | u64::from(*byte));
+    let (start, low) = low_bytes(number);
     let bits = 8 * (number.len() - start);
     let sum = low.checked_add(more as u64).filter(|sum| bits == 64 || sum >> bits == 0);
     let Some(mut sum) = sum else { return false };
@@ -582,6 +587,34 @@ impl<'a> Entries<'a> {
             }
             steps -= 1;
         }
+    }
+
+    /// Goes to the first entry that is no less than `wanted`, from where it stands, if there is one; only in blocks without
+    /// payloads. Gives how many steps that is; of entries that are counted few are put together.
+    pub fn advance_to(&mut self, wanted: &[u8]) -> Result<Option<usize>, Broken> {
+        let mut steps = 0;
+        while self.begins || self.entry.as_slice() < wanted {
+            let less = self.counted_below(wanted);
+            if less > 0 && count_up_by(&mut self.entry, less) {
+                self.counted -= less;
+                steps += less;
+            }
+            if !self.advance()? {
+                return Ok(None);
+            }
+            steps += 1;
+        }
+        Ok(Some(steps))
+    }
+
+    /// How many of the counted entries that follow are known to be less than this, which the one at which it stands is.
+    fn counted_below(&self, wanted: &[u8]) -> usize {
+        let ((start, here), (_, there)) = (low_bytes(&self.entry), low_bytes(wanted));
+        if self.counted == 0 || self.entry.len() != wanted.len() || self.entry[..start] != wanted[..start] {
+            return 0;
+        }
+        let less = there.saturating_sub(here).saturating_sub(1);
+        usize::try_from(less).unwrap_or(usize::MAX).min(self.counted)
     }
 
     fn count(&mut self) -> Result<bool, Broken> {

@@ -735,10 +735,12 @@ proptest! {
     #![proptest_config(ProptestConfig::with_cases(40))]
     #[test]
     fn keys_are_found_together_wherever_their_blocks_are(
-        there in prop::collection::btree_set(0_i64..4_000, 1..1_500),
+        some in prop::collection::btree_set(0_i64..4_000, 1..1_500),
         wanted in prop::collection::btree_set(-9_i64..4_009, 0..300),
         texts: bool,
+        counted_up: bool,
     ) {
+        let there: BTreeSet<_> = if counted_up { (0..4_000).filter(|at| !some.contains(at)).collect() } else { some };
         let key = |number: i64| if texts { Key::from(format!("item {number}")) } else { Key::from(number) };
         let records: Vec<_> = there.iter().map(|number| Record::new(key(*number))).collect();
         let (unit, entry, keys) = shelf_of(&records);
