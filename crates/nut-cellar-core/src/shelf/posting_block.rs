@@ -54,3 +54,31 @@ pub(super) fn get_block(
     }
     Ok(())
 }
+
+/// Makes ordinals of the gaps between them, from `next` on; all of them have to be below `records`. Gaps and ordinals are added up in
+/// fours, so that of each four only one addition waits for those before.
+pub(super) fn add_up(gaps: &mut [u32], next: u32, records: u32) -> Result<(), Broken> {
+    let (mut before, mut bits) = (next.wrapping_sub(1), 0);
+    let mut fours = gaps.chunks_exact_mut(4);
+    for four in &mut fours {
+        let Ok(&mut [a, b, c, d]) = <&mut [u32; 4]>::try_from(&mut *four) else { unreachable!("fours") };
+        bits |= a | b | c | d;
+        let (ab, cd) = (a.wrapping_add(b).wrapping_add(2), c.wrapping_add(d).wrapping_add(2));
+        let sums = [a.wrapping_add(1), ab, ab.wrapping_add(c).wrapping_add(1), ab.wrapping_add(cd)];
+        four.copy_from_slice(&sums.map(|sum| before.wrapping_add(sum)));
+        before = four[3];
+    }
+    for gap in fours.into_remainder() {
+        bits |= *gap;
+        before = before.wrapping_add(*gap).wrapping_add(1);
+        *gap = before;
+    }
+    // So few numbers that are so small can't have wrapped; others have ascended then.
+    let is_small = bits >> 24 == 0 && next >> 31 == 0 && gaps.len() <= pack::LONGEST;
+    let ascends = || gaps.first().is_none_or(|first| *first >= next) && gaps.is_sorted_by(|a, b| a < b);
+    if gaps.last().is_some_and(|last| *last < records) && (is_small || ascends()) {
+        Ok(())
+    } else {
+        Err(Broken("the record of a posting"))
+    }
+}

@@ -10,7 +10,7 @@ use super::bounds::{Bounds, of_layout_3};
 use super::directory::Section;
 use super::hand::{Hand, Step};
 use super::pack;
-use super::posting_block::{get_block, put_block};
+use super::posting_block::{add_up, get_block, put_block};
 use super::reader::Shelf;
 use super::shapes::Shapes;
 use super::tables::{Lines, Most, Table, read_table};
@@ -259,7 +259,7 @@ impl Postings {
             return Err(Broken("the number of postings"));
         }
         let before = block.checked_sub(1).map(|before| self.table.blocks[before].last);
-        let mut next = before.map_or(0, |last| last + 1);
+        let next = before.map_or(0, |last| last + 1);
         let mut reader = Reader::new(&self.bytes[start..]);
         if count < pack::SHORTEST {
             get_block(&mut reader, self.kinds, count, &mut self.ordinals, &mut self.shapes)?;
@@ -267,19 +267,7 @@ impl Postings {
             self.shapes.clear();
             pack::get(&mut reader, count, &mut self.ordinals)?;
         }
-        // Where the last one fits, all before it do.
-        let sum: u64 = self.ordinals.iter().map(|gap| u64::from(*gap) + 1).sum();
-        if u64::from(next) + sum > u64::from(self.shelf.records()) {
-            return Err(Broken("the record of a posting"));
-        }
-        // In two loops, so that of each number only one addition waits for the number before.
-        for gap in &mut self.ordinals {
-            *gap += 1;
-        }
-        for ordinal in &mut self.ordinals {
-            next += *ordinal;
-            *ordinal = next - 1;
-        }
+        add_up(&mut self.ordinals, next, self.shelf.records())?;
         if said.is_some_and(|block| Some(&block.last) != self.ordinals.last()) {
             return Err(Broken("the end of a block"));
         }
