@@ -2,9 +2,11 @@
 //! noted.
 
 use super::find::{Find, Spellings, Words};
+use super::limits::{Beyond, MOST_LEAVES, MOST_ROWS, MOST_VALUES, MOST_WALKS, MOST_WIDE_WALKS};
 use super::plan::{
     Alternative, AlternativeKey, Class, Leaf, Like, Lookup, Node, Plan, SYNONYM_LIKENESS, Variant, Word,
 };
+use super::united::unite_tests;
 use crate::error::Result;
 use crate::filter::{self, Bound, Test, bind_test, reads_as_value};
 use crate::query::{Expansions, Query, shared_forms};
@@ -12,13 +14,6 @@ use crate::schema::{Column, ColumnSet, Kind, Schema};
 use crate::text::{Automaton, Pattern, Recipe, Recipes, Spelling};
 use std::collections::HashMap;
 use std::ops::Bound as Edge;
-
-/// The most different words, phrases and patterns of a query; more are left out.
-const MOST_LEAVES: usize = 4_096;
-/// The most different walks through a dictionary, for patterns, beginnings and near spellings; more are left out. Of those that
-/// nothing leads to, such as `*a*`, one: it has to look at every term.
-const MOST_WALKS: usize = 16;
-const MOST_WIDE_WALKS: usize = 1;
 
 /// Binds a query.
 pub(super) fn bind(schema: &Schema, query: &Query, find: &Find) -> Result<Plan> {
@@ -33,33 +28,25 @@ pub(super) fn bind(schema: &Schema, query: &Query, find: &Find) -> Result<Plan> 
         plan: Plan::default(),
         known_leaves: HashMap::new(),
         known_values: Vec::new(),
-        left_out: 0,
-        walks_left_out: 0,
+        rows: 0,
+        values: 0,
+        beyond: Beyond::default(),
     };
     let part = binder.bind(query, &scope, Wanted { positive: true, outermost: true });
-    let Binder { mut plan, left_out, walks_left_out, .. } = binder;
+    let Binder { mut plan, beyond, .. } = binder;
     plan.root = part.node;
     if plan.root == Node::Nothing {
         plan.notes.push("The query has no word to look for, so nothing is found.".to_owned());
     } else if only_excludes(query) {
         plan.notes.push("The query only says what is not wanted; everything else is found.".to_owned());
     }
-    if left_out > 0 {
-        plan.notes.push(format!(
-            "The query has more than {MOST_LEAVES} different words; {left_out} were left out."
-        ));
-    }
-    if walks_left_out > 0 {
-        plan.notes.push(format!(
-            "Of patterns and near spellings a query may have {MOST_WALKS}, and {MOST_WIDE_WALKS} like `*a*`; \
-             {walks_left_out} more were left out."
-        ));
-    }
+    plan.notes.extend(beyond.notes());
     if let (Some(filter), true) = (filter, plan.root != Node::Nothing) {
         let filter = node_of(&mut plan, filter);
         let root = std::mem::take(&mut plan.root);
         plan.root = all([root, filter]);
     }
+    unite_tests(&mut plan);
     Ok(plan)
 }
 
@@ -183,8 +170,10 @@ struct Binder<'a> {
     known_leaves: HashMap<Vec<AlternativeKey>, usize>,
     /// Comparisons of values that were typed.
     known_values: Vec<(String, Test, Node)>,
-    left_out: usize,
-    walks_left_out: usize,
+    /// How many leaves there are for which it matters where words stand, and how many values that were typed.
+    rows: usize,
+    values: usize,
+    beyond: Beyond,
 }
 
 /// How a word is read into lookups.
@@ -368,7 +357,9 @@ impl Binder<'_> {
                 continue;
             }
             match bind_test(self.schema, name, &test) {
+                Ok(_) if self.values == MOST_VALUES => self.beyond.values += 1,
                 Ok(bound) => {
+                    self.values += 1;
                     let node = node_of(&mut self.plan, bound);
                     self.known_values.push((name.clone(), test, node.clone()));
                     nodes.push(node);
@@ -390,7 +381,11 @@ impl Binder<'_> {
         let mut nodes = Vec::new();
         for name in &scope.values {
             match self.beginning_of_value(name, text) {
-                Some(bound) => nodes.push(node_of(&mut self.plan, bound)),
+                Some(_) if self.values == MOST_VALUES => self.beyond.values += 1,
+                Some(bound) => {
+                    self.values += 1;
+                    nodes.push(node_of(&mut self.plan, bound));
+                }
                 None => self.plan.notes.push(format!(
                     "Values of `{name}` can be looked for by their beginning, as in `{name}:Elm*`; `{text}` was left out."
                 )),
@@ -452,14 +447,14 @@ impl Binder<'_> {
         let fresh = |lookup: &Lookup| !self.plan.known_lookups.contains_key(lookup);
         let wide = lookups.iter().any(|(_, lookup)| lookup.like.iter().any(is_wide) && fresh(lookup));
         if wide && self.plan.wide_walks == MOST_WIDE_WALKS {
-            self.walks_left_out += 1;
+            self.beyond.walks += 1;
             return (Vec::new(), None);
         }
         self.plan.wide_walks += usize::from(wide);
         let mut alternatives: Vec<Alternative> = Vec::new();
         for (column, lookup) in lookups {
             let Some(lookup) = place_of_lookup(&mut self.plan, &lookup) else {
-                self.walks_left_out += 1;
+                self.beyond.walks += 1;
                 return (Vec::new(), None);
             };
             add_run(&mut alternatives, &[(lookup, 0)], column, 1.0);
@@ -519,8 +514,15 @@ impl Binder<'_> {
             self.plan.leaves[known].times += times;
             return Part::of(Node::Leaf(known));
         }
+        if alternatives.iter().any(|alternative| alternative.terms.len() > 1) {
+            if self.rows == MOST_ROWS {
+                self.beyond.rows += 1;
+                return self.anywhere(&query, &alternatives, positive);
+            }
+            self.rows += 1;
+        }
         if self.plan.leaves.len() == MOST_LEAVES {
-            self.left_out += 1;
+            self.beyond.leaves += 1;
             return Part::nothing();
         }
         // A synonym of more words than were typed counts by as many of them, so that it never outweighs them.
@@ -530,6 +532,22 @@ impl Binder<'_> {
         self.known_leaves.insert(key, self.plan.leaves.len());
         self.plan.leaves.push(Leaf { query, alternatives, words, times });
         Part::of(Node::Leaf(self.plan.leaves.len() - 1))
+    }
+
+    /// All terms of one of the alternatives, wherever they stand, each as a word of its own.
+    fn anywhere(&mut self, query: &Query, alternatives: &[Alternative], positive: bool) -> Part {
+        let mut ways = Vec::with_capacity(alternatives.len());
+        for alternative in alternatives {
+            let mut words = Vec::with_capacity(alternative.terms.len());
+            for &(lookup, _) in &alternative.terms {
+                let term = self.plan.lookups[lookup].term.clone();
+                let query = term.map_or_else(|| query.clone(), Query::word);
+                let alone = Alternative { terms: vec![(lookup, 0)], window: None, ..alternative.clone() };
+                words.push(self.add(query, vec![alone], 1, positive).node);
+            }
+            ways.push(all(words.into_iter().filter(|word| *word != Node::Nothing)));
+        }
+        Part::of(any(ways.into_iter().filter(|way| *way != Node::Nothing)))
     }
 
     /// How the columns read the text: one alternative for each different run of terms, in schema order, in each column
@@ -545,12 +563,13 @@ impl Binder<'_> {
         let mut alternatives: Vec<Alternative> = Vec::new();
         let mut all_weak = true;
         let (mut scoring, mut matching) = (Vec::new(), Vec::new());
-        let Self { plan, find, recipes, recipes_of, walks_left_out, .. } = self;
+        let Self { plan, find, recipes, recipes_of, beyond, .. } = self;
         let mut known: Vec<(usize, usize, Typed)> = Vec::new();
         for column in columns.iter() {
             let own = recipes_of[column];
             for (place, recipe) in recipes[own].all().enumerate() {
-                let mut read = |text: &str, reading| read(plan, recipe, text, find, reading, walks_left_out);
+                let mut read =
+                    |text: &str, reading| read(plan, recipe, text, find, reading, &mut beyond.walks);
                 let same = known.iter().position(|(of, at, _)| (*of, *at) == (own, place));
                 let same = same.unwrap_or_else(|| {
                     known.push((own, place, read(text, reading)));

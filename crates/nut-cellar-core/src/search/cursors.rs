@@ -181,7 +181,8 @@ impl<'a> Cursors<'a> {
                 for part in parts {
                     sum = sum.saturating_add(self.cost(hand, part)?);
                 }
-                sum
+                // Who has several of them is counted as often.
+                if let Node::AtLeast(count, _) = node { sum / (*count).max(1) as u64 } else { sum }
             }
         })
     }

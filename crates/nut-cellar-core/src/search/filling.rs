@@ -3,12 +3,60 @@
 //! What always holds: windows ascend, as the cursors do.
 
 use super::cursors::{Cursors, LeafCursor};
+use super::find::Find;
 use super::group::Member;
 use super::plan::Node;
 use crate::bits::Bits;
 use crate::error::Result;
-use crate::shelf::{Hand, Step, if_at_hand};
+use crate::shelf::{END, Hand, Step, if_at_hand};
 use std::ops::Range;
+
+/// So many records are looked at together for which of them match.
+const TOGETHER: u32 = 1 << 15;
+
+/// The records that match, window by window, where asking record by record would ask too many words. They are asked for in ascending
+/// order.
+pub(super) struct Filled<'f, 'c> {
+    cursors: &'f mut Cursors<'c>,
+    find: &'f Find,
+    window: Range<u32>,
+    bits: Bits,
+    end: u32,
+}
+
+impl<'f, 'c> Filled<'f, 'c> {
+    /// Of the records below `end`.
+    pub fn new(cursors: &'f mut Cursors<'c>, find: &'f Find, end: u32) -> Self {
+        Self { cursors, find, window: 0..0, bits: Bits::default(), end }
+    }
+
+    /// Whether a record matches.
+    pub fn has(&mut self, hand: &mut Hand, root: &Node, ordinal: u32) -> Step<bool> {
+        if !self.window.contains(&ordinal) {
+            self.find.go_on()?;
+            self.window = ordinal..ordinal.saturating_add(TOGETHER).min(self.end);
+            self.bits.reset(self.window.len());
+            if_at_hand(self.cursors.fill(hand, root, &self.window, &mut self.bits))?;
+        }
+        Ok(self.bits.has((ordinal - self.window.start) as usize))
+    }
+
+    /// The first record from one on that matches; [`END`] if there is none.
+    pub fn next(&mut self, hand: &mut Hand, root: &Node, ordinal: u32) -> Step<u32> {
+        let mut at = ordinal;
+        while at < self.end {
+            if self.has(hand, root, at)? {
+                return Ok(at);
+            }
+            let next = self.bits.next((at - self.window.start) as usize);
+            if let Some(next) = next.and_then(|next| u32::try_from(next).ok()) {
+                return Ok(self.window.start + next);
+            }
+            at = self.window.end;
+        }
+        Ok(END)
+    }
+}
 
 impl Cursors<'_> {
     /// The records of a window that match a leaf which stands in several places of the query: they are kept for the others.
@@ -107,19 +155,16 @@ impl Member {
     pub fn fill(&mut self, window: &Range<u32>, limited: bool, mut take: impl FnMut(u32)) -> Result<()> {
         self.seek(window.start)?;
         while self.here < window.end {
-            let (postings, from) = (&self.postings, self.here);
-            if limited {
-                if self.counts()? {
-                    take(self.here);
-                }
-                self.seek(self.here + 1)?;
-                continue;
-            }
-            let ordinals = postings.unpacked();
-            let start = ordinals.partition_point(|known| *known < from);
+            let (here, columns) = (self.here, self.columns);
+            let ordinals = self.postings.unpacked();
+            let start = ordinals.partition_point(|known| *known < here);
             let end = start + ordinals[start..].partition_point(|known| *known < window.end);
-            ordinals[start..end].iter().for_each(|ordinal| take(*ordinal));
             let next = ordinals[end - 1] + 1;
+            if limited {
+                self.postings.each_in(start..end, columns, &mut take)?;
+            } else {
+                ordinals[start..end].iter().for_each(|ordinal| take(*ordinal));
+            }
             self.seek(next)?;
         }
         Ok(())

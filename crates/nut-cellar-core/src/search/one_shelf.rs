@@ -217,7 +217,9 @@ fn part<'a>(
             Executor::Cheapest => Wanted::All(way.wanted),
             _ => Wanted::Best,
         };
-        let streamed = windows(hand, &mut cursors, root, find, &mut top, wanted, run.clone());
+        let mut filler = if plan.leaves.len() > MANY_LEAVES { Some(open(hand)?) } else { None };
+        let filler = filler.as_mut();
+        let streamed = windows(hand, &mut cursors, root, find, &mut top, wanted, run.clone(), filler);
         let streamed = if_at_hand(streamed)?.unwrap_or_default();
         (part.scored, part.unpacked) = (streamed.scored, streamed.unpacked);
         // Records without any of the words score nothing: they count where others are too few.

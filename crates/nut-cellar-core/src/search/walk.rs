@@ -1,18 +1,15 @@
 //! Going through the records of a shelf one by one, by what has to match: where that is rare, or every match has to be seen.
 
 use super::cursors::Cursors;
+use super::filling::Filled;
 use super::find::{Find, Order};
 use super::plan::Node;
 use super::top::{Scored, Top};
-use crate::bits::Bits;
 use crate::shelf::{END, Hand, Step, ValueColumn, if_at_hand};
 use std::ops::Range;
 
 /// Between two questions whether to stop so many records are looked at.
 const BETWEEN_STOPS: u64 = 256;
-
-/// So many records are looked at together for which of them match.
-const FILLED: u32 = 1 << 15;
 
 /// What is wanted of the matches.
 pub(super) struct Collect<'t> {
@@ -38,35 +35,6 @@ impl ByValue {
     }
 }
 
-/// The records that match, window by window, where asking record by record would ask too many words.
-struct Filled<'f, 'c> {
-    cursors: &'f mut Cursors<'c>,
-    find: &'f Find,
-    window: Range<u32>,
-    bits: Bits,
-}
-
-impl Filled<'_, '_> {
-    /// The first record from one on, below `end`, that matches.
-    fn next(&mut self, hand: &mut Hand, root: &Node, ordinal: u32, end: u32) -> Step<u32> {
-        let mut at = ordinal;
-        while at < end {
-            if !self.window.contains(&at) {
-                self.find.go_on()?;
-                self.window = at..at.saturating_add(FILLED).min(end);
-                self.bits.reset(self.window.len());
-                if_at_hand(self.cursors.fill(hand, root, &self.window, &mut self.bits))?;
-            }
-            let next = self.bits.next((at - self.window.start) as usize);
-            if let Some(next) = next.and_then(|next| u32::try_from(next).ok()) {
-                return Ok(self.window.start + next);
-            }
-            at = self.window.end;
-        }
-        Ok(END)
-    }
-}
-
 /// Goes through the live records of a run that match; gives how many were counted. With a `filler`, which are cursors of the
 /// same plan, it is found out window by window which records match.
 pub(super) fn walk<'c>(
@@ -83,11 +51,11 @@ pub(super) fn walk<'c>(
     let by_key = *find.wanted_order() == Order::Key;
     // Up to where no score is above the bound.
     let (mut ceiling, mut until) = (f32::INFINITY, None);
-    let mut filled = filler.map(|cursors| Filled { cursors, find, window: 0..0, bits: Bits::default() });
+    let mut filled = filler.map(|cursors| Filled::new(cursors, find, run.end));
     let mut at = run.start;
     loop {
         let next = match &mut filled {
-            Some(filled) => filled.next(hand, root, at, run.end),
+            Some(filled) => filled.next(hand, root, at),
             None => cursors.next(hand, root, at),
         };
         let Some(next) = if_at_hand(next)? else { break };

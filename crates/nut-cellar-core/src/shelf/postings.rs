@@ -19,6 +19,7 @@ use crate::error::Error;
 use crate::schema::ColumnSet;
 use crate::wire::{Broken, Reader};
 use bytes::Bytes;
+use std::ops::Range;
 use std::sync::Arc;
 
 /// What an ordinal is past the end of a list: no record has it.
@@ -92,6 +93,30 @@ impl Postings {
         }
         self.read()?;
         Ok(self.columns)
+    }
+
+    /// Gives `take` the records of those of the block's postings, by their places, that are in one of these columns.
+    pub fn each_in(
+        &mut self,
+        places: Range<usize>,
+        columns: ColumnSet,
+        mut take: impl FnMut(u32),
+    ) -> Result<(), Error> {
+        self.unpack_shapes()?;
+        for place in places {
+            let there = match self.kinds.columns(self.shapes[place]) {
+                Some(there) => there,
+                None => {
+                    self.stand(place);
+                    self.read()?;
+                    self.columns
+                }
+            };
+            if !there.both(columns).is_empty() {
+                take(self.ordinals[place]);
+            }
+        }
+        Ok(())
     }
 
     fn shape_here(&mut self) -> Result<Option<u32>, Error> {
@@ -386,31 +411,15 @@ impl Shelf {
             } else {
                 pack::get(&mut reader, count, gaps).map_err(broken)?;
             }
-            let mut next = 0_u32;
-            for gap in gaps {
-                let ordinal = next.checked_add(*gap).filter(|ordinal| *ordinal < self.records());
-                let ordinal = ordinal.ok_or_else(|| broken(Broken("the record of a posting")))?;
-                take(ordinal);
-                next = ordinal + 1;
-            }
+            add_up(gaps, 0, self.records()).map_err(broken)?;
+            gaps.iter().for_each(|ordinal| take(*ordinal));
             return Ok(());
         }
         let mut postings = self.postings(hand, entry)?;
         for block in 0..postings.blocks() {
             postings.enter(block)?;
             if limited {
-                for place in 0..postings.ordinals.len() {
-                    postings.stand(place);
-                    let counts = if let Some((column, _)) = postings.alone()? {
-                        columns.has(column)
-                    } else {
-                        postings.read()?;
-                        !postings.columns.both(columns).is_empty()
-                    };
-                    if counts {
-                        take(postings.ordinals[place]);
-                    }
-                }
+                postings.each_in(0..postings.ordinals.len(), columns, &mut take)?;
             } else {
                 for ordinal in &postings.ordinals {
                     take(*ordinal);

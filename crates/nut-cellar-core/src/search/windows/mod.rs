@@ -20,6 +20,7 @@ mod sums;
 
 use crate::bits::Bits;
 use crate::search::cursors::Cursors;
+use crate::search::filling::Filled;
 use crate::search::find::Find;
 use crate::search::plan::Node;
 use crate::search::stream::{Common, Stream};
@@ -40,6 +41,8 @@ const FEW_STREAMS: usize = 24;
 const NEAR: usize = 128;
 /// With more terms than these whose records are counted, none are looked up.
 const MANY_COUNTED: usize = 64;
+/// Asking a record for a leaf costs about as much as filling in so many postings.
+const ASKED: u64 = 8;
 /// So many blocks with the greatest bounds are looked at first, of lists of twice as many.
 const FIRST: usize = 8;
 /// Between two questions whether to stop so many windows are looked at.
@@ -80,14 +83,15 @@ enum Way {
 }
 
 /// Finds the best of the records of a run that match and have one of the words.
-pub(super) fn windows(
+pub(super) fn windows<'w, 'c>(
     hand: &mut Hand,
-    cursors: &mut Cursors<'_>,
+    cursors: &'w mut Cursors<'c>,
     root: &Node,
-    find: &Find,
-    top: &mut Top,
+    find: &'w Find,
+    top: &'w mut Top,
     wanted: Wanted,
     run: Range<u32>,
+    filler: Option<&'w mut Cursors<'c>>,
 ) -> Step<Streamed> {
     let scoring = || cursors.words.iter().enumerate().filter(|(word, _)| cursors.most_times()[*word] > 0);
     let one_term_each = scoring().all(|(_, term)| term.group.members.len() <= 1);
@@ -113,6 +117,8 @@ pub(super) fn windows(
         None => (Vec::new(), root.filter(|root| !cursors.is_implied_by_words(root))),
     };
     let mut search = Windows {
+        filled: filler.map(|filler| Filled::new(filler, find, run.end)),
+        asks: cursors.words.iter().map(|word| word.group.cost()).sum::<u64>() / ASKED,
         root,
         sieve,
         words_decide,
@@ -162,6 +168,9 @@ fn way(cursors: &Cursors<'_>, wanted: Wanted) -> Way {
 
 struct Windows<'w, 'c> {
     cursors: &'w mut Cursors<'c>,
+    /// Cursors that find out window by window which records match, and how many leaves may be asked for before that is better.
+    filled: Option<Filled<'w, 'c>>,
+    asks: u64,
     streams: Vec<Stream>,
     top: &'w mut Top,
     /// What a record has to match besides, if it is more than to have one of the words, or all of them; and the set that it has
@@ -214,9 +223,13 @@ impl Windows<'_, '_> {
         if !self.passes(ordinal) {
             return Ok(false);
         }
-        match &self.root {
-            Some(root) => self.cursors.matches(hand, root, ordinal),
-            None => Ok(true),
+        let Some(root) = &self.root else { return Ok(true) };
+        match &mut self.filled {
+            Some(filled) if self.asks == 0 => filled.has(hand, root, ordinal),
+            _ => {
+                self.asks = self.asks.saturating_sub(self.cursors.plan.leaves.len() as u64);
+                self.cursors.matches(hand, root, ordinal)
+            }
         }
     }
 

@@ -1,0 +1,57 @@
+//! What a query may ask for at most, so that one which anybody may type takes a bounded time. What is beyond that is left out, or
+//! looked for in a simpler way, and said.
+
+/// The most different words, phrases and patterns of a query; more are left out.
+pub(super) const MOST_LEAVES: usize = 4_096;
+/// The most different walks through a dictionary, for patterns, beginnings and near spellings; more are left out. Of those that
+/// nothing leads to, such as `*a*`, one: it has to look at every term.
+pub(super) const MOST_WALKS: usize = 16;
+pub(super) const MOST_WIDE_WALKS: usize = 1;
+/// The most leaves for which it matters where words stand. Each goes through the lists of its words by itself; for more their words are
+/// looked for wherever they stand.
+pub(super) const MOST_ROWS: usize = 16;
+/// The most different values that the words of a query may ask for; more are left out. A filter may ask for as many as it likes.
+pub(super) const MOST_VALUES: usize = 16;
+
+/// How much of a query was beyond the limits.
+#[derive(Debug, Default)]
+pub(super) struct Beyond {
+    pub leaves: usize,
+    pub walks: usize,
+    pub rows: usize,
+    pub values: usize,
+}
+
+impl Beyond {
+    /// What is said of it.
+    pub fn notes(&self) -> impl Iterator<Item = String> {
+        let Self { leaves, walks, rows, values } = self;
+        let said = [
+            (
+                *leaves,
+                format!("The query has more than {MOST_LEAVES} different words; {leaves} were left out."),
+            ),
+            (
+                *walks,
+                format!(
+                    "Of patterns and near spellings a query may have {MOST_WALKS}, and {MOST_WIDE_WALKS} like `*a*`; {walks} \
+                     more were left out."
+                ),
+            ),
+            (
+                *rows,
+                format!(
+                    "Of phrases, windows and compound words a query may have {MOST_ROWS}; of {rows} more the words were looked for \
+                     wherever they stand."
+                ),
+            ),
+            (
+                *values,
+                format!(
+                    "A query may ask for {MOST_VALUES} different values; {values} more were left out. A filter has no such limit."
+                ),
+            ),
+        ];
+        said.into_iter().filter(|(count, _)| *count > 0).map(|(_, note)| note)
+    }
+}
