@@ -161,15 +161,22 @@ impl Row {
         // The places where the run could begin, narrowed down term by term.
         for (number, term) in self.terms.iter_mut().enumerate() {
             term.places(shelf, hand, columns, places)?;
-            let offset = term.offset;
-            places.retain_mut(|place| {
-                let start = place.1.checked_sub(offset);
-                place.1 = start.unwrap_or_default();
-                start.is_some() && (number == 0 || starts.binary_search(place).is_ok())
-            });
-            if places.is_empty() {
+            let (mut kept, mut known) = (0, 0);
+            for place in 0..places.len() {
+                let (column, at) = places[place];
+                let Some(start) = at.checked_sub(term.offset).map(|at| (column, at)) else { continue };
+                while number > 0 && starts.get(known).is_some_and(|other| *other < start) {
+                    known += 1;
+                }
+                if number == 0 || starts.get(known) == Some(&start) {
+                    places[kept] = start;
+                    kept += 1;
+                }
+            }
+            if kept == 0 {
                 return Ok(false);
             }
+            places.truncate(kept);
             std::mem::swap(places, starts);
         }
         Ok(true)

@@ -70,8 +70,9 @@ pub(crate) struct Positions {
     /// Where the chunks begin in the bytes.
     starts: Vec<usize>,
     count: u64,
-    chunk: Option<usize>,
+    /// The numbers of the chunk that is unpacked, and which occurrence is the first of them.
     numbers: Vec<u32>,
+    first: usize,
 }
 
 impl Positions {
@@ -90,7 +91,7 @@ impl Positions {
             at = at.checked_add(size).filter(|at| *at <= bytes.len()).ok_or(Broken("the size of a chunk"))?;
             starts.push(at);
         }
-        Ok(Self { shelf: Arc::clone(shelf), bytes, starts, count, chunk: None, numbers: Vec::new() })
+        Ok(Self { shelf: Arc::clone(shelf), bytes, starts, count, numbers: Vec::new(), first: 0 })
     }
 
     /// Gives the numbers of some occurrences to `take`.
@@ -98,12 +99,16 @@ impl Positions {
         if occurrences.end > self.count {
             return Err(Broken("the number of positions"));
         }
-        let block = self.shelf.block();
         let place = |occurrence: u64| usize::try_from(occurrence).expect("checked against a list in memory");
         let (mut at, end) = (place(occurrences.start), place(occurrences.end));
         while at < end {
-            let (chunk, within) = (at / block, at % block);
-            self.unpack(chunk)?;
+            // Most lie in the chunk at hand, and dividing takes longer than reading them.
+            let mut within = at.wrapping_sub(self.first);
+            if within >= self.numbers.len() {
+                let block = self.shelf.block();
+                self.unpack(at / block)?;
+                within = at % block;
+            }
             let here = &self.numbers[within..(within + end - at).min(self.numbers.len())];
             for number in here {
                 take(*number);
@@ -123,15 +128,16 @@ impl Positions {
     }
 
     fn unpack(&mut self, chunk: usize) -> Result<(), Broken> {
-        if self.chunk != Some(chunk) {
-            let block = self.shelf.block();
-            let before = chunk as u64 * block as u64;
-            let count = usize::try_from(self.count - before).unwrap_or(block).min(block);
-            self.chunk = None;
-            pack::get(&mut Reader::new(&self.bytes[self.starts[chunk]..]), count, &mut self.numbers)?;
-            self.chunk = Some(chunk);
+        let block = self.shelf.block();
+        let before = chunk as u64 * block as u64;
+        let count = usize::try_from(self.count - before).unwrap_or(block).min(block);
+        let unpacked =
+            pack::get(&mut Reader::new(&self.bytes[self.starts[chunk]..]), count, &mut self.numbers);
+        if unpacked.is_err() {
+            self.numbers.clear();
         }
-        Ok(())
+        self.first = chunk * block;
+        unpacked
     }
 
     /// The positions of the posting at which `postings` stands, in the columns of `wanted`, appended to `out` as

@@ -242,8 +242,15 @@ impl Postings {
                 return Ok(false);
             }
         }
-        // A list of one block has no table that says where it ends.
-        self.here += self.ordinals[self.here..].partition_point(|known| *known < ordinal);
+        // A list of one block has no table that says where it ends. What is wanted is mostly near.
+        let rest = &self.ordinals[self.here..];
+        let mut reach = 1;
+        while rest.get(reach).is_some_and(|known| *known < ordinal) {
+            reach *= 2;
+        }
+        let low = reach / 2;
+        let near = &rest[low..rest.len().min(reach + 1)];
+        self.here += low + near.partition_point(|known| *known < ordinal);
         Ok(self.here < self.ordinals.len())
     }
 

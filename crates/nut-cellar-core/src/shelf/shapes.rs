@@ -33,11 +33,20 @@ impl Shapes {
         self.kinds
     }
 
+    /// What a shape is made of. Most have an excess of 0 or 1, and dividing takes longer than all else.
+    #[inline]
+    fn excess_and_kind(self, shape: u32) -> (u32, u32) {
+        match shape.checked_sub(self.kinds) {
+            None => (0, shape),
+            Some(kind) if kind < self.kinds => (1, kind),
+            Some(_) => (shape / self.kinds, shape % self.kinds),
+        }
+    }
+
     /// The column and the frequency of a posting that is in one column and has no rest; none for another.
     #[inline]
     pub fn alone(self, shape: u32) -> Option<(usize, u32)> {
-        let (excess, kind) =
-            if shape < self.kinds { (0, shape) } else { (shape / self.kinds, shape % self.kinds) };
+        let (excess, kind) = self.excess_and_kind(shape);
         let column = if self.columns > FEW {
             (kind < self.columns).then_some(kind)
         } else {
@@ -55,7 +64,7 @@ impl Shapes {
     /// The columns of a posting, if its rest is not needed to tell.
     #[inline]
     pub fn columns(self, shape: u32) -> Option<ColumnSet> {
-        let kind = if shape < self.kinds { shape } else { shape % self.kinds };
+        let (_, kind) = self.excess_and_kind(shape);
         if self.columns <= FEW {
             return Some(ColumnSet(u64::from(kind) + 1));
         }
@@ -97,7 +106,7 @@ impl Shapes {
 
     /// The columns of a posting and, in `tf`, how often in each.
     pub fn get(self, shape: u32, rest: &mut Reader<'_>, tf: &mut Vec<u32>) -> Result<ColumnSet, Broken> {
-        let (mut excess, kind) = (shape / self.kinds, shape % self.kinds);
+        let (mut excess, kind) = self.excess_and_kind(shape);
         tf.clear();
         if self.columns > FEW && kind == self.columns {
             let set = ColumnSet(rest.varint()?);
