@@ -546,8 +546,10 @@ fn add_records(
         }
         Found::Records(_) => {}
     }
+    let mut effort = family.allowed[ranking.shelf];
     for like in &lookup.like {
-        if_at_hand(each_like(hand, standing, like, &mut |hand, _, entry| add(hand, &entry)))?;
+        let mut take = |hand: &mut Hand, _: &str, entry| add(hand, &entry);
+        if_at_hand(each_like(hand, standing, like, &mut effort, &mut take))?;
     }
     hand.complete()
 }

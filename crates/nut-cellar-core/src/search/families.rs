@@ -1,14 +1,15 @@
 //! The terms that a lookup stands for, in any shelf: what was typed, its forms, and what looks like it.
 //!
 //! What always holds: terms come by likeness, then by themselves; where there are more than [`MOST_ALIKE`], the most alike
-//! that a live record has are kept, so that neither removed records nor the number of shelves change a score.
+//! that a live record has are kept, so that neither removed records nor the number of shelves change a score. Walks through the
+//! dictionaries end when they have looked at as many terms as a search may; those that were not looked at are missing then.
 
 use super::find::Find;
 use super::plan::{Like, Lookup, Plan, Word};
 use crate::bits::Bits;
 use crate::catalog::{Snapshot, Standing};
 use crate::schema::ColumnSet;
-use crate::shelf::{Hand, Step, TermEntry, if_at_hand};
+use crate::shelf::{Effort, Hand, Step, TermEntry, if_at_hand};
 use crate::text::{Automaton, Pattern, accepts};
 use std::cmp::Reverse;
 use std::collections::{BTreeMap, BTreeSet};
@@ -25,6 +26,9 @@ pub const MOST_ALIKE: usize = 64;
 /// So many terms that were found by walks are kept.
 const MOST_FOUND: usize = 1_024;
 
+/// So many terms may be looked at in each shelf, however small.
+const LEAST_LOOKED_AT: u64 = 1_024;
+
 /// Between two questions whether to stop so many terms are taken.
 const BETWEEN_STOPS: u32 = 1_024;
 
@@ -36,6 +40,9 @@ pub(super) struct Family {
     pub cut: bool,
     /// If there are more, what all that were found by walks lead to.
     pub found: Found,
+    /// How much its walks may do in each shelf, and whether that was too little for all that it stands for.
+    pub allowed: Vec<Effort>,
+    pub short: bool,
 }
 
 /// What terms that were found by walks lead to, so that nobody has to walk again.
@@ -88,8 +95,10 @@ pub(super) fn gather(
             if_at_hand(standing.shelf.find_term(hand, term))?;
         }
     }
+    let walks = plan.lookups.iter().filter(|lookup| !lookup.like.is_empty()).count();
+    let allowed = allowed(shelves, find.most_terms_looked_at() / walks.max(1) as u64);
     for lookup in &plan.lookups {
-        let mut family = Gathered::new(shelves.len());
+        let mut family = Gathered::new(&allowed);
         visited += if_at_hand(gather_one(shelves, lookup, find, &mut family, hand))?.unwrap_or(0);
         gathered.push(family);
     }
@@ -102,6 +111,14 @@ pub(super) fn gather(
     Ok((families, visited))
 }
 
+/// How much the walks of a lookup may do in each shelf: of so much in all, as much as the shelf has of the records.
+fn allowed(shelves: &[Standing], terms: u64) -> Vec<Effort> {
+    let all = shelves.iter().map(|standing| u64::from(standing.shelf.records())).sum::<u64>().max(1);
+    let share = |records: u64| u64::try_from(u128::from(terms) * u128::from(records) / u128::from(all));
+    let of_shelf = |standing: &Standing| share(standing.shelf.records().into()).unwrap_or(u64::MAX);
+    shelves.iter().map(|standing| Effort::of(of_shelf(standing).saturating_add(LEAST_LOOKED_AT))).collect()
+}
+
 fn gather_one(
     shelves: &[Standing],
     lookup: &Lookup,
@@ -111,6 +128,7 @@ fn gather_one(
 ) -> Step<u64> {
     let named = named(shelves, lookup, hand)?;
     let (mut visited, mut until_stop) = (0, 0);
+    let mut efforts = family.allowed.clone();
     for like in &lookup.like {
         for (place, standing) in shelves.iter().enumerate() {
             let mut take = |hand: &mut Hand, term: &str, entry: TermEntry| {
@@ -133,10 +151,11 @@ fn gather_one(
                 }
                 Ok(true)
             };
-            let looked = each_like(hand, standing, like, &mut take);
+            let looked = each_like(hand, standing, like, &mut efforts[place], &mut take);
             visited += if_at_hand(looked)?.unwrap_or(0);
         }
     }
+    family.short = efforts.iter().any(Effort::is_spent);
     // What was typed, and its forms, are known without a walk. Only where there may be too many it matters whether a live
     // record has them.
     let all_count = lookup.like.is_empty() && named.len() <= MOST_ALIKE;
@@ -171,16 +190,19 @@ pub(super) fn named(shelves: &[Standing], lookup: &Lookup, hand: &mut Hand) -> S
     Ok(named)
 }
 
-/// Gives `take` the terms of a shelf that look like what is looked for.
+/// Gives `take` the terms of a shelf that look like what is looked for, as far as the effort allows.
 pub(super) fn each_like(
     hand: &mut Hand,
     standing: &Standing,
     like: &Like,
+    effort: &mut Effort,
     take: &mut dyn FnMut(&mut Hand, &str, TermEntry) -> Step<bool>,
 ) -> Step<u64> {
     match like {
-        Like::Pattern(pattern) | Like::Beginning(pattern) => standing.shelf.each_like(hand, pattern, take),
-        Like::Near(spelling) => standing.shelf.each_like(hand, spelling, take),
+        Like::Pattern(pattern) | Like::Beginning(pattern) => {
+            standing.shelf.each_like(hand, pattern, effort, take)
+        }
+        Like::Near(spelling) => standing.shelf.each_like(hand, spelling, effort, take),
     }
 }
 
@@ -215,13 +237,17 @@ struct Gathered {
     known: BTreeMap<String, (f32, Vec<Option<TermEntry>>)>,
     cut: bool,
     found: Found,
+    allowed: Vec<Effort>,
+    short: bool,
     spare: (Vec<u32>, Vec<u32>),
 }
 
 impl Gathered {
-    fn new(shelves: usize) -> Self {
+    fn new(allowed: &[Effort]) -> Self {
         Self {
-            shelves,
+            shelves: allowed.len(),
+            allowed: allowed.to_vec(),
+            short: false,
             order: BTreeSet::new(),
             known: BTreeMap::new(),
             cut: false,
@@ -298,7 +324,7 @@ impl Gathered {
         }
         hand.complete()?;
         let found = if self.cut { self.found } else { Found::default() };
-        Ok(Family { terms, cut: self.cut, found })
+        Ok(Family { terms, cut: self.cut, found, allowed: self.allowed, short: self.short })
     }
 }
 

@@ -118,11 +118,15 @@ pub struct Find {
     values: bool,
     exact_forms: bool,
     expansions: Option<Arc<Expansions>>,
+    most_terms: u64,
     stop: Option<StopWhen>,
     threads: NonZero<usize>,
     long: u64,
     executor: Executor,
 }
+
+/// The terms that the patterns and spellings of a query look at, at most, all together.
+const MOST_TERMS: u64 = 1 << 19;
 
 /// A search that goes through fewer postings than these in a shelf is not divided among threads.
 const LONG: u64 = 500_000;
@@ -170,6 +174,7 @@ impl Default for Find {
             threads: NonZero::<usize>::MIN,
             long: LONG,
             executor: Executor::Cheapest,
+            most_terms: MOST_TERMS,
         }
     }
 }
@@ -267,6 +272,15 @@ impl Find {
     #[must_use]
     pub fn proximity(mut self, weight: f32) -> Self {
         self.proximity = weight;
+        self
+    }
+
+    /// Lets the patterns, beginnings and near spellings of a query look at about so many terms, all together; at 524,288 without. One that
+    /// was found counts as five, and more if many records have it. What was not looked at is missing, and a note says so. A pattern
+    /// such as `*a*` has to look at every term; so anybody may type one, however many there are.
+    #[must_use]
+    pub fn most_terms(mut self, terms: u64) -> Self {
+        self.most_terms = terms;
         self
     }
 
@@ -406,6 +420,10 @@ impl Find {
     /// How many threads may go through so many postings of a shelf.
     pub(super) fn threads_for(&self, postings: u64) -> usize {
         if postings >= self.long { self.threads.get() } else { 1 }
+    }
+
+    pub(crate) fn most_terms_looked_at(&self) -> u64 {
+        self.most_terms
     }
 
     pub(crate) fn wanted_executor(&self) -> Executor {

@@ -20,6 +20,10 @@ use serde::Serialize;
 use std::cmp::Ordering;
 use std::fmt;
 
+/// What is said where walks did not come to their end.
+const LOOKED_AT_TOO_FEW: &str = "Patterns or spellings stand for more terms than a search looks at, so records are missing; type more of \
+                                 their letters.";
+
 /// One search on one snapshot.
 ///
 /// ```no_run
@@ -219,9 +223,10 @@ impl Search {
 
     fn advance(&mut self) -> Step<Found> {
         loop {
-            let found = self.attempt()?;
-            let total = found.total;
-            let or_more = found.or_more;
+            let (mut found, is_short) = self.attempt()?;
+            let (total, or_more) = (found.total, found.or_more);
+            // Looser words may find what was not looked at.
+            found.or_more |= is_short;
             if self.kept.as_ref().is_none_or(|kept| total > kept.total) {
                 self.kept = Some(found);
             }
@@ -244,7 +249,8 @@ impl Search {
         }
     }
 
-    fn attempt(&mut self) -> Step<Found> {
+    /// What is found, and whether that is not all because walks through the dictionaries did not come to their end.
+    fn attempt(&mut self) -> Step<(Found, bool)> {
         let begun = self.stage("", None);
         let prepared = self.prepared.prepare(&self.snapshot, &mut self.hand);
         let begun = self.stage("dictionaries", begun);
@@ -333,7 +339,7 @@ impl Search {
         Ok(placed)
     }
 
-    fn take_values(&mut self) -> Step<Found> {
+    fn take_values(&mut self) -> Step<(Found, bool)> {
         let find = &self.prepared.find;
         let placed = self.ranked.as_deref().unwrap_or_default();
         let mut hits = Vec::with_capacity(placed.len());
@@ -359,7 +365,9 @@ impl Search {
         let mut notes = self.prepared.plan.notes.clone();
         notes.extend(self.notes.iter().cloned());
         notes.extend(self.cut_note());
-        Ok(Found { total, or_more, notes, hits, last })
+        let short = self.prepared.known.iter().flat_map(|known| &known.families).any(|family| family.short);
+        notes.extend(short.then(|| LOOKED_AT_TOO_FEW.to_owned()));
+        Ok((Found { total, or_more, notes, hits, last }, short))
     }
 
     /// What is said of patterns of which not all terms score.

@@ -25,6 +25,38 @@ pub(crate) struct Liked {
     pub visited: u64,
 }
 
+/// How much walks may do yet, in terms that are looked at.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Effort {
+    left: u64,
+    spent: bool,
+}
+
+/// To go on to the next block costs about as much as looking at so many terms; so does taking a term that was found, with
+/// so many of its postings for each more.
+const TO_THE_NEXT_BLOCK: u64 = 4;
+const TO_TAKE: u64 = 4;
+const POSTINGS: u64 = 32;
+
+impl Effort {
+    /// For so many terms.
+    pub fn of(terms: u64) -> Self {
+        Self { left: terms, spent: false }
+    }
+
+    /// Whether there was too little for a walk to come to its end.
+    pub fn is_spent(&self) -> bool {
+        self.spent
+    }
+
+    /// Takes so much of it; tells whether there was as much.
+    fn spend(&mut self, terms: u64) -> bool {
+        self.spent |= self.left < terms;
+        self.left = self.left.saturating_sub(terms);
+        !self.spent
+    }
+}
+
 /// With fewer groups than these to look at there is no use in fewer.
 const FEW_GROUPS: usize = 2 * PER_BLOCK / GROUP;
 
@@ -37,19 +69,21 @@ impl Shelf {
         most: usize,
     ) -> Step<Liked> {
         let mut terms = Vec::new();
-        let visited = self.each_like(hand, automaton, |_, term, entry| {
+        let mut endless = Effort::of(u64::MAX);
+        let visited = self.each_like(hand, automaton, &mut endless, |_, term, entry| {
             terms.push((term.to_owned(), entry));
             Ok(terms.len() <= most)
         })?;
         Ok(Liked { terms, visited })
     }
 
-    /// Gives `take` the terms that `automaton` accepts, in order, for as long as it says to go on; tells at how many terms the
-    /// automaton looked. Where something is not at hand, what lies behind it is given all the same, and the step fails.
+    /// Gives `take` the terms that `automaton` accepts, in order, for as long as it says to go on and the effort allows; tells at how
+    /// many terms the automaton looked. Where something is not at hand, what lies behind it is given all the same, and the step fails.
     pub(crate) fn each_like<A: Automaton>(
         self: &Arc<Self>,
         hand: &mut Hand,
         automaton: &A,
+        effort: &mut Effort,
         mut take: impl FnMut(&mut Hand, &str, TermEntry) -> Step<bool>,
     ) -> Step<u64> {
         let index = self.index_of(hand, Section::Terms)?;
@@ -69,11 +103,12 @@ impl Shelf {
             last: Vec::new(),
             needle: needle(automaton),
             visited: 0,
+            effort,
             goes_on: true,
             take: &mut take,
         };
         let mut block = first;
-        while block < end && look.goes_on {
+        while block < end && look.goes_on && look.effort.spend(TO_THE_NEXT_BLOCK) {
             let wanted =
                 |group: usize| groups.as_ref().is_none_or(|groups| groups.binary_search(&group).is_ok());
             if let Some(groups) = &groups {
@@ -92,6 +127,8 @@ impl Shelf {
                 continue;
             }
             let Some(bytes) = if_at_hand(self.block_of(hand, Section::Terms, &index, block))? else {
+                // So that no more is asked for than may be looked at.
+                look.effort.spend(PER_BLOCK as u64);
                 block += 1;
                 continue;
             };
@@ -194,6 +231,7 @@ struct Look<'a, A: Automaton> {
     /// What every word has which is looked for, and whether at its end.
     needle: Option<(Vec<u8>, bool)>,
     visited: u64,
+    effort: &'a mut Effort,
     /// Whether more terms are wanted.
     goes_on: bool,
     take: &'a mut dyn FnMut(&mut Hand, &str, TermEntry) -> Step<bool>,
@@ -240,7 +278,7 @@ impl<A: Automaton> Look<'_, A> {
             let all = |_: usize| true;
             let some = |place: usize| wanted(place / GROUP);
             self.look_through(hand, &mut part, if count > 1 { &all } else { &some }, failed)?;
-            if !self.goes_on {
+            if !self.goes_on || self.effort.is_spent() {
                 break;
             }
         }
@@ -261,7 +299,7 @@ impl<A: Automaton> Look<'_, A> {
                 Some(dead) => part.advance_past(dead)?,
                 None => part.advance()?,
             };
-            if !goes_on {
+            if !goes_on || !self.effort.spend(1) {
                 break;
             }
             self.dead = None;
@@ -281,6 +319,9 @@ impl<A: Automaton> Look<'_, A> {
                 continue;
             }
             let entry = part.entry()?;
+            if !self.effort.spend(TO_TAKE + u64::from(entry.records) / POSTINGS) {
+                break;
+            }
             let term = str::from_utf8(part.term().0).map_err(|_| Broken("a term"))?;
             match (self.take)(hand, term, entry) {
                 Ok(goes_on) => self.goes_on = goes_on,

@@ -56,6 +56,7 @@ pub use directory::{CHUNK, Section};
 pub(crate) use hand::{Hand, Step, Stop, if_at_hand};
 pub(crate) use learned::Learned;
 pub(crate) use lengths::{LengthColumn, get as length_at};
+pub(crate) use like::Effort;
 pub(crate) use merge::{Source, merge};
 pub(crate) use positions::Positions;
 pub(crate) use postings::{END, Postings};
