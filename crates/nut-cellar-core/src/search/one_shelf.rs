@@ -5,13 +5,14 @@ use super::find::{Executor, Find, Order, Total};
 use super::plan::{Node, Plan};
 use super::top::{Scored, Top};
 use super::walk::{ByValue, Collect, walk};
-use super::windows::{Wanted, windows};
+use super::windows::{Sought, Wanted, windows};
 use crate::bits::Bits;
 use crate::catalog::Standing;
 use crate::shelf::{Hand, Step, ValueColumn, if_at_hand, in_threads};
 use crate::store::PieceId;
 use serde::Serialize;
 use std::ops::Range;
+use std::sync::Arc;
 
 /// What a shelf brings to a search.
 #[derive(Debug)]
@@ -70,9 +71,9 @@ const COUNTED: u32 = 1 << 15;
 const WALK: u64 = 24;
 const WALK_FILLED: u64 = 6;
 
-/// Of queries with more leaves than these it may be better to find out window by window which records match: if asking each
-/// record for each leaf, of which so many cost about as much as a posting in a window, comes to more.
-const MANY_LEAVES: usize = 8;
+/// Of queries with more leaves and tests than these it may be better to find out window by window which records match: if asking each
+/// record for each of them, of which so many cost about as much as a posting in a window, comes to more.
+const MANY_ASKED: usize = 8;
 const ASKED: u64 = 2;
 
 /// How a shelf is gone through.
@@ -122,9 +123,9 @@ pub(super) fn search(
         Node::Leaf(leaf) => cursors.records_of(*leaf)?,
         _ => None,
     };
-    let asked_for = estimated.saturating_mul(plan.leaves.len() as u64) / ASKED;
-    let filled =
-        plan.leaves.len() > MANY_LEAVES && asked_for > all.saturating_add(standing.shelf.records().into());
+    let parts = plan.leaves.len() + plan.tests.len();
+    let asked_for = estimated.saturating_mul(parts as u64) / ASKED;
+    let filled = parts > MANY_ASKED && asked_for > all.saturating_add(standing.shelf.records().into());
     let can_window = by_score && !cursors.words.is_empty() && asked.k > 0;
     let meets = cursors.required(&root).is_some();
     let windowed = can_window
@@ -210,6 +211,7 @@ fn part<'a>(
         cursors.expect(hand, way.expected)?;
     }
     let mut top = Top::new(asked.k, asked.after, asked.floor);
+    let mut counted = None;
     if way.windowed {
         let wanted = match find.wanted_executor() {
             Executor::Exhaustive => Wanted::Every,
@@ -217,9 +219,20 @@ fn part<'a>(
             Executor::Cheapest => Wanted::All(way.wanted),
             _ => Wanted::Best,
         };
-        let mut filler = if plan.leaves.len() > MANY_LEAVES { Some(open(hand)?) } else { None };
-        let filler = filler.as_mut();
-        let streamed = windows(hand, &mut cursors, root, find, &mut top, wanted, run.clone(), filler);
+        let is_many = plan.leaves.len() + plan.tests.len() > MANY_ASKED;
+        let mut filler = if is_many { Some(open(hand)?) } else { None };
+        // Where all that match are counted anyway, that is found out first.
+        let mut matching = None;
+        let tells_all = || cursors.required(root).is_some() || cursors.is_implied_by_words(root);
+        if let Some(mut filler) =
+            filler.take_if(|_| way.wanted == u64::MAX && known.is_none() && !tells_all())
+        {
+            let bits = all_matching(hand, &mut filler, root, find, &run)?;
+            counted = Some(bits.count());
+            matching = Some(Arc::new(bits));
+        }
+        let what = Sought { root, matching, filler: filler.as_mut() };
+        let streamed = windows(hand, &mut cursors, what, find, &mut top, wanted, run.clone());
         let streamed = if_at_hand(streamed)?.unwrap_or_default();
         (part.scored, part.unpacked) = (streamed.scored, streamed.unpacked);
         // Records without any of the words score nothing: they count where others are too few.
@@ -231,7 +244,7 @@ fn part<'a>(
             let collect = Collect { top: &mut top, count: 0, by: None };
             walk(hand, &mut cursors, None, root, find, collect, run.clone())?;
         }
-        part.total = match (way.wanted, known.or(streamed.counted)) {
+        part.total = match (way.wanted, known.or(counted).or(streamed.counted)) {
             (0, _) => 0,
             (_, Some(known)) => known,
             (wanted, None) => {
@@ -251,6 +264,31 @@ fn part<'a>(
     part.unpacked += members.map(|member| member.postings.blocks_unpacked()).sum::<u64>();
     part.best = top.into_sorted();
     Ok(part)
+}
+
+/// The live records of a run that match.
+fn all_matching(
+    hand: &mut Hand,
+    cursors: &mut Cursors<'_>,
+    root: &Node,
+    find: &Find,
+    run: &Range<u32>,
+) -> Step<Bits> {
+    let mut all = Bits::new(cursors.standing.shelf.records() as usize);
+    let (mut bits, mut start) = (Bits::default(), run.start);
+    while start < run.end {
+        find.go_on()?;
+        let window = start..start.saturating_add(COUNTED).min(run.end);
+        bits.reset((window.end - window.start) as usize);
+        if_at_hand(cursors.fill(hand, root, &window, &mut bits))?;
+        bits.iter().for_each(|place| all.set(start as usize + place));
+        start = window.end;
+    }
+    if let Some(mask) = &cursors.standing.mask {
+        all.take_out_part(mask.bits(), 0);
+    }
+    hand.complete()?;
+    Ok(all)
 }
 
 /// Counts the live records of a run that match, up to `wanted` or a few more.

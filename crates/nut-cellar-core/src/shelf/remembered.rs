@@ -6,7 +6,7 @@ use crate::bits::Bits;
 use std::sync::{Arc, Mutex, PoisonError};
 
 /// The most sets that are remembered.
-const MOST: usize = 8;
+const MOST: usize = 16;
 /// A set is worth making once so large a part of the records was asked for one by one.
 const WORTH: u64 = 16;
 

@@ -111,9 +111,24 @@ fn put_wide(out: &mut Vec<u8>, numbers: impl Iterator<Item = u64>, width: u32) {
     }
 }
 
+/// Numbers of so many bits lie in eight bytes, wherever they begin.
+const EIGHT_BYTES: u32 = u64::BITS - 7;
+
 /// Reads what [`put_wide`] wrote: as many numbers as there are bytes for, at most `count`.
 fn get_wide(bytes: &[u8], count: usize, width: u32, mut take: impl FnMut(u64)) {
     let low = if width == u64::BITS { u64::MAX } else { (1 << width) - 1 };
+    if width <= EIGHT_BYTES {
+        for number in 0..count {
+            let bit = number * width as usize;
+            let rest = bytes.get(bit / 8..).unwrap_or_default();
+            let whole = rest.first_chunk().map_or_else(
+                || rest.iter().rev().fold(0, |whole, byte| whole << 8 | u64::from(*byte)),
+                |whole| u64::from_le_bytes(*whole),
+            );
+            take(whole >> (bit % 8) & low);
+        }
+        return;
+    }
     let (mut held, mut bits, mut rest) = (0_u128, 0, bytes.iter());
     for _ in 0..count {
         while bits < width {
@@ -235,6 +250,12 @@ impl ValueColumn {
         &self.values[start..self.ends[place]]
     }
 
+    /// The values of records of the block that was read last, of which each has one.
+    pub fn here_alone(&self, records: Range<u32>) -> &[u64] {
+        let start = (records.start % self.per_block()) as usize;
+        self.values.get(start..start + records.len()).unwrap_or_default()
+    }
+
     /// Where in its section the block stands that was read last.
     pub fn range(&self) -> Range<u64> {
         self.range.clone()
@@ -261,18 +282,20 @@ impl ValueColumn {
 
     fn unpack(&mut self, bytes: &[u8], records: usize, counted: bool) -> Result<(), Broken> {
         let mut reader = Reader::new(bytes);
-        let mut counts = vec![1; records];
-        if counted {
-            pack::get(&mut reader, records, &mut counts)?;
-        }
         let (low, high) = self.span;
         let width = width(low, high);
-        let ends = counts.iter().scan(0_usize, |end, count| {
-            *end = end.saturating_add(*count as usize);
-            Some(*end)
-        });
         self.ends.clear();
-        self.ends.extend(ends);
+        if counted {
+            let mut counts = Vec::new();
+            pack::get(&mut reader, records, &mut counts)?;
+            let ends = counts.iter().scan(0_usize, |end, count| {
+                *end = end.saturating_add(*count as usize);
+                Some(*end)
+            });
+            self.ends.extend(ends);
+        } else {
+            self.ends.extend(1..=records);
+        }
         let all = self.ends.last().copied().unwrap_or(0);
         let size = all.checked_mul(width as usize).map(|bits| bits.div_ceil(8));
         // Values that take no bits are one in a record at most.
@@ -288,7 +311,7 @@ impl ValueColumn {
         });
         let starts = std::iter::once(0).chain(self.ends.iter().copied());
         let ascend = |(start, end): (usize, &usize)| self.values[start..*end].is_sorted_by(|a, b| a < b);
-        if above || !starts.zip(&self.ends).all(ascend) {
+        if above || (counted && !starts.zip(&self.ends).all(ascend)) {
             return Err(Broken("the order of the values"));
         }
         Ok(())

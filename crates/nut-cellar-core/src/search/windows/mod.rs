@@ -72,6 +72,15 @@ pub(super) enum Wanted {
     All(u64),
 }
 
+/// What records have to match.
+pub(super) struct Sought<'w, 'c> {
+    pub root: &'w Node,
+    /// The live records that match, if they are known.
+    pub matching: Option<Arc<Bits>>,
+    /// Other cursors of the same plan, which may find out window by window which records match.
+    pub filler: Option<&'w mut Cursors<'c>>,
+}
+
 /// How the words are gone through, if not all of them are needed.
 enum Way {
     /// Every posting is scored.
@@ -86,12 +95,11 @@ enum Way {
 pub(super) fn windows<'w, 'c>(
     hand: &mut Hand,
     cursors: &'w mut Cursors<'c>,
-    root: &Node,
+    Sought { root, matching, filler }: Sought<'w, 'c>,
     find: &'w Find,
     top: &'w mut Top,
     wanted: Wanted,
     run: Range<u32>,
-    filler: Option<&'w mut Cursors<'c>>,
 ) -> Step<Streamed> {
     let scoring = || cursors.words.iter().enumerate().filter(|(word, _)| cursors.most_times()[*word] > 0);
     let one_term_each = scoring().all(|(_, term)| term.group.members.len() <= 1);
@@ -107,7 +115,7 @@ pub(super) fn windows<'w, 'c>(
         streams.extend(members.iter().map(stream));
     }
     let words_decide = cursors.words_decide(root);
-    let (sieve, root) = cursors.sift(root);
+    let (sieve, root) = if matching.is_some() { (matching, None) } else { cursors.sift(root) };
     let required = match (wanted, &root) {
         (Wanted::All(_), Some(root)) => cursors.required(root),
         _ => None,
@@ -227,7 +235,8 @@ impl Windows<'_, '_> {
         match &mut self.filled {
             Some(filled) if self.asks == 0 => filled.has(hand, root, ordinal),
             _ => {
-                self.asks = self.asks.saturating_sub(self.cursors.plan.leaves.len() as u64);
+                let plan = self.cursors.plan;
+                self.asks = self.asks.saturating_sub((plan.leaves.len() + plan.tests.len()) as u64);
                 self.cursors.matches(hand, root, ordinal)
             }
         }
