@@ -64,16 +64,16 @@ struct Wide {
 
 impl Wide {
     fn new() -> Self {
-        Self::build(false)
+        Self::build(RECORDS, false)
     }
 
-    fn build(fleeting: bool) -> Self {
+    fn build(records: u64, fleeting: bool) -> Self {
         let schema = Schema::new("id")
             .with("title", Column::text("none").weighing(3.0))
             .with("notes", Column::text("none"))
             .with("part", Column::of(Kind::Integer));
         let (place, opened) = (Memory::new(), Opened::new());
-        let texts = (0..RECORDS).map(|number| [words(number, 0).join(" "), words(number, 1).join(" ")]);
+        let texts = (0..records).map(|number| [words(number, 0).join(" "), words(number, 1).join(" ")]);
         let texts: Vec<_> = texts.collect();
         let mut unit = place.unit();
         let mut batch = Batch::new(&mut unit, &opened, &schema).unwrap();
@@ -112,6 +112,10 @@ impl Wide {
     }
 }
 
+/// Words that many records have, and some that few have.
+const COMMON: [&str; 12] =
+    ["oak", "elm", "ash", "plum", "pear", "quince", "fir", "yew", "long", "s1", "s2", "s3"];
+
 #[test]
 fn every_way_through_many_records_gives_the_same() {
     let wide = Wide::new();
@@ -145,17 +149,30 @@ fn every_way_through_many_records_gives_the_same() {
         format!("-{}", some.join(" -")),
         some.join(" OR "),
         rare.iter().chain(&some).cloned().collect::<Vec<_>>().join(" "),
+        // So many that it is found out window by window which records match.
+        COMMON.join(" "),
+        COMMON.map(|word| format!("title:{word}")).join(" "),
+        COMMON.chunks(2).map(|pair| format!("({} -{})", pair[0], pair[1])).collect::<Vec<_>>().join(" OR "),
+        COMMON
+            .chunks(3)
+            .map(|some| format!("({} \"ash elm\")", some.join(" OR ")))
+            .collect::<Vec<_>>()
+            .join(" "),
+        format!("{} -part:3 -part:7 (part:1..20 OR part:30 OR oak)", COMMON.join(" OR ")),
     ] {
         let query = Query::read(&text).query;
-        for words in [Words::Any, Words::All] {
+        for words in [Words::Any, Words::All, Words::Share(0.25)] {
             let find = Find::new().words(words);
-            for find in [
-                find.clone(),
-                find.clone().only(Filter::below("part", 5)),
-                find.clone().limit(3).total(Total::AtLeast(0)),
-                find.clone().limit(3).total(Total::AtLeast(0)).weight("title", 40.0),
-                find.weight("title", 1.0).weight("notes", 0.0).only(Filter::below("part", 1)),
-            ] {
+            let few = find.clone().limit(3).total(Total::AtLeast(0));
+            let mut finds = vec![find.clone(), few.clone()];
+            if !matches!(words, Words::Share(_)) {
+                finds.extend([
+                    find.clone().only(Filter::below("part", 5)),
+                    few.weight("title", 40.0),
+                    find.weight("title", 1.0).weight("notes", 0.0).only(Filter::below("part", 1)),
+                ]);
+            }
+            for find in finds {
                 let expected = wide.found(&query, &find.clone().executor(Executor::Walk));
                 for way in ways {
                     assert_eq!(wide.found(&query, &find.clone().executor(way)), expected, "{text} {way:?}");
@@ -167,7 +184,7 @@ fn every_way_through_many_records_gives_the_same() {
 
 #[test]
 fn a_fleeting_shelf_gives_the_same() {
-    let (wide, fleeting) = (Wide::new(), Wide::build(true));
+    let (wide, fleeting) = (Wide::new(), Wide::build(RECORDS, true));
     for query in ["*12*", "*99", "r?2*3", "r1*", "f79*", "ash elm", "\"long oak\"", "s7 -*1", "yew~", "r100~"]
     {
         let query = Query::read(query).query;
@@ -232,4 +249,66 @@ fn counts_are_those_of_a_look_at_the_texts() {
         words.contains("oak") && !excluded.iter().any(|word| words.contains(word.as_str()))
     });
     assert_eq!(total(&text, &Find::new()), expected);
+}
+
+#[test]
+fn a_share_of_many_words_is_counted_as_a_look_at_the_texts_counts() {
+    let wide = Wide::new();
+    let total = |text: &str, share: f32| {
+        let find = Find::new().words(Words::Share(share));
+        wide.found(&Query::read(text).query, &find).1
+    };
+    for (share, needed) in [(0.1, 2), (0.25, 3), (0.5, 6)] {
+        let expected =
+            wide.count(|words, _| COMMON.iter().filter(|word| words.contains(*word)).count() >= needed);
+        assert_eq!(total(&COMMON.join(" "), share), expected, "{share}");
+        let in_title = |[title, _]: &&[String; 2]| {
+            let words: BTreeSet<_> = title.split(' ').collect();
+            COMMON.iter().filter(|word| words.contains(*word)).count() >= needed
+        };
+        let expected = wide.texts.iter().filter(in_title).count() as u64;
+        assert_eq!(total(&COMMON.map(|word| format!("title:{word}")).join(" "), share), expected, "{share}");
+    }
+}
+
+/// Of a pattern that stands for too many terms those are looked at that come first, whatever columns it is looked for in.
+#[test]
+fn patterns_look_at_as_many_terms_as_they_may() {
+    let wide = Wide::build(2_000, false);
+    for (text, columns) in
+        [("*1*", vec![0, 1]), ("title:*1*", vec![0]), ("r*", vec![0, 1]), ("notes:s*", vec![1])]
+    {
+        let fits = |word: &str| match text.trim_start_matches("title:").trim_start_matches("notes:") {
+            "*1*" => word.contains('1'),
+            pattern => word.starts_with(pattern.trim_end_matches('*')),
+        };
+        // For each record that has such a word the first of them.
+        let first_of = |texts: &[String; 2]| {
+            let words = columns.iter().flat_map(|column| texts[*column].split(' ')).filter(|word| fits(word));
+            words.min().map(str::to_owned)
+        };
+        let first: Vec<_> = wide.texts.iter().map(first_of).collect();
+        let all = first.iter().flatten().count() as u64;
+        let query = Query::read(text).query;
+        let mut before = 0;
+        for most in [0, 100, 1_000, 4_000, 1_000_000] {
+            let find = Find::new().limit(2_000).most_terms(most);
+            let mut search = Search::new(wide.snapshot(), &query, &find).unwrap();
+            let found = search::run(&wide.place.view(), &mut search).unwrap();
+            let looked_at = search.report().dictionary;
+            let says = found.notes.iter().any(|note| note.contains("records are missing"));
+            assert_eq!((says, found.or_more), (found.total < all, found.total < all), "{text} {most}");
+            assert!(looked_at <= most + 1_024, "{text} {most}: {looked_at}");
+            let hits: BTreeSet<_> =
+                found.hits.iter().map(|hit| hit.key.to_string().parse::<usize>().unwrap()).collect();
+            assert_eq!(hits.len() as u64, found.total);
+            let last = hits.iter().map(|hit| first[*hit].as_ref().unwrap()).max();
+            let earlier =
+                first.iter().filter(|first| first.as_ref().is_some_and(|first| Some(first) < last)).count();
+            assert!(earlier <= hits.len(), "{text} {most}: nothing that comes earlier is left out");
+            assert!(found.total >= before, "{text} {most}");
+            before = found.total;
+        }
+        assert_eq!(before, all, "{text}");
+    }
 }

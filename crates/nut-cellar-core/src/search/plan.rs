@@ -254,6 +254,31 @@ mod tests {
     }
 
     #[test]
+    fn a_query_may_have_so_many_phrases_and_values() {
+        let all = Find::new();
+        let phrases = (0..19).map(|number| format!("\"oak w{number}\"")).collect::<Vec<_>>().join(" OR ");
+        let plan_of = plan(&phrases, &Find::new().columns(["notes"]));
+        let rows =
+            plan_of.leaves.iter().filter(|leaf| leaf.alternatives.iter().any(|one| one.terms.len() > 1));
+        assert_eq!(rows.count(), 16);
+        let shown = shown(&plan_of, &plan_of.root).replace('"', "");
+        assert!(shown.ends_with(" | oak w15 | (oak & w16) | (oak & w17) | (oak & w18))"), "{shown}");
+        assert!(plan_of.notes.concat().contains("16; of 3 more the words"), "{:?}", plan_of.notes);
+
+        // Values that have to be there together stay apart.
+        let values = (0..20).map(|number| format!("value:{number}")).collect::<Vec<_>>();
+        let plan_of = plan(&format!("oak {}", values.join(" ")), &all);
+        assert_eq!(plan_of.tests.len(), 16);
+        assert!(plan_of.notes.concat().contains("16 different values; 4 more"), "{:?}", plan_of.notes);
+        let plan_of = plan(&format!("oak -{}", values[..16].join(" -")), &all);
+        assert_eq!((plan_of.tests.len(), plan_of.notes.len()), (1, 0));
+        // A filter may ask for as many as it likes.
+        let each = (0..40).map(|number| Filter::at_most("value", number).not());
+        let plan_of = plan("oak", &Find::new().only(each.reduce(Filter::and).unwrap()));
+        assert_eq!((plan_of.tests.len(), plan_of.notes.len()), (1, 0));
+    }
+
+    #[test]
     fn what_is_typed_again_counts_again_and_what_is_not_wanted_does_not() {
         let times =
             |query: &str| plan(query, &Find::new()).leaves.iter().map(|leaf| leaf.times).collect::<Vec<_>>();
