@@ -2,6 +2,7 @@
 
 pub mod batches;
 pub mod building;
+pub mod costs;
 pub mod measure;
 pub mod plot;
 pub mod railway;

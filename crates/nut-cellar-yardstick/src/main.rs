@@ -3,7 +3,7 @@
 use clap::{Parser, Subcommand};
 use nut_cellar_core::text::{Accents, Reading, TextSettings};
 use nut_cellar_core::{Language, Recipe};
-use nut_cellar_yardstick::{batches, building, plot, railway, reading, records, rows, searching};
+use nut_cellar_yardstick::{batches, building, costs, plot, railway, reading, records, rows, searching};
 use std::error::Error;
 use std::fs::File;
 use std::io::{self, BufWriter, Write};
@@ -82,6 +82,18 @@ enum Call {
         /// Draw what the first source takes, as SVG.
         #[arg(long, value_name = "FILE.svg")]
         plot: Option<PathBuf>,
+        /// Answer as JSON.
+        #[arg(long)]
+        json: bool,
+    },
+    /// Measure what the dearest queries of 4 KiB cost.
+    Costs {
+        /// Search so many generated records.
+        #[arg(long, value_name = "N", default_value_t = 1_000_000)]
+        records: u64,
+        /// Only queries whose names have this in them.
+        #[arg(long, value_name = "TEXT")]
+        only: Option<String>,
         /// Answer as JSON.
         #[arg(long)]
         json: bool,
@@ -189,6 +201,15 @@ fn run(arguments: Arguments) -> Result<(), Box<dyn Error>> {
                 println!("{}", serde_json::to_string(&searched)?);
             } else {
                 println!("{}", searching::table(&searched));
+            }
+            Ok(())
+        }
+        Call::Costs { records, only, json } => {
+            let costs = costs::measure(records, only.as_deref())?;
+            if json {
+                println!("{}", serde_json::to_string(&costs)?);
+            } else {
+                println!("{}", costs::table(&costs));
             }
             Ok(())
         }

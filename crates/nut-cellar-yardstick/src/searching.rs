@@ -114,7 +114,7 @@ fn texts_of(path: &PathBuf) -> Result<Vec<(String, String)>, Failure> {
 }
 
 /// One shelf in memory, with a column that says by chance which of a thousand parts a record is of.
-fn shelf_of(
+pub(crate) fn shelf_of(
     texts: &[(String, String)],
     language: &str,
     columns: usize,

@@ -104,13 +104,12 @@ impl Postings {
     ) -> Result<(), Error> {
         self.unpack_shapes()?;
         for place in places {
-            let there = match self.kinds.columns(self.shapes[place]) {
-                Some(there) => there,
-                None => {
-                    self.stand(place);
-                    self.read()?;
-                    self.columns
-                }
+            let there = if let Some(there) = self.kinds.columns(self.shapes[place]) {
+                there
+            } else {
+                self.stand(place);
+                self.read()?;
+                self.columns
             };
             if !there.both(columns).is_empty() {
                 take(self.ordinals[place]);
@@ -419,7 +418,9 @@ impl Shelf {
                 pack::get(&mut reader, count, gaps).map_err(broken)?;
             }
             add_up(gaps, 0, self.records()).map_err(broken)?;
-            gaps.iter().for_each(|ordinal| take(*ordinal));
+            for ordinal in gaps {
+                take(*ordinal);
+            }
             return Ok(());
         }
         let mut postings = self.postings(hand, entry)?;
