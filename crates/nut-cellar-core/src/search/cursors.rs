@@ -85,7 +85,7 @@ impl<'a> Cursors<'a> {
         let mut words = Vec::with_capacity(plan.words.len());
         for parts in ranking.parts {
             let parts = parts.iter().map(|part| (part.lookup, part.slot, part.likeness, part.columns));
-            words.extend(if_at_hand(term(hand, standing, ranking, parts, all, 0))?);
+            words.extend(if_at_hand(term(hand, standing, ranking, parts, all, vec![0]))?);
         }
         hand.complete()?;
         let mut leaves = Vec::with_capacity(plan.leaves.len());
@@ -443,7 +443,7 @@ fn term(
     ranking: &Ranking<'_>,
     parts: impl Iterator<Item = (usize, usize, f32, ColumnSet)>,
     all: ColumnSet,
-    offset: u32,
+    offsets: Vec<u32>,
 ) -> Step<Term> {
     let (mut members, mut entries, mut positions) = (Vec::new(), Vec::new(), Vec::new());
     for (lookup, slot, likeness, columns) in parts {
@@ -455,7 +455,7 @@ fn term(
         positions.push(None);
     }
     hand.complete()?;
-    Ok(Term { group: Group::new(members, all), entries, positions, offset })
+    Ok(Term { group: Group::new(members, all), entries, positions, offsets })
 }
 
 /// The rows of a leaf that the shelf has all terms of; of single terms that stand for too many the records. Where not all of
@@ -486,11 +486,19 @@ fn rows(
         if !alternative.terms.iter().all(|(lookup, _)| has(*lookup)) {
             continue;
         }
-        let mut terms = Vec::with_capacity(alternative.terms.len());
+        // Of a term that comes again one list is enough.
+        let mut offsets_of: Vec<(usize, Vec<u32>)> = Vec::with_capacity(alternative.terms.len());
         for &(lookup, offset) in &alternative.terms {
+            match offsets_of.iter_mut().find(|(known, _)| *known == lookup) {
+                Some((_, offsets)) => offsets.push(offset),
+                None => offsets_of.push((lookup, vec![offset])),
+            }
+        }
+        let mut terms = Vec::with_capacity(offsets_of.len());
+        for (lookup, offsets) in offsets_of {
             let slots = ranking.families[lookup].terms.iter().enumerate();
             let parts = slots.map(|(slot, alike)| (lookup, slot, alike.likeness, alternative.columns));
-            let Some(mut term) = if_at_hand(term(hand, standing, ranking, parts, all, offset))? else {
+            let Some(mut term) = if_at_hand(term(hand, standing, ranking, parts, all, offsets))? else {
                 continue;
             };
             if alternative.terms.len() > 1 && !standing.shelf.is_at_hand() {

@@ -15,8 +15,8 @@ pub(super) struct Term {
     pub entries: Vec<TermEntry>,
     /// All positions of each member, once they were asked for.
     pub positions: Vec<Option<Positions>>,
-    /// How far it stands from the first.
-    pub offset: u32,
+    /// How far it stands from the first; several times, if it comes again.
+    pub offsets: Vec<u32>,
 }
 
 /// One way to match.
@@ -146,10 +146,8 @@ impl Row {
                 return Ok(false);
             }
         }
-        if self.terms.len() == 1 {
-            return Ok(true);
-        }
         match self.window {
+            _ if self.terms.iter().map(|term| term.offsets.len()).sum::<usize>() == 1 => Ok(true),
             Some(window) => self.in_window(shelf, hand, columns, window),
             None => self.in_a_row(shelf, hand, columns),
         }
@@ -159,25 +157,21 @@ impl Row {
     fn in_a_row(&mut self, shelf: &Arc<Shelf>, hand: &mut Hand, columns: ColumnSet) -> Step<bool> {
         let Scratch { places, starts, .. } = &mut self.scratch;
         // The places where the run could begin, narrowed down term by term.
-        for (number, term) in self.terms.iter_mut().enumerate() {
+        let mut is_first = true;
+        for term in &mut self.terms {
             term.places(shelf, hand, columns, places)?;
-            let (mut kept, mut known) = (0, 0);
-            for place in 0..places.len() {
-                let (column, at) = places[place];
-                let Some(start) = at.checked_sub(term.offset).map(|at| (column, at)) else { continue };
-                while number > 0 && starts.get(known).is_some_and(|other| *other < start) {
-                    known += 1;
+            for &offset in &term.offsets {
+                let begun = places.iter().filter_map(|&(column, at)| Some((column, at.checked_sub(offset)?)));
+                if std::mem::take(&mut is_first) {
+                    starts.clear();
+                    starts.extend(begun);
+                } else {
+                    keep_both(starts, begun);
                 }
-                if number == 0 || starts.get(known) == Some(&start) {
-                    places[kept] = start;
-                    kept += 1;
+                if starts.is_empty() {
+                    return Ok(false);
                 }
             }
-            if kept == 0 {
-                return Ok(false);
-            }
-            places.truncate(kept);
-            std::mem::swap(places, starts);
         }
         Ok(true)
     }
@@ -210,6 +204,17 @@ impl Row {
         }
         Ok(false)
     }
+}
+
+/// Keeps of places those that are among others; both ascend.
+fn keep_both(places: &mut Vec<Place>, mut others: impl Iterator<Item = Place>) {
+    let mut other = others.next();
+    places.retain(|place| {
+        while other.is_some_and(|other| other < *place) {
+            other = others.next();
+        }
+        other == Some(*place)
+    });
 }
 
 impl Term {
