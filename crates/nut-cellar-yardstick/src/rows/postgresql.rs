@@ -72,21 +72,21 @@ impl Rows for PostgreSql {
         Ok(())
     }
 
-    fn retitle(&mut self, last: u64) -> Result<(), Failure> {
+    fn retitle(&mut self, ids: &[i64]) -> Result<(), Failure> {
         let sql = format!(
-            "UPDATE {} SET title = title || ' ' || floor(random() * 10)::text WHERE id <= $1",
+            "UPDATE {} SET title = left(title, 60) || ' ' || floor(random() * 10)::text WHERE id = ANY ($1)",
             self.name
         );
-        self.client.execute(&sql, &[&i64::try_from(last)?])?;
+        self.client.execute(&sql, &[&ids])?;
         Ok(())
     }
 
-    fn texts(&mut self, last: u64, each: &mut dyn FnMut(&str)) -> Result<(), Failure> {
+    fn texts(&mut self, ids: &[i64], each: &mut dyn FnMut(&str)) -> Result<(), Failure> {
         let sql = format!(
-            "SELECT title, description, category, found_on::text, value_pence FROM {} WHERE id <= $1 ORDER BY id",
+            "SELECT title, description, category, found_on::text, value_pence FROM {} WHERE id = ANY ($1)",
             self.name
         );
-        for row in self.client.query(&sql, &[&i64::try_from(last)?])? {
+        for row in self.client.query(&sql, &[&ids])? {
             each(row.try_get(0)?);
             each(row.try_get(1)?);
         }

@@ -96,16 +96,23 @@ impl Rows for Sqlite {
         Ok(())
     }
 
-    fn retitle(&mut self, last: u64) -> Result<(), Failure> {
-        let sql = "UPDATE items SET title = title || ' ' || (random() % 10) WHERE id <= ?1";
-        self.connection.execute(sql, [i64::try_from(last)?])?;
-        Ok(())
+    fn retitle(&mut self, ids: &[i64]) -> Result<(), Failure> {
+        let transaction = self.connection.unchecked_transaction()?;
+        let mut update = transaction.prepare(
+            "UPDATE items SET title = substr(title, 1, 60) || ' ' || (random() % 10) WHERE id = ?1",
+        )?;
+        for id in ids {
+            update.execute([id])?;
+        }
+        drop(update);
+        Ok(transaction.commit()?)
     }
 
-    fn texts(&mut self, last: u64, each: &mut dyn FnMut(&str)) -> Result<(), Failure> {
-        for id in 1..=i64::try_from(last)? {
-            let sql = "SELECT title, description, category, found_on, value_pence FROM items WHERE id = ?1";
-            self.connection.prepare_cached(sql)?.query_row([id], |row| {
+    fn texts(&mut self, ids: &[i64], each: &mut dyn FnMut(&str)) -> Result<(), Failure> {
+        let sql = "SELECT title, description, category, found_on, value_pence FROM items WHERE id = ?1";
+        let mut select = self.connection.prepare_cached(sql)?;
+        for id in ids {
+            select.query_row([id], |row| {
                 each(row.get_ref(0)?.as_str()?);
                 each(row.get_ref(1)?.as_str()?);
                 Ok(())
