@@ -145,6 +145,9 @@ pub struct Settings {
     /// What it adds to a score that different words stand near each other
     #[arg(long, allow_negative_numbers = true, value_name = "WEIGHT", default_value_t = 0.0)]
     pub proximity: f32,
+    /// Let patterns and near spellings look at about so many terms [default: 524288]
+    #[arg(long, value_name = "N")]
+    pub most_terms: Option<u64>,
     /// Let words stand for their synonyms, from lines like `brolly = umbrella` and `specs -> spectacles`
     #[arg(long, value_name = "FILE.txt")]
     pub expand: Option<PathBuf>,

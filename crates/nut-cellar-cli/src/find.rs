@@ -18,6 +18,9 @@ const EXCERPT: usize = 40;
 #[derive(Serialize)]
 struct Answer<'a> {
     total: u64,
+    /// Whether there may be more.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    or_more: bool,
     time_us: f64,
     notes: &'a [String],
     hits: &'a [Hit],
@@ -38,7 +41,8 @@ pub fn run(call: &arguments::Find) -> Result<()> {
     found.notes.splice(..0, notes);
     if call.json {
         let next = found.last.as_ref().map(ToString::to_string);
-        let answer = Answer { total: found.total, time_us, notes: &found.notes, hits: &found.hits, next };
+        let Found { total, or_more, ref notes, ref hits, .. } = found;
+        let answer = Answer { total, or_more, time_us, notes, hits, next };
         let text = serde_json::to_string(&answer).expect("an answer is made of numbers and texts");
         return say(&format!("{text}\n"));
     }
@@ -70,7 +74,8 @@ fn shown(open: &Open, query: &Query, find: &Find, found: &Found, time_us: f64) -
         _ => String::new(),
     };
     let count = paint::count(found.total, "record", "records");
-    let _ = writeln!(out, "{FAINT}{count} found in {}{shown}{FAINT:#}", paint::time(time_us));
+    let least = if found.or_more { "At least " } else { "" };
+    let _ = writeln!(out, "{FAINT}{least}{count} found in {}{shown}{FAINT:#}", paint::time(time_us));
     match &found.last {
         Some(last) if found.hits.last().is_some_and(|hit| (hit.rank as u64) < found.total) => {
             let _ = writeln!(out, "{FAINT}The next page: --after {last}{FAINT:#}");

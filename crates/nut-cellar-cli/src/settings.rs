@@ -39,6 +39,9 @@ pub fn find(settings: &Settings, schema: &Schema) -> Result<Find> {
     if settings.beginnings {
         find = find.with_beginnings();
     }
+    if let Some(terms) = settings.most_terms {
+        find = find.most_terms(terms);
+    }
     if let Some(columns) = &settings.columns {
         find = find.columns(columns);
     }

@@ -155,6 +155,13 @@ fn say_reason(out: &mut String, reason: &Reason, depth: usize) {
                 elsewhere.join(", ")
             )
         }
+        Reason::NotLookedAt { part } => {
+            writeln!(
+                out,
+                "{indent}{} stands for more terms than were looked at, and it has none of these; `--most-terms` lets it look at more.",
+                paint::clean(part)
+            )
+        }
         Reason::Excluded { part } => {
             writeln!(out, "{indent}{} is in it, and is not wanted.", paint::clean(part))
         }

@@ -719,6 +719,27 @@ fn filters_orders_and_pages_are_for_the_command_too() {
 }
 
 #[test]
+fn a_pattern_that_stands_for_too_much_says_so() {
+    let desk = Desk::new();
+    let lines: String =
+        (0..900).map(|number| format!("{{\"id\": {number}, \"title\": \"tag w{number:03}x\"}}\n")).collect();
+    desk.file("tags.ndjson", &lines);
+    desk.file("tags.toml", "key = \"id\"\n[column.title]\nkind = \"text\"\nlanguage = \"none\"\n");
+    desk.done(&["load", "tags.cellar", "tags.ndjson", "--schema", "tags.toml"]);
+    let all = desk.json(&["find", "tags.cellar", "w*x"]);
+    assert_eq!((&all["total"], all["or_more"].is_null()), (&900.into(), true));
+    let some = desk.json(&["find", "tags.cellar", "w*x", "--most-terms", "0"]);
+    assert!((1..900).contains(&some["total"].as_u64().unwrap()), "{some}");
+    assert_eq!(some["or_more"], true);
+    let shown = desk.done(&["find", "tags.cellar", "w*x", "--most-terms", "0"]);
+    assert!(shown.contains("At least "), "{shown}");
+    // The last in the order of the dictionary is not looked at.
+    let why = desk.done(&["why", "tags.cellar", "w*x", "899", "--most-terms", "0"]);
+    assert!(why.contains("w*x stands for more terms than were looked at"), "{why}");
+    assert!(desk.done(&["why", "tags.cellar", "w*x", "899"]).contains("of all"));
+}
+
+#[test]
 fn what_a_score_is_made_of_is_shown_and_why_there_is_none() {
     let desk = loaded();
     let found = desk.json(&["why", "shed.cellar", "walnut box", "b-2"]);

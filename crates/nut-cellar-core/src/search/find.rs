@@ -508,7 +508,8 @@ fn place(schema: &Schema, name: &str) -> Result<usize> {
 pub struct Found {
     /// How many records match, whatever the limit.
     pub total: u64,
-    /// Whether there may be more than that, where a search asked for no more than to know that there are as many.
+    /// Whether there may be more than that: a search asked for no more than to know that there are as many, or its patterns stand for
+    /// more terms than it [looks at](Find::most_terms).
     #[serde(skip_serializing_if = "std::ops::Not::not")]
     pub or_more: bool,
     /// What was taken otherwise than it may have been meant.

@@ -124,6 +124,12 @@ pub enum Reason {
         /// Columns that have it.
         elsewhere: Vec<String>,
     },
+    /// A pattern or a near spelling that is needed stands for more terms than the search [looks at](Find::most_terms), and of those it
+    /// has none.
+    NotLookedAt {
+        /// The part, as it would be typed.
+        part: String,
+    },
     /// It has what is not wanted.
     Excluded {
         /// The part, as it would be typed.
@@ -222,6 +228,13 @@ impl Place<'_> {
         Ok((!matches).then_some(reasons))
     }
 
+    /// Whether a leaf stands for more terms than were looked at.
+    fn is_short(&self, leaf: usize) -> bool {
+        let Some(known) = &self.prepared.known else { return false };
+        let terms = self.prepared.plan.leaves[leaf].alternatives.iter().flat_map(|one| &one.terms);
+        terms.into_iter().any(|(lookup, _)| known.families[*lookup].short)
+    }
+
     /// Whether the record matches a node, or does not where it is not wanted; if it is otherwise, adds why.
     fn look(
         &self,
@@ -242,10 +255,10 @@ impl Place<'_> {
                 let has = if_at_hand(cursors.has_leaf(hand, *leaf, self.ordinal))?.unwrap_or(false);
                 if !is_right(has) {
                     let part = plan.leaves[*leaf].query.to_string();
-                    reasons.push(if wanted {
-                        Reason::Missing { part, elsewhere: Vec::new() }
-                    } else {
-                        Reason::Excluded { part }
+                    reasons.push(match (wanted, self.is_short(*leaf)) {
+                        (true, true) => Reason::NotLookedAt { part },
+                        (true, false) => Reason::Missing { part, elsewhere: Vec::new() },
+                        (false, _) => Reason::Excluded { part },
                     });
                 }
                 is_right(has)

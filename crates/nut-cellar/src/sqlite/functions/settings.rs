@@ -20,6 +20,7 @@ pub(super) struct Settings {
     k1: Option<f32>,
     b: Option<f32>,
     proximity: Option<f32>,
+    most_terms: Option<u64>,
     exact_forms: bool,
     skip: usize,
     /// Whether a query that makes no sense is refused.
@@ -60,6 +61,9 @@ impl Settings {
         }
         if let Some(sort) = &self.sort {
             find = find.order(sort.parse()?);
+        }
+        if let Some(terms) = self.most_terms {
+            find = find.most_terms(terms);
         }
         if self.beginnings {
             find = find.with_beginnings();
