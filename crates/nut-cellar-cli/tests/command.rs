@@ -721,9 +721,8 @@ fn filters_orders_and_pages_are_for_the_command_too() {
 #[test]
 fn a_pattern_that_stands_for_too_much_says_so() {
     let desk = Desk::new();
-    let lines: String =
-        (0..900).map(|number| format!("{{\"id\": {number}, \"title\": \"tag w{number:03}x\"}}\n")).collect();
-    desk.file("tags.ndjson", &lines);
+    let line = |number| format!("{{\"id\": {number}, \"title\": \"tag w{number:03}x\"}}");
+    desk.file("tags.ndjson", &(0..900).map(line).collect::<Vec<_>>().join("\n"));
     desk.file("tags.toml", "key = \"id\"\n[column.title]\nkind = \"text\"\nlanguage = \"none\"\n");
     desk.done(&["load", "tags.cellar", "tags.ndjson", "--schema", "tags.toml"]);
     let all = desk.json(&["find", "tags.cellar", "w*x"]);
