@@ -25,6 +25,8 @@ pub(super) struct Row {
     terms: Vec<Term>,
     columns: ColumnSet,
     window: Option<u32>,
+    /// Whether it is one term, once, so that it does not matter where that stands.
+    alone: bool,
     /// Where terms stand in the record that is looked at; reused.
     scratch: Scratch,
 }
@@ -111,7 +113,8 @@ impl Row {
     /// Terms that have to stand in the same of these columns: each in its distance from the first, or all in a window of so many
     /// positions.
     pub fn new(terms: Vec<Term>, columns: ColumnSet, window: Option<u32>) -> Self {
-        Self { terms, columns, window, scratch: Scratch::default() }
+        let alone = matches!(&terms[..], [only] if only.offsets.len() == 1);
+        Self { terms, columns, window, alone, scratch: Scratch::default() }
     }
 
     fn cost(&self) -> u64 {
@@ -147,7 +150,7 @@ impl Row {
             }
         }
         match self.window {
-            _ if self.terms.iter().map(|term| term.offsets.len()).sum::<usize>() == 1 => Ok(true),
+            _ if self.alone => Ok(true),
             Some(window) => self.in_window(shelf, hand, columns, window),
             None => self.in_a_row(shelf, hand, columns),
         }
@@ -239,6 +242,12 @@ impl Term {
         places: &mut Vec<Place>,
     ) -> Step<()> {
         places.clear();
+        if let ([member], [Some(positions)]) =
+            (self.group.members.as_mut_slice(), self.positions.as_mut_slice())
+        {
+            member.postings.read()?;
+            return Ok(positions.of(&member.postings, columns, places)?);
+        }
         let ordinal = self.group.members.iter().map(|member| member.here).min().unwrap_or(END);
         let each = self.group.members.iter_mut().zip(&self.entries).zip(&mut self.positions);
         for ((member, entry), positions) in each.filter(|((member, _), _)| member.here == ordinal) {
