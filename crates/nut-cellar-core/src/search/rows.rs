@@ -242,12 +242,6 @@ impl Term {
         places: &mut Vec<Place>,
     ) -> Step<()> {
         places.clear();
-        if let ([member], [Some(positions)]) =
-            (self.group.members.as_mut_slice(), self.positions.as_mut_slice())
-        {
-            member.postings.read()?;
-            return Ok(positions.of(&member.postings, columns, places)?);
-        }
         let ordinal = self.group.members.iter().map(|member| member.here).min().unwrap_or(END);
         let each = self.group.members.iter_mut().zip(&self.entries).zip(&mut self.positions);
         for ((member, entry), positions) in each.filter(|((member, _), _)| member.here == ordinal) {
