@@ -271,6 +271,30 @@ fn a_share_of_many_words_is_counted_as_a_look_at_the_texts_counts() {
     }
 }
 
+#[test]
+fn removed_records_are_neither_found_nor_counted() {
+    let wide = Wide::build(5_000, false);
+    let schema = wide.snapshot().schema().clone();
+    let mut unit = wide.place.unit();
+    let mut batch = Batch::new(&mut unit, &wide.opened, &schema).unwrap();
+    let is_removed = |number: usize| number % 3 == 1;
+    for number in (0..wide.texts.len()).filter(|number| is_removed(*number)) {
+        batch.remove(&i64::try_from(number).unwrap().into()).unwrap();
+    }
+    batch.publish().unwrap();
+    unit.commit().unwrap();
+    let expected = wide.count(|words, number| {
+        !is_removed(number) && COMMON.iter().filter(|word| words.contains(*word)).count() >= 3
+    });
+    let query = Query::read(&COMMON.join(" ")).query;
+    let find = Find::new().words(Words::Share(0.25)).limit(5_000);
+    for way in [Executor::Cheapest, Executor::Walk, Executor::Windows, Executor::Exhaustive] {
+        let (hits, total) = wide.found(&query, &find.clone().executor(way));
+        assert_eq!((hits.len() as u64, total), (expected, expected), "{way:?}");
+        assert!(hits.iter().all(|(key, _)| !is_removed(key.parse().unwrap())), "{way:?}");
+    }
+}
+
 /// Of a pattern that stands for too many terms those are looked at that come first, whatever columns it is looked for in.
 #[test]
 fn patterns_look_at_as_many_terms_as_they_may() {
