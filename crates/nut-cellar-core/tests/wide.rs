@@ -277,7 +277,7 @@ fn removed_records_are_neither_found_nor_counted() {
     let schema = wide.snapshot().schema().clone();
     let mut unit = wide.place.unit();
     let mut batch = Batch::new(&mut unit, &wide.opened, &schema).unwrap();
-    let is_removed = |number: usize| number % 3 == 1;
+    let is_removed = |number: usize| number % 11 == 1;
     for number in (0..wide.texts.len()).filter(|number| is_removed(*number)) {
         batch.remove(&i64::try_from(number).unwrap().into()).unwrap();
     }
