@@ -157,14 +157,19 @@ fn get_stream(bytes: &[u8], count: usize, width: u32, mut take: impl FnMut(u64))
     let low = (1_u64 << width) - 1;
     let mut bit = 0;
     for _ in 0..count {
-        let rest = bytes.get(bit / 8..).unwrap_or_default();
-        let whole = rest.first_chunk().map_or_else(
-            || rest.iter().rev().fold(0, |whole, byte| whole << 8 | u64::from(*byte)),
-            |whole| u64::from_le_bytes(*whole),
-        );
-        take(whole >> (bit % 8) & low);
+        take(eight_bytes_at(bytes, bit / 8) >> (bit % 8) & low);
         bit += width as usize;
     }
+}
+
+/// Eight bytes as a number, the lowest first; where there are fewer, the highest are 0.
+#[inline]
+pub(super) fn eight_bytes_at(bytes: &[u8], at: usize) -> u64 {
+    let rest = bytes.get(at..).unwrap_or_default();
+    rest.first_chunk().map_or_else(
+        || rest.iter().rev().fold(0, |whole, byte| whole << 8 | u64::from(*byte)),
+        |whole| u64::from_le_bytes(*whole),
+    )
 }
 
 type Unpack = fn(&[u8], &mut [u32; LONGEST]);

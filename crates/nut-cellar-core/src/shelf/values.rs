@@ -120,12 +120,7 @@ fn get_wide(bytes: &[u8], count: usize, width: u32, mut take: impl FnMut(u64)) {
     if width <= EIGHT_BYTES {
         for number in 0..count {
             let bit = number * width as usize;
-            let rest = bytes.get(bit / 8..).unwrap_or_default();
-            let whole = rest.first_chunk().map_or_else(
-                || rest.iter().rev().fold(0, |whole, byte| whole << 8 | u64::from(*byte)),
-                |whole| u64::from_le_bytes(*whole),
-            );
-            take(whole >> (bit % 8) & low);
+            take(pack::eight_bytes_at(bytes, bit / 8) >> (bit % 8) & low);
         }
         return;
     }
