@@ -197,6 +197,19 @@ fn a_fleeting_shelf_gives_the_same() {
     }
 }
 
+/// Searches of many records are what lengths are put side by side for.
+#[test]
+fn scores_are_the_same_before_and_after_lengths_stand_side_by_side() {
+    let wide = Wide::new();
+    let find = |executor| Find::new().words(Words::Any).executor(executor);
+    let few = Query::read("long s7 r11").query;
+    let first = wide.found(&few, &find(Executor::Exhaustive));
+    let _ = wide.found(&Query::read("pear quince").query, &find(Executor::Exhaustive));
+    assert_eq!(wide.found(&few, &find(Executor::Exhaustive)), first);
+    assert_eq!(wide.found(&few, &find(Executor::Walk)), first);
+    assert!(first.0.len() == 10 && first.1 > 200);
+}
+
 #[test]
 fn a_search_is_asked_to_stop_wherever_it_takes_long() {
     let wide = Wide::new();

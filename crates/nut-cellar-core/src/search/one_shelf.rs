@@ -136,6 +136,9 @@ pub(super) fn search(
             Executor::Walk => false,
             Executor::Windows | Executor::Lookups | Executor::Exhaustive => true,
         };
+    if windowed {
+        standing.shelf.ask_lengths(hand, estimated.min(all))?;
+    }
     cursors.remember(hand, find, if windowed && !meets { all } else { estimated })?;
     let way = Way { windowed, filled, expected: estimated.min(all), wanted, known };
     let members = cursors.words.iter().flat_map(|word| &word.group.members);

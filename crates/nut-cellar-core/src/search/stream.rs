@@ -10,191 +10,75 @@
 use super::cursors::Cursors;
 use super::group::{Measure, Member, frequency_here};
 use crate::error::Result;
-use crate::rank::ColumnFactor;
+use crate::rank::{ColumnFactor, Formula};
 use crate::schema::ColumnSet;
-use crate::shelf::{END, Hand, Most, Postings, Step, if_at_hand, length_at};
-use bytes::Bytes;
+use crate::shelf::{END, Hand, LONG, LengthColumn, Most, Postings, SideBySide, Step, if_at_hand};
+use crate::wire::Reader;
 use std::ops::Range;
 use std::rc::Rc;
 use std::sync::Arc;
 
-/// For each set of columns so many shapes are known by heart; the last stands for all others.
-const SHAPES: usize = 32;
-/// Of a list of so many blocks it is worked out beforehand what a posting adds, by shape and length: of so many shapes, which are
-/// those of a term that occurs once or twice, and for so many lengths.
+/// Of a list of so many blocks it is worked out beforehand what a posting adds, by its shape and for lengths below [`LONG`]: of the
+/// shapes of a term that occurs once or twice, and of one more for so many blocks.
 const MANY_BLOCKS: usize = 4;
-const FIRST_SHAPES: usize = 2;
-const LENGTHS: usize = 256;
+const FIRST_SHAPES: u32 = 2;
+const BLOCKS_PER_ROW: usize = 32;
+const MOST_ROWS: u32 = 31;
+const LENGTHS: usize = LONG as usize + 1;
 /// Stands for what was not worked out beforehand.
 const UNKNOWN: f32 = -1.0;
 
-/// What a posting scores by that is in one column: x / (1 − b + b · length / avglen) with x = weight · tf. Below 0, x says
-/// that the posting has to be looked at more closely.
+/// What makes a part of a score of a tf~.
 #[derive(Clone, Copy)]
-struct Direct {
-    x: f32,
-    rest: f32,
-    b: f32,
-    average: f32,
-}
-
-impl Direct {
-    const NOTHING: Self = Self { x: 0.0, rest: 1.0, b: 0.0, average: 1.0 };
-    const UNKNOWN: Self = Self { x: UNKNOWN, ..Self::NOTHING };
-
-    /// tf~ of a posting in a column that is so long.
-    fn frequency(self, length: u32) -> f32 {
-        self.x / (self.rest + self.b * length as f32 / self.average)
-    }
-}
-
-/// Where the length of a column stands that a posting scores by: at which bit that of the first record, in how many bits, and
-/// these as a mask.
-#[derive(Clone, Copy, Default)]
-struct Place {
-    first: usize,
-    width: usize,
-    mask: u32,
-}
-
-/// What postings score by, by their shapes.
-#[derive(Clone, Copy)]
-struct Table {
-    places: [Place; SHAPES],
-    direct: [Direct; SHAPES],
-}
-
-/// What the streams of a search have in common.
-pub(super) struct Common {
-    /// The lengths of all columns, if they are at hand.
-    lengths: Option<Bytes>,
-    /// The bits of the factors by which tf~ is worked out.
-    factors: Vec<u32>,
-    /// For each set of columns in which a term may count what its postings score by.
-    tables: Vec<(ColumnSet, Rc<Table>)>,
-}
-
-impl Common {
-    pub fn new(cursors: &Cursors<'_>) -> Self {
-        Self {
-            lengths: cursors.standing.shelf.all_lengths(),
-            factors: cursors.ranking.formula.factor_bits(),
-            tables: Vec::new(),
-        }
-    }
-
-    fn table(&mut self, cursors: &Cursors<'_>, postings: &Postings, columns: ColumnSet) -> Rc<Table> {
-        if let Some((_, table)) = self.tables.iter().find(|(known, _)| *known == columns) {
-            return Rc::clone(table);
-        }
-        let kinds = postings.kinds();
-        let mut table = Table { places: [Place::default(); SHAPES], direct: [Direct::UNKNOWN; SHAPES] };
-        let each = table.direct.iter_mut().zip(&mut table.places).take(SHAPES - 1);
-        for (shape, (direct, place)) in (0..).zip(each) {
-            let Some((column, tf)) = kinds.alone(shape) else { continue };
-            let ColumnFactor { weight, b, average_length } = cursors.ranking.formula.columns()[column];
-            let x = weight * tf as f32;
-            if !columns.has(column) || x <= 0.0 {
-                // 0 ÷ 0 is nothing here.
-                *direct = Direct::NOTHING;
-            } else if self.lengths.is_some() {
-                let (first, width) = cursors.standing.shelf.place_of_lengths(column);
-                *place =
-                    Place { first, width, mask: u32::try_from((1_u64 << width) - 1).unwrap_or(u32::MAX) };
-                *direct = Direct { x, rest: 1.0 - b, b, average: average_length };
-            }
-        }
-        let table = Rc::new(table);
-        self.tables.push((columns, Rc::clone(&table)));
-        table
-    }
-}
-
-/// One term of a word, with its own place in its list, apart from the cursors that match.
-pub(super) struct Stream {
-    /// The place of the word in the plan.
-    pub word: usize,
-    pub postings: Postings,
-    likeness: f32,
-    columns: ColumnSet,
+struct Scale {
     /// idf · (k1 + 1), k1, and how often the word was typed.
     factor: f32,
     k1: f32,
     times: f32,
     /// Whether parts are tf~, times likeness, because the word has other terms whose tf~ comes first on top.
     in_frequencies: bool,
-    table: Rc<Table>,
-    lengths: Bytes,
-    /// The block in which it is, and the ordinal up to which that holds. Past the end there is no such block.
-    pub block: usize,
-    pub last: u32,
-    /// For some shapes what a posting of each length adds: where those of a shape begin, and the greatest length.
-    worked_out: Vec<f32>,
-    rows: [(u32, u32); SHAPES],
-    /// For each block what it adds at most, once that was asked; less than 0 before. And its greatest tf~, as far as others have asked.
-    bounds: Vec<f32>,
-    most: Option<Arc<Most>>,
-    /// So many postings of the block that is unpacked lie before the end of the last window.
-    gone: usize,
-    /// What each posting of a block adds, and which block.
-    parts: Vec<f32>,
-    reckoned: Option<usize>,
 }
 
-impl Stream {
-    pub fn new(
-        cursors: &Cursors<'_>,
-        common: &mut Common,
-        word: usize,
-        member: &Member,
-        in_frequencies: bool,
-    ) -> Self {
-        let formula = cursors.ranking.formula;
-        let mut stream = Self {
-            word,
-            likeness: member.likeness,
-            columns: member.columns,
-            factor: cursors.ranking.idf[word] * (formula.k1() + 1.0),
-            k1: formula.k1(),
-            times: cursors.most_times()[word] as f32,
-            in_frequencies,
-            table: common.table(cursors, &member.postings, member.columns),
-            lengths: common.lengths.clone().unwrap_or_default(),
-            block: 0,
-            last: 0,
-            worked_out: Vec::new(),
-            rows: [(0, 0); SHAPES],
-            bounds: vec![UNKNOWN; member.postings.blocks()],
-            most: None,
-            gone: 0,
-            parts: Vec::new(),
-            reckoned: None,
-            postings: member.postings.clone(),
-        };
-        if stream.postings.blocks() >= MANY_BLOCKS {
-            stream.most = Some(member.postings.most(member.columns, &common.factors));
-            stream.work_out();
+/// What postings are measured by.
+struct Measured<'a> {
+    lengths: Option<&'a SideBySide>,
+    divisors: &'a [[f32; LENGTHS]],
+    formula: &'a Formula,
+}
+
+impl Measured<'_> {
+    /// A column's share of tf~.
+    #[inline]
+    fn share(
+        &self,
+        column: usize,
+        tf: u32,
+        ordinal: u32,
+        lengths: &mut [LengthColumn],
+        hand: &mut Hand,
+    ) -> Step<f32> {
+        let length = self.lengths.map_or(LONG, |lengths| lengths.get(ordinal, column));
+        if length < LONG {
+            let x = self.formula.columns()[column].weight * tf as f32;
+            return Ok(x / self.divisors[column][usize::from(length)]);
         }
-        stream
+        // Going on where a length is missing, so that all that are missing are noted at once.
+        let length = if_at_hand(lengths[column].get(hand, ordinal))?.unwrap_or(0);
+        Ok(self.formula.frequency(column, tf, length))
     }
+}
 
-    /// Whether parts are tf~, times likeness: what their sum adds is what [`part`](Self::part) tells.
-    pub fn is_in_frequencies(&self) -> bool {
-        self.in_frequencies
-    }
-
-    /// What stands for tf~ in `parts`.
-    fn measured(&self, frequency: f32) -> f32 {
-        if self.in_frequencies { frequency } else { self.part(frequency) }
-    }
-
-    /// What tf~ of its group adds to a score.
-    pub fn part(&self, frequency: f32) -> f32 {
+impl Scale {
+    fn part(self, frequency: f32) -> f32 {
         if frequency > 0.0 { self.factor / (1.0 + self.k1 / frequency) * self.times } else { 0.0 }
     }
 
-    /// A tf~ below which none adds more than this.
-    pub fn least_frequency(&self, part: f32) -> f32 {
+    /// What stands for tf~ in `parts`.
+    fn measured(self, frequency: f32) -> f32 {
+        if self.in_frequencies { frequency } else { self.part(frequency) }
+    }
+
+    fn least_frequency(self, part: f32) -> f32 {
         let most = self.part(f32::INFINITY);
         if part >= most {
             return f32::INFINITY;
@@ -206,6 +90,129 @@ impl Stream {
         // Near the most that it adds, a little less is a much smaller tf~.
         let slack = 16.0 * f32::EPSILON * (1.0 + frequency / self.k1);
         if slack < 1.0 { frequency * (1.0 - slack) } else { 0.0 }
+    }
+}
+
+/// Where stands what postings of some shape add, for each length of the column that they are in.
+#[derive(Clone, Copy)]
+struct Row {
+    column: u32,
+    start: u32,
+}
+
+/// What the streams of a search have in common.
+pub(super) struct Common {
+    /// The lengths of all columns, if they are side by side.
+    lengths: Option<Arc<SideBySide>>,
+    /// The bits of the factors by which tf~ is worked out.
+    factors: Vec<u32>,
+    /// For each column by what weight · tf is divided, for each length.
+    divisors: Rc<[[f32; LENGTHS]]>,
+}
+
+impl Common {
+    pub fn new(cursors: &Cursors<'_>) -> Self {
+        let formula = cursors.ranking.formula;
+        let lengths = cursors.standing.shelf.side_by_side().cloned();
+        let divisors = lengths.iter().flat_map(|lengths| {
+            formula.columns().iter().enumerate().map(|(column, factor)| {
+                let &ColumnFactor { b, average_length, .. } = factor;
+                let mut divisors = [0.0; LENGTHS];
+                let known = divisors.iter_mut().zip(0..=lengths.longest(column));
+                for (divisor, length) in known {
+                    *divisor = 1.0 - b + b * f32::from(length) / average_length;
+                }
+                divisors
+            })
+        });
+        let divisors = divisors.collect();
+        Self { lengths, factors: formula.factor_bits(), divisors }
+    }
+}
+
+/// One term of a word, with its own place in its list, apart from the cursors that match.
+pub(super) struct Stream {
+    /// The place of the word in the plan.
+    pub word: usize,
+    pub postings: Postings,
+    likeness: f32,
+    columns: ColumnSet,
+    scale: Scale,
+    lengths: Option<Arc<SideBySide>>,
+    divisors: Rc<[[f32; LENGTHS]]>,
+    /// The block in which it is, and the ordinal up to which that holds. Past the end there is no such block.
+    pub block: usize,
+    pub last: u32,
+    /// What postings of the first shapes add, and where that stands; the last row is that of all other shapes.
+    worked_out: Vec<f32>,
+    rows: Vec<Row>,
+    /// For each block what it adds at most, once that was asked; less than 0 before. And its greatest tf~, as far as others have asked.
+    bounds: Vec<f32>,
+    most: Option<Arc<Most>>,
+    /// So many postings of the block that is unpacked lie before the end of the last window.
+    gone: usize,
+    /// What each posting of a block adds, and which block.
+    parts: Vec<f32>,
+    reckoned: Option<usize>,
+    /// How often a posting is in each of its columns; reused.
+    tf: Vec<u32>,
+}
+
+impl Stream {
+    pub fn new(
+        cursors: &Cursors<'_>,
+        common: &Common,
+        word: usize,
+        member: &Member,
+        in_frequencies: bool,
+    ) -> Self {
+        let formula = cursors.ranking.formula;
+        let mut stream = Self {
+            word,
+            likeness: member.likeness,
+            columns: member.columns,
+            scale: Scale {
+                factor: cursors.ranking.idf[word] * (formula.k1() + 1.0),
+                k1: formula.k1(),
+                times: cursors.most_times()[word] as f32,
+                in_frequencies,
+            },
+            lengths: common.lengths.clone(),
+            divisors: Rc::clone(&common.divisors),
+            block: 0,
+            last: 0,
+            worked_out: Vec::new(),
+            rows: Vec::new(),
+            bounds: vec![UNKNOWN; member.postings.blocks()],
+            most: None,
+            gone: 0,
+            parts: Vec::new(),
+            reckoned: None,
+            tf: Vec::new(),
+            postings: member.postings.clone(),
+        };
+        if stream.postings.blocks() >= MANY_BLOCKS {
+            stream.most = Some(member.postings.most(member.columns, &common.factors));
+            if let Some(lengths) = &common.lengths {
+                stream.work_out(lengths, formula.columns());
+            }
+        }
+        stream
+    }
+
+    /// Whether parts are tf~, times likeness: what their sum adds is what [`part`](Self::part) tells.
+    pub fn is_in_frequencies(&self) -> bool {
+        self.scale.in_frequencies
+    }
+
+    /// What tf~ of its group adds to a score.
+    pub fn part(&self, frequency: f32) -> f32 {
+        self.scale.part(frequency)
+    }
+
+    /// A tf~ below which none adds more than this.
+    pub fn least_frequency(&self, part: f32) -> f32 {
+        self.scale.least_frequency(part)
     }
 
     /// Goes on to the block with the first posting from a record on.
@@ -273,7 +280,7 @@ impl Stream {
                 return Ok(f32::INFINITY);
             }
             let most = self.parts.iter().copied().fold(0.0, f32::max);
-            if self.in_frequencies { self.part(most) } else { most }
+            if self.scale.in_frequencies { self.part(most) } else { most }
         };
         self.bounds[block] = bound;
         Ok(bound)
@@ -296,55 +303,73 @@ impl Stream {
         self.reckoned = None;
         self.postings.unpack_shapes()?;
         self.parts.clear();
-        if self.postings.blocks() < MANY_BLOCKS {
-            self.parts.resize(self.postings.unpacked().len(), UNKNOWN);
-        } else {
-            let mut parts = std::mem::take(&mut self.parts);
+        if let (Some(lengths), Some(last)) = (&self.lengths, self.rows.len().checked_sub(1)) {
             let each = self.postings.unpacked().iter().zip(self.postings.unpacked_shapes());
-            parts.extend(each.map(|(ordinal, shape)| self.look_up(*ordinal, *shape)));
-            self.parts = parts;
+            let (lengths, rows, worked_out) = (&**lengths, &self.rows[..], &self.worked_out[..]);
+            self.parts.extend(each.map(|(ordinal, shape)| {
+                let Row { column, start } = rows[last.min(*shape as usize)];
+                let length = u32::from(lengths.get(*ordinal, column as usize));
+                worked_out[(start + length) as usize]
+            }));
+        } else {
+            self.parts.resize(self.postings.unpacked().len(), UNKNOWN);
         }
-        for place in 0..self.parts.len() {
-            if self.parts[place] < 0.0 {
-                let frequency = if_at_hand(self.frequency_at(hand, cursors, place))?.unwrap_or(0.0);
-                self.parts[place] = self.measured(frequency);
-            }
+        if self.parts.iter().any(|part| *part < 0.0) {
+            self.reckon_others(hand, cursors)?;
         }
         self.reckoned = Some(block);
         Ok(())
     }
 
-    /// What was worked out beforehand that a posting adds; less than 0 if it was not.
-    #[inline]
-    fn look_up(&self, ordinal: u32, shape: u32) -> f32 {
-        let shape = (shape as usize).min(SHAPES - 1);
-        let (Place { first, width, mask }, (start, longest)) = (self.table.places[shape], self.rows[shape]);
-        let length = bits_at(&self.lengths, first + ordinal as usize * width) & mask;
-        self.worked_out[(start + length.min(longest)) as usize]
+    /// Reckons what those postings of the block add for which that was not worked out beforehand: among them all that are in
+    /// several columns.
+    fn reckon_others(&mut self, hand: &mut Hand, cursors: &mut Cursors<'_>) -> Step<()> {
+        let kinds = self.postings.kinds();
+        let mut rest = Reader::new(self.postings.rest());
+        let formula = cursors.ranking.formula;
+        let measured = Measured { lengths: self.lengths.as_deref(), divisors: &self.divisors, formula };
+        let mut share = |column, tf, ordinal| measured.share(column, tf, ordinal, &mut cursors.lengths, hand);
+        let each = self.postings.unpacked().iter().zip(self.postings.unpacked_shapes());
+        for ((&ordinal, &shape), part) in each.zip(&mut self.parts).filter(|(_, part)| **part < 0.0) {
+            let mut frequency = 0.0;
+            if let Some((column, tf)) = kinds.alone(shape) {
+                if self.columns.has(column) {
+                    frequency = share(column, tf, ordinal)?;
+                }
+            } else {
+                let there = kinds.get(shape, &mut rest, &mut self.tf);
+                let there = there.map_err(|what| self.postings.broken(what))?;
+                for (column, &tf) in
+                    there.iter().zip(&self.tf).filter(|(column, _)| self.columns.has(*column))
+                {
+                    frequency += share(column, tf, ordinal)?;
+                }
+            }
+            *part = self.scale.measured(frequency * self.likeness);
+        }
+        Ok(())
     }
 
     /// Works out what postings add that are in one column.
-    fn work_out(&mut self) {
-        self.worked_out.push(UNKNOWN);
-        let shapes = (FIRST_SHAPES * self.postings.kinds().kinds() as usize).min(SHAPES - 1);
-        for shape in 0..shapes {
-            let (direct, place) = (self.table.direct[shape], self.table.places[shape]);
-            if direct.x < 0.0 {
-                continue;
-            }
+    fn work_out(&mut self, lengths: &SideBySide, factors: &[ColumnFactor]) {
+        let kinds = self.postings.kinds();
+        let more = u32::try_from(self.postings.blocks() / BLOCKS_PER_ROW).unwrap_or(MOST_ROWS);
+        let shapes = (FIRST_SHAPES * kinds.kinds() + more).min(MOST_ROWS);
+        let first = (0..shapes).map(|shape| kinds.alone(shape));
+        for alone in first.chain([None]) {
+            let column = alone.map_or(0, |(column, _)| column);
             let start = u32::try_from(self.worked_out.len()).unwrap_or(0);
-            let lengths = (place.mask as usize).min(LENGTHS - 1);
-            for length in 0..=u32::try_from(lengths).unwrap_or(0) {
-                let frequency = direct.frequency(length) * self.likeness;
-                self.worked_out.push(self.measured(frequency));
+            self.rows.push(Row { column: u32::try_from(column).unwrap_or(0), start });
+            let x = match alone {
+                Some((column, tf)) if self.columns.has(column) => factors[column].weight * tf as f32,
+                _ => 0.0,
+            };
+            for length in 0..=lengths.longest(column) {
+                // 0 ÷ 0 is nothing here.
+                let frequency = if x > 0.0 { x / self.divisors[column][usize::from(length)] } else { 0.0 };
+                let part = self.scale.measured(frequency * self.likeness);
+                self.worked_out.push(if alone.is_some() && length < LONG { part } else { UNKNOWN });
             }
-            if place.mask as usize > lengths
-                && let Some(last) = self.worked_out.last_mut()
-            {
-                // It stands for all that are longer.
-                *last = UNKNOWN;
-            }
-            self.rows[shape] = (start, u32::try_from(lengths).unwrap_or(0));
         }
     }
 
@@ -383,42 +408,34 @@ impl Stream {
         if self.reckoned.is_some() {
             return Ok(self.parts[place]);
         }
-        if self.postings.blocks() >= MANY_BLOCKS {
+        if let (Some(lengths), Some(last)) = (&self.lengths, self.rows.len().checked_sub(1)) {
             self.postings.unpack_shapes()?;
-            let part = self.look_up(self.postings.unpacked()[place], self.postings.unpacked_shapes()[place]);
+            let Row { column, start } = self.rows[last.min(self.postings.unpacked_shapes()[place] as usize)];
+            let length = u32::from(lengths.get(self.postings.unpacked()[place], column as usize));
+            let part = self.worked_out[(start + length) as usize];
             if part >= 0.0 {
                 return Ok(part);
             }
         }
         let frequency = self.frequency_at(hand, cursors, place)?;
-        Ok(self.measured(frequency))
+        Ok(self.scale.measured(frequency))
     }
 
     /// tf~ of a posting of the block that is unpacked, times its likeness.
     pub fn frequency_at(&mut self, hand: &mut Hand, cursors: &mut Cursors<'_>, place: usize) -> Step<f32> {
         self.postings.unpack_shapes()?;
-        let shape = (self.postings.unpacked_shapes()[place] as usize).min(SHAPES - 1);
-        let direct = self.table.direct[shape];
-        if direct.x >= 0.0 {
-            let Place { first, width, mask } = self.table.places[shape];
-            let length =
-                bits_at(&self.lengths, first + self.postings.unpacked()[place] as usize * width) & mask;
-            return Ok(direct.frequency(length) * self.likeness);
+        let formula = cursors.ranking.formula;
+        if let Some((column, tf)) = self.postings.kinds().alone(self.postings.unpacked_shapes()[place]) {
+            if !self.columns.has(column) {
+                return Ok(0.0);
+            }
+            let measured = Measured { lengths: self.lengths.as_deref(), divisors: &self.divisors, formula };
+            let ordinal = self.postings.unpacked()[place];
+            let share = measured.share(column, tf, ordinal, &mut cursors.lengths, hand);
+            return share.map(|share| share * self.likeness);
         }
         self.postings.stand(place);
-        let mut measure = Measure { formula: cursors.ranking.formula, lengths: &mut cursors.lengths, hand };
+        let mut measure = Measure { formula, lengths: &mut cursors.lengths, hand };
         Ok(frequency_here(&mut self.postings, self.columns, &mut measure)? * self.likeness)
-    }
-}
-
-/// The 32 bits that begin at a bit.
-#[inline]
-fn bits_at(bytes: &[u8], bit: usize) -> u32 {
-    let rest = bytes.get(bit / 8..).unwrap_or_default();
-    match rest.first_chunk() {
-        Some(whole) => {
-            u32::try_from(u64::from_le_bytes(*whole) >> (bit % 8) & 0xffff_ffff).unwrap_or(u32::MAX)
-        }
-        None => length_at(rest, bit % 8, 32),
     }
 }

@@ -47,7 +47,7 @@ impl Packed {
 
 /// The number of so many bits that begins at a bit of the first byte.
 #[inline]
-pub(crate) fn get(bytes: &[u8], bit: usize, width: u8) -> u32 {
+fn get(bytes: &[u8], bit: usize, width: u8) -> u32 {
     // Most have eight bytes behind their first.
     let whole = bytes.first_chunk().map_or_else(
         || {
@@ -62,16 +62,10 @@ pub(crate) fn get(bytes: &[u8], bit: usize, width: u8) -> u32 {
 }
 
 impl Shelf {
-    /// The lengths of all columns, if they can be had without asking.
-    pub(crate) fn all_lengths(&self) -> Option<Bytes> {
-        let range = self.section(Section::Lengths);
-        if range.is_empty() { Some(Bytes::new()) } else { self.at_hand(&range)?.ok() }
-    }
-
     /// At which bit of all lengths those of a column begin, and how many bits each takes.
-    pub(crate) fn place_of_lengths(&self, column: usize) -> (usize, usize) {
+    pub(super) fn place_of_lengths(&self, column: usize) -> (usize, u8) {
         let before = size(&self.widths()[..column], self.records());
-        (usize::try_from(before * 8).unwrap_or(usize::MAX), self.widths()[column].into())
+        (usize::try_from(before * 8).unwrap_or(usize::MAX), self.widths()[column])
     }
 }
 

@@ -2,6 +2,7 @@
 
 use super::directory::{CHUNK, Directory, Section};
 use super::remembered::Remembered;
+use super::side_by_side::Kept;
 use super::tables::Tables;
 use crate::error::{Error, Result};
 use crate::store::{PieceId, ShelfEntry, View};
@@ -22,6 +23,7 @@ pub struct Shelf {
     whole: Option<Bytes>,
     remembered: Remembered,
     tables: Tables,
+    lengths: Kept,
 }
 
 impl Shelf {
@@ -51,6 +53,7 @@ impl Shelf {
             whole,
             remembered: Remembered::default(),
             tables: Tables::default(),
+            lengths: Kept::default(),
         })
     }
 
@@ -62,6 +65,11 @@ impl Shelf {
     /// The tables of its long lists.
     pub(super) fn tables(&self) -> &Tables {
         &self.tables
+    }
+
+    /// Its lengths side by side, if they were made.
+    pub(super) fn kept_lengths(&self) -> &Kept {
+        &self.lengths
     }
 
     /// Whether all of it is at hand.

@@ -31,10 +31,10 @@ use std::sync::Arc;
 use sums::Sums;
 
 /// The most records of a window: sums for so many fit into the nearer caches.
-const MOST: u32 = 1 << 14;
+const MOST: u32 = 1 << 15;
 /// The least records of a window that is not ended by blocks, and about the postings that each term has in it.
 const LEAST: u32 = 1 << 12;
-const POSTINGS: u64 = 128;
+const POSTINGS: u64 = 512;
 /// With more terms than these, windows end too often for each to have a bound.
 const FEW_STREAMS: usize = 24;
 /// Where the blocks of all terms end nearer to each other than so many records for each term, windows end too often, too.
@@ -106,12 +106,12 @@ pub(super) fn windows<'w, 'c>(
     let terms: usize = scoring().map(|(_, term)| term.group.members.len()).sum();
     let way = way(cursors, wanted);
     let in_windows = !matches!(way, Way::Bounds);
-    let mut common = Common::new(cursors);
+    let common = Common::new(cursors);
     let mut streams = Vec::with_capacity(terms);
     for (word, term) in scoring() {
         let members = &term.group.members;
         let in_frequencies = in_windows && members.len() > 1;
-        let stream = |member| Stream::new(cursors, &mut common, word, member, in_frequencies);
+        let stream = |member| Stream::new(cursors, &common, word, member, in_frequencies);
         streams.extend(members.iter().map(stream));
     }
     let words_decide = cursors.words_decide(root);
@@ -322,15 +322,21 @@ impl Windows<'_, '_> {
     fn score(&mut self, hand: &mut Hand, ordinal: u32) -> Step<Sum> {
         let (mut score, mut frequency) = (0.0, 0.0);
         for place in 0..self.streams.len() {
+            let word = self.streams[place].word;
+            let is_last = self.streams.get(place + 1).is_none_or(|next| next.word != word);
+            let is_first = place == 0 || self.streams[place - 1].word != word;
             let stream = &mut self.streams[place];
             if !stream.is_past() {
                 stream.unpack(stream.block)?;
                 if let Ok(place) = stream.postings.unpacked().binary_search(&ordinal) {
+                    if is_first && is_last && !stream.is_in_frequencies() {
+                        score += if_at_hand(stream.part_at(hand, self.cursors, place))?.unwrap_or(0.0);
+                        continue;
+                    }
                     frequency += if_at_hand(stream.frequency_at(hand, self.cursors, place))?.unwrap_or(0.0);
                 }
             }
-            let word = self.streams[place].word;
-            if self.streams.get(place + 1).is_none_or(|next| next.word != word) {
+            if is_last {
                 score += self.streams[place].part(std::mem::take(&mut frequency));
             }
         }
@@ -363,9 +369,8 @@ impl Windows<'_, '_> {
         let places = stream.places(window);
         self.scored += places.len() as u64;
         let ordinals = &stream.postings.unpacked()[places.clone()];
-        for (ordinal, part) in ordinals.iter().zip(&stream.parts()[places]) {
-            sums.add((ordinal - window.start) as usize, *part);
-        }
+        let place = |ordinal: &u32| (ordinal - window.start) as usize;
+        sums.add_each(ordinals.iter().map(place).zip(stream.parts()[places].iter().copied()));
         Ok(())
     }
 }

@@ -31,6 +31,22 @@ impl Sums {
         self.there[place / LINE / 64] |= 1 << (place / LINE % 64);
     }
 
+    /// Adds parts to sums; their places ascend.
+    pub fn add_each(&mut self, parts: impl Iterator<Item = (usize, f32)>) {
+        // Lines are noted in a register, as far as they lie in one word: one note would wait for the other.
+        let (mut word, mut lines) = (0, 0);
+        for (place, part) in parts {
+            self.sums[place] += part;
+            let line = place / LINE;
+            if line / 64 != word {
+                self.there[word] |= lines;
+                (word, lines) = (line / 64, 0);
+            }
+            lines |= 1 << (line % 64);
+        }
+        self.there[word] |= lines;
+    }
+
     /// Adds what `part` makes of the sums of another window of the same size, which is empty then.
     pub fn add_all(&mut self, other: &mut Self, part: impl Fn(f32) -> f32) {
         for (word, lines) in other.there.iter_mut().enumerate() {
