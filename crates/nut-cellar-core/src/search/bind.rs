@@ -488,7 +488,7 @@ impl Binder<'_> {
         let longest = typed.map(|alternative| alternative.terms.len()).max().unwrap_or(0);
         let words = (0..longest).map(|place| self.word_at(&alternatives[..scoring], place)).collect();
         self.known_leaves.insert(key, self.plan.leaves.len());
-        self.plan.leaves.push(Leaf { query, alternatives, words, times });
+        self.plan.leaves.push(Leaf { query, alternatives, words, times, loose: false });
         Part::of(Node::Leaf(self.plan.leaves.len() - 1))
     }
 

@@ -510,7 +510,7 @@ fn rows(
         }
         // The rarest leads.
         terms.sort_by_key(|term| term.group.cost());
-        rows.push(Row::new(terms, alternative.columns, alternative.window));
+        rows.push(Row::new(terms, alternative.columns, alternative.window, plan.leaves[leaf].loose));
     }
     hand.complete()?;
     Ok(Rows::new(rows, records))

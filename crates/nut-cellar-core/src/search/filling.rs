@@ -82,14 +82,7 @@ impl Cursors<'_> {
                 }
             }
             LeafCursor::Rows(rows) => {
-                rows.fill_known(window.start, bits);
-                let mut at = rows.seek_ways(window.start)?;
-                while at < window.end {
-                    if if_at_hand(rows.has(&self.standing.shelf, hand, at))?.unwrap_or(false) {
-                        bits.set((at - window.start) as usize);
-                    }
-                    at = rows.seek_ways(at + 1)?;
-                }
+                if_at_hand(rows.fill(&self.standing.shelf, hand, window, bits))?;
             }
         }
         Ok(())

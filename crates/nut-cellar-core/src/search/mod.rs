@@ -7,8 +7,8 @@
 //! | --- | --- |
 //! | `find`, `attempts` | what is asked and answered; what is done when too little is found |
 //! | `plan`, `bind` | what a query means for a schema |
-//! | `families`, `prepare` | the terms of each word, from the dictionaries |
-//! | `group`, `rows`, `value_test`, `bits`, `cursors` | what is open of a shelf: words, phrases, values |
+//! | `families`, `prepare`, `thrift` | the terms of each word, from the dictionaries, and what they cost |
+//! | `group`, `rows`, `together`, `value_test`, `bits`, `cursors` | what is open of a shelf: words, phrases, values |
 //! | `walk`, `windows`, `one_shelf`, `top` | the ways through a shelf, and which is taken |
 //! | `steps` | one search from beginning to end |
 
@@ -30,7 +30,9 @@ mod reading;
 mod rows;
 mod steps;
 mod stream;
+mod thrift;
 mod tightness;
+mod together;
 mod top;
 mod typed;
 mod united;

@@ -75,6 +75,11 @@ impl Cursors<'_> {
             .then_some((words, rest))
     }
 
+    /// Whether phrases of common words are looked for, which are better found in many records at once.
+    pub fn has_dense_rows(&self) -> bool {
+        self.leaves.iter().any(|leaf| matches!(leaf, LeafCursor::Rows(rows) if rows.is_dense()))
+    }
+
     /// The words that every record has which matches a leaf, if it is known that all of its words are.
     fn words_of(&self, leaf: usize) -> Option<Vec<usize>> {
         let of = &self.plan.leaves[leaf];
@@ -125,7 +130,8 @@ impl Cursors<'_> {
             Node::Test(_) | Node::Not(_) => false,
             Node::Leaf(leaf) => {
                 let others = matches!(&self.leaves[*leaf], LeafCursor::Rows(rows) if rows.has_records());
-                !others && self.plan.scores_always(&self.plan.leaves[*leaf])
+                let leaf = &self.plan.leaves[*leaf];
+                !others && leaf.times > 0 && self.plan.scores_always(leaf)
             }
             Node::All(parts) => parts.iter().any(|part| self.words_tell_all(part)),
             Node::Any(parts) => parts.iter().all(|part| self.words_tell_all(part)),

@@ -223,12 +223,15 @@ fn part<'a>(
             _ => Wanted::Best,
         };
         let is_many = plan.leaves.len() + plan.tests.len() > MANY_ASKED;
-        let mut filler = if is_many { Some(open(hand)?) } else { None };
+        let is_dense = way.wanted == u64::MAX
+            && find.wanted_executor() == Executor::Cheapest
+            && cursors.has_dense_rows();
+        let mut filler = if is_many || is_dense { Some(open(hand)?) } else { None };
         // Where all that match are counted anyway, that is found out first.
         let mut matching = None;
         let tells_all = || cursors.required(root).is_some() || cursors.is_implied_by_words(root);
         if let Some(mut filler) =
-            filler.take_if(|_| way.wanted == u64::MAX && known.is_none() && !tells_all())
+            filler.take_if(|_| way.wanted == u64::MAX && known.is_none() && (is_dense || !tells_all()))
         {
             let bits = all_matching(hand, &mut filler, root, find, &run)?;
             counted = Some(bits.count());

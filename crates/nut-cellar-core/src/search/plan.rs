@@ -122,8 +122,10 @@ pub(crate) struct Leaf {
     pub alternatives: Vec<Alternative>,
     /// The words that it scores by, repeated as typed.
     pub words: Vec<usize>,
-    /// How often it was typed where it is wanted.
+    /// How often it was typed where it is wanted; 0 if it does not score.
     pub times: u32,
+    /// Whether its terms need not stand next to each other, or near.
+    pub loose: bool,
 }
 
 /// One way to match a leaf: these terms next to each other, or in a window, in one of these columns.

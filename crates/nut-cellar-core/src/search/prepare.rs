@@ -5,11 +5,15 @@ use super::cursors::Ranking;
 use super::families::{Family, Part, gather, parts};
 use super::find::{Find, Order};
 use super::plan::Plan;
+use super::thrift::economise;
 use crate::catalog::Snapshot;
 use crate::error::{Error, ErrorKind, Result};
 use crate::query::Query;
 use crate::rank::{ColumnFactor, Formula, average_length, idf};
 use crate::shelf::{Hand, Step, if_at_hand};
+
+/// Queries of so many words are not too costly, whatever these are.
+const FEW_WORDS: usize = 3;
 
 /// A search that is bound to a snapshot.
 #[derive(Debug)]
@@ -73,7 +77,8 @@ impl Prepared {
         }
         let (families, visited) = gather(snapshot, &self.plan, &self.find, hand)?;
         let parts: Vec<_> = self.plan.words.iter().map(|word| parts(word, &families)).collect();
-        let scores = *self.find.wanted_order() != Order::Key;
+        // What a query of a few words costs need not be told.
+        let scores = *self.find.wanted_order() != Order::Key || self.plan.words.len() > FEW_WORDS;
         let mut counts = Vec::with_capacity(parts.len());
         for parts in &parts {
             let mut of_word = vec![0; parts.len()];
@@ -88,6 +93,7 @@ impl Prepared {
             counts.push(of_word);
         }
         hand.complete()?;
+        economise(&mut self.plan, &counts, snapshot.records());
         let most = |counts: &Vec<u64>| counts.iter().max().copied().unwrap_or(0);
         let idf = counts.iter().map(|counts| idf(snapshot.records(), most(counts))).collect();
         self.known = Some(Known { families, parts, counts, idf, visited });

@@ -2,11 +2,16 @@
 //! other or in a window. Positions are read last, of records that have all the terms in one column.
 
 use super::group::{Group, Member};
+use super::together::Together;
 use crate::bits::Bits;
 use crate::error::Result;
 use crate::schema::ColumnSet;
 use crate::shelf::{END, Hand, Positions, Shelf, Step, TermEntry, if_at_hand};
+use std::ops::Range;
 use std::sync::Arc;
+
+/// Terms of fewer records are not worth looking through windows.
+const MANY: u64 = 1 << 13;
 
 /// A term of a run: its likenesses, and where their positions are.
 #[derive(Debug)]
@@ -22,13 +27,15 @@ pub(super) struct Term {
 /// One way to match.
 #[derive(Debug)]
 pub(super) struct Row {
-    terms: Vec<Term>,
-    columns: ColumnSet,
-    window: Option<u32>,
-    /// Whether it is one term, once, so that it does not matter where that stands.
-    alone: bool,
+    pub(super) terms: Vec<Term>,
+    pub(super) columns: ColumnSet,
+    pub(super) window: Option<u32>,
+    /// Whether it does not matter where in its columns the terms stand: it is one term, once, or is not looked at so closely.
+    pub(super) anywhere: bool,
     /// Where terms stand in the record that is looked at; reused.
     scratch: Scratch,
+    /// What is known of many records at once.
+    pub(super) together: Together,
 }
 
 #[derive(Debug, Default)]
@@ -64,6 +71,11 @@ impl Rows {
         self.records.is_some()
     }
 
+    /// Whether windows of records are better looked through together, and have enough of them.
+    pub fn is_dense(&self) -> bool {
+        self.ways.iter().any(|row| row.is_dense() && row.cost() >= MANY)
+    }
+
     /// About how many records have all terms of a row.
     pub fn cost(&self) -> u64 {
         let records = self.records.as_ref().map_or(0, |records| records.count());
@@ -78,7 +90,7 @@ impl Rows {
     }
 
     /// The first record from one on that has all terms of a row.
-    pub fn seek_ways(&mut self, ordinal: u32) -> Result<u32> {
+    fn seek_ways(&mut self, ordinal: u32) -> Result<u32> {
         let mut least = END;
         for row in &mut self.ways {
             least = least.min(row.seek(ordinal)?);
@@ -86,11 +98,32 @@ impl Rows {
         Ok(least)
     }
 
-    /// Adds the records of a window, which begins at one, that match anyway.
-    pub fn fill_known(&self, start: u32, bits: &mut Bits) {
+    /// Adds the records of a window that match; windows ascend.
+    pub fn fill(
+        &mut self,
+        shelf: &Arc<Shelf>,
+        hand: &mut Hand,
+        window: &Range<u32>,
+        bits: &mut Bits,
+    ) -> Step<()> {
         if let Some(records) = &self.records {
-            bits.add_part(records, start as usize);
+            bits.add_part(records, window.start as usize);
         }
+        for row in &mut self.ways {
+            if row.is_dense() {
+                // Going on where something is missing, so that all that is missing is noted at once.
+                if_at_hand(row.fill_together(shelf, hand, window, bits))?;
+                continue;
+            }
+            let mut at = row.seek(window.start)?;
+            while at < window.end {
+                if if_at_hand(row.has(shelf, hand, at))?.unwrap_or(false) {
+                    bits.set((at - window.start) as usize);
+                }
+                at = row.seek(at + 1)?;
+            }
+        }
+        Ok(())
     }
 
     /// Whether a record matches.
@@ -111,13 +144,13 @@ impl Rows {
 
 impl Row {
     /// Terms that have to stand in the same of these columns: each in its distance from the first, or all in a window of so many
-    /// positions.
-    pub fn new(terms: Vec<Term>, columns: ColumnSet, window: Option<u32>) -> Self {
-        let alone = matches!(&terms[..], [only] if only.offsets.len() == 1);
-        Self { terms, columns, window, alone, scratch: Scratch::default() }
+    /// positions. If it is `loose`, they may stand anywhere in these columns.
+    pub fn new(terms: Vec<Term>, columns: ColumnSet, window: Option<u32>, loose: bool) -> Self {
+        let anywhere = loose || matches!(&terms[..], [only] if only.offsets.len() == 1);
+        Self { terms, columns, window, anywhere, scratch: Scratch::default(), together: Together::default() }
     }
 
-    fn cost(&self) -> u64 {
+    pub(super) fn cost(&self) -> u64 {
         self.terms.iter().map(|term| term.group.cost()).min().unwrap_or(0)
     }
 
@@ -139,18 +172,26 @@ impl Row {
     }
 
     fn has(&mut self, shelf: &Arc<Shelf>, hand: &mut Hand, ordinal: u32) -> Step<bool> {
+        if !self.anywhere
+            && let Some(has) = self.has_together(shelf, hand, ordinal)?
+        {
+            return Ok(has);
+        }
         let mut columns = self.columns;
         for term in &mut self.terms {
             if term.group.seek(ordinal)? != ordinal {
                 return Ok(false);
             }
-            columns = columns.both(term.columns_at(ordinal)?);
-            if columns.is_empty() {
+            let here = columns.both(term.columns_at(ordinal)?);
+            if here.is_empty() {
                 return Ok(false);
+            }
+            if !self.anywhere {
+                columns = here;
             }
         }
         match self.window {
-            _ if self.alone => Ok(true),
+            _ if self.anywhere => Ok(true),
             Some(window) => self.in_window(shelf, hand, columns, window),
             None => self.in_a_row(shelf, hand, columns),
         }

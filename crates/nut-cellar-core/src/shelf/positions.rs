@@ -148,14 +148,27 @@ impl Positions {
         wanted: ColumnSet,
         out: &mut Vec<(usize, u32)>,
     ) -> Result<(), Error> {
-        let mut start = postings.first_occurrence();
-        for (column, frequency) in postings.frequencies() {
+        let take = |column, position| out.push((column, position));
+        self.of_posting(postings.first_occurrence(), postings.frequencies(), wanted, take)
+    }
+
+    /// Gives `take` the positions of a posting, in the columns of `wanted`: each with its column, ascending. The term occurs so
+    /// often in these columns, and `first` is the first occurrence.
+    pub fn of_posting(
+        &mut self,
+        first: u64,
+        frequencies: impl Iterator<Item = (usize, u32)>,
+        wanted: ColumnSet,
+        mut take: impl FnMut(usize, u32),
+    ) -> Result<(), Error> {
+        let mut start = first;
+        for (column, frequency) in frequencies {
             let end = start.saturating_add(u64::from(frequency));
             if wanted.has(column) {
                 let mut position = Some(0_u32);
                 let read = self.numbers(start..end, |number| {
                     position = position.and_then(|position| position.checked_add(number));
-                    out.push((column, position.unwrap_or(u32::MAX)));
+                    take(column, position.unwrap_or(u32::MAX));
                 });
                 read.and(position.map(|_| ()).ok_or(Broken("a position")))
                     .map_err(|what| self.shelf.broken(Section::Positions, what))?;

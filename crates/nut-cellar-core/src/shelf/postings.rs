@@ -55,8 +55,23 @@ pub(crate) struct Postings {
     tf: Vec<u32>,
     first_occurrence: u64,
     next_occurrence: u64,
+    /// For each posting of a block how many occurrences of the block come before; reused.
+    firsts: Vec<u64>,
     /// How many blocks were unpacked so far.
     unpacked: u64,
+}
+
+/// In which columns of a record a term is, and how often.
+pub(crate) struct Frequencies<'a> {
+    columns: ColumnSet,
+    tf: &'a [u32],
+}
+
+impl Frequencies<'_> {
+    /// Each column with how often.
+    pub fn iter(&self) -> impl Iterator<Item = (usize, u32)> {
+        self.columns.iter().zip(self.tf.iter().copied())
+    }
 }
 
 impl Postings {
@@ -113,6 +128,40 @@ impl Postings {
             };
             if !there.both(columns).is_empty() {
                 take(self.ordinals[place]);
+            }
+        }
+        Ok(())
+    }
+
+    /// Gives `take` those postings of the block that stand at these places, which ascend: each with its record, its columns, how
+    /// often the term is in these, and which of its occurrences is the first. It stands where it stood.
+    pub fn each_read(
+        &mut self,
+        places: &[usize],
+        mut take: impl FnMut(u32, Frequencies<'_>, u64) -> Result<(), Error>,
+    ) -> Result<(), Error> {
+        const ONCE: [u32; 64] = [1; 64];
+        self.unpack_shapes()?;
+        let (at, occurrences) = self.begun;
+        let (kinds, shelf) = (self.kinds, &self.shelf);
+        let broken = |what| shelf.broken(Section::Postings, what);
+        kinds.add_up(&self.shapes, &self.bytes[at..], &mut self.firsts).map_err(broken)?;
+        let (mut rest, mut tf, mut read) = (Reader::new(&self.bytes[at..]), Vec::new(), 0);
+        for &place in places {
+            let (ordinal, shape) = (self.ordinals[place], self.shapes[place]);
+            let first = occurrences.saturating_add(self.firsts[place]);
+            if let Some((column, tf)) = kinds.alone(shape) {
+                take(ordinal, Frequencies { columns: ColumnSet(1 << column), tf: &[tf] }, first)?;
+            } else if let Some(columns) = kinds.once_in_each(shape) {
+                let tf = &ONCE[..columns.0.count_ones() as usize];
+                take(ordinal, Frequencies { columns, tf }, first)?;
+            } else {
+                for before in self.shapes[read..place].iter().filter(|shape| kinds.has_rest(**shape)) {
+                    kinds.get(*before, &mut rest, &mut tf).map_err(broken)?;
+                }
+                read = place + 1;
+                let columns = kinds.get(shape, &mut rest, &mut tf).map_err(broken)?;
+                take(ordinal, Frequencies { columns, tf: &tf }, first)?;
             }
         }
         Ok(())
@@ -490,6 +539,7 @@ impl Shelf {
             tf: Vec::new(),
             first_occurrence: 0,
             next_occurrence: 0,
+            firsts: Vec::new(),
             unpacked: 0,
         })
     }

@@ -15,6 +15,7 @@ mod all;
 mod any;
 mod block;
 mod every;
+mod given;
 mod split;
 mod sums;
 
@@ -43,6 +44,10 @@ const NEAR: usize = 128;
 const MANY_COUNTED: usize = 64;
 /// Asking a record for a leaf costs about as much as filling in so many postings.
 const ASKED: u64 = 8;
+/// Scoring a record that is known to match costs about as much as so many postings, and one more for each term; or so many, if it has
+/// to be asked what it matches.
+const GIVEN: u64 = 16;
+const GIVEN_LEAF: u64 = 4;
 /// So many blocks with the greatest bounds are looked at first, of lists of twice as many.
 const FIRST: usize = 8;
 /// Between two questions whether to stop so many windows are looked at.
@@ -115,6 +120,9 @@ pub(super) fn windows<'w, 'c>(
         streams.extend(members.iter().map(stream));
     }
     let words_decide = cursors.words_decide(root);
+    let postings: u64 = streams.iter().map(|stream: &Stream| u64::from(stream.postings.records())).sum();
+    let each = GIVEN + streams.len() as u64 * if words_decide { 1 } else { GIVEN_LEAF };
+    let given = matching.clone().filter(|matching| matching.count().saturating_mul(each) < postings);
     let (sieve, root) = if matching.is_some() { (matching, None) } else { cursors.sift(root) };
     let required = match (wanted, &root) {
         (Wanted::All(_), Some(root)) => cursors.required(root),
@@ -139,6 +147,7 @@ pub(super) fn windows<'w, 'c>(
     };
     let mut counted = None;
     match wanted {
+        Wanted::All(_) if let Some(given) = given => search.by_given(hand, find, &run, &given)?,
         Wanted::All(count) if required.len() > 1 => {
             counted = Some(search.by_all(hand, find, &run, &required, count)?);
         }
