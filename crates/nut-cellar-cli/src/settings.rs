@@ -42,6 +42,9 @@ pub fn find(settings: &Settings, schema: &Schema) -> Result<Find> {
     if let Some(terms) = settings.most_terms {
         find = find.most_terms(terms);
     }
+    if let Some(postings) = settings.most_postings {
+        find = find.most_postings(postings);
+    }
     if let Some(columns) = &settings.columns {
         find = find.columns(columns);
     }

@@ -24,6 +24,11 @@ impl Bits {
         self.words[number / 64] |= 1 << (number % 64);
     }
 
+    /// Puts a number in, if it is wanted; without a branch on that.
+    pub fn put(&mut self, number: usize, is_wanted: bool) {
+        self.words[number / 64] |= u64::from(is_wanted) << (number % 64);
+    }
+
     /// Whether a number is in it, of any size.
     pub fn has(&self, number: usize) -> bool {
         self.words.get(number / 64).is_some_and(|word| word >> (number % 64) & 1 == 1)

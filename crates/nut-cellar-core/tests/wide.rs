@@ -308,6 +308,76 @@ fn removed_records_are_neither_found_nor_counted() {
     }
 }
 
+/// Of a query that would go through too much the commonest words do not score, and still decide what matches.
+#[test]
+fn the_commonest_words_of_a_costly_query_do_not_score() {
+    let wide = Wide::build(8_000, false);
+    let any = Find::new().words(Words::Any);
+    let count = |word: &str| wide.count(|words, _| words.contains(word));
+    let of_common = wide.count(|words, _| COMMON.iter().any(|word| words.contains(word)));
+    let mut by_count = COMMON;
+    by_count.sort_by_key(|word| count(word));
+    for kept in [1, 3, 7, 11] {
+        let most = by_count[..kept].iter().map(|word| count(word)).sum::<u64>();
+        let rarest = COMMON.iter().copied().filter(|word| by_count[..kept].contains(word));
+        let expected = wide.found(&Query::read(&rarest.collect::<Vec<_>>().join(" ")).query, &any);
+        for way in [Executor::Cheapest, Executor::Walk, Executor::Windows, Executor::Exhaustive] {
+            let find = any.clone().executor(way).most_postings(most);
+            let (mut hits, total) = wide.found(&Query::read(&COMMON.join(" ")).query, &find);
+            // The others score nothing.
+            let others = hits.split_off(expected.0.len());
+            assert_eq!((&hits, total, expected.0.len() + others.len()), (&expected.0, of_common, 10));
+            assert!(others.iter().all(|(_, score)| *score == 0), "{kept} {way:?}");
+        }
+    }
+    // Where all are needed, the rarest tells what has to be looked at, and all score.
+    let all = Find::new();
+    let oak = "oak elm pear quince";
+    let few = wide.found(&Query::read(oak).query, &all);
+    assert_eq!(wide.found(&Query::read(oak).query, &all.most_postings(4 * count("elm"))), few);
+}
+
+/// Of a query that would go through too much the cheapest phrases are looked for as such.
+#[test]
+fn the_words_of_costly_phrases_may_stand_anywhere() {
+    let wide = Wide::build(8_000, false);
+    let query =
+        Query::read("\"ash elm\" OR \"pear quince\" OR \"oak fir\" within 3 OR title:\"oak s1\"").query;
+    let both = |words: &[&str; 2], texts: &[String; 2]| {
+        words.iter().all(|word| texts.iter().any(|text| text.split(' ').any(|known| known == *word)))
+    };
+    let in_title = |texts: &[String; 2]| {
+        let words: BTreeSet<_> = texts[0].split(' ').collect();
+        words.contains("s1") && words.contains("oak")
+    };
+    let next = |text: &String, a: &str, b: &str| {
+        let words: Vec<_> = text.split(' ').collect();
+        words.windows(2).any(|pair| pair == [a, b])
+    };
+    // Only the cheapest, which is the one with the rarest word, is left as it is.
+    let matches = |texts: &&[String; 2]| {
+        next(&texts[0], "oak", "s1")
+            || both(&["ash", "elm"], texts)
+            || both(&["pear", "quince"], texts)
+            || both(&["oak", "fir"], texts)
+    };
+    let expected = wide.texts.iter().filter(matches).count() as u64;
+    let in_any_order = wide.texts.iter().filter(|texts| in_title(texts) && !matches(texts)).count();
+    assert!(in_any_order > 0, "it matters that it stays as it is");
+    let mut bits = Vec::new();
+    for way in [Executor::Cheapest, Executor::Walk, Executor::Windows, Executor::Exhaustive] {
+        let find = Find::new().executor(way).most_postings(0);
+        let (hits, total) = wide.found(&query, &find);
+        assert_eq!(total, expected, "{way:?}");
+        bits.push(hits);
+    }
+    bits.dedup();
+    assert_eq!(bits.len(), 1);
+    let mut search = Search::new(wide.snapshot(), &query, &Find::new().most_postings(0)).unwrap();
+    let notes = search::run(&wide.place.view(), &mut search).unwrap().notes.join(" ");
+    assert!(notes.contains("Of 3 phrases") && notes.contains("7 of the words are so common"), "{notes}");
+}
+
 /// Of a pattern that stands for too many terms those are looked at that come first, whatever columns it is looked for in.
 #[test]
 fn patterns_look_at_as_many_terms_as_they_may() {

@@ -2,6 +2,9 @@
 
 use super::find::{Find, Spellings, Words};
 
+/// Of more words than these one is asked for at once: each attempt goes through the lists of all of them.
+const MANY: usize = 64;
+
 /// A looser search, and what is said of it.
 #[derive(Debug)]
 pub(super) struct Attempt {
@@ -22,7 +25,8 @@ pub(super) fn attempts(find: &Find, words: usize) -> Vec<Attempt> {
     }
     if find.relaxed() > 0 && find.wanted_words() == Words::All {
         let mut last = words;
-        for fewer in [words.saturating_sub(1), words.div_ceil(2), 1] {
+        let first = if words > MANY { words } else { 0 };
+        for fewer in [words.saturating_sub(1).max(first), words.div_ceil(2).max(first), 1] {
             if fewer > 0 && fewer < last {
                 last = fewer;
                 looser = looser.words(Words::AtLeast(fewer));
@@ -50,6 +54,8 @@ mod tests {
         assert_eq!(words(&relaxed, 6), at_least(&[5, 3, 1]));
         assert_eq!(words(&relaxed, 3), at_least(&[2, 1]));
         assert_eq!(words(&relaxed, 2), at_least(&[1]));
+        assert_eq!(words(&relaxed, 64), at_least(&[63, 32, 1]));
+        assert_eq!(words(&relaxed, 65), at_least(&[1]));
         assert!(words(&relaxed, 1).is_empty());
         assert!(words(&relaxed.words(Words::Any), 6).is_empty());
         assert!(words(&Find::new(), 6).is_empty());

@@ -286,8 +286,10 @@ impl<'a> Cursors<'a> {
                 for part in parts {
                     nexts.push(self.from(hand, part, ordinal)?);
                 }
-                nexts.sort_unstable();
-                nexts.get(count.saturating_sub(1)).copied().unwrap_or(END)
+                match count.saturating_sub(1) {
+                    last if last < nexts.len() => *nexts.select_nth_unstable(last).1,
+                    _ => END,
+                }
             }
         })
     }

@@ -78,7 +78,8 @@ impl Cursors<'_> {
                 let group = &mut self.words[*word].group;
                 let limited = group.is_limited();
                 for member in &mut group.members {
-                    member.fill(window, limited, |ordinal| bits.set((ordinal - window.start) as usize))?;
+                    let put = |ordinal, has| bits.put((ordinal - window.start) as usize, has);
+                    member.fill(window, limited, put)?;
                 }
             }
             LeafCursor::Rows(rows) => {
@@ -86,6 +87,15 @@ impl Cursors<'_> {
             }
         }
         Ok(())
+    }
+
+    /// The only term of a node that every record matches which has it.
+    fn only_member(&mut self, node: &Node) -> Option<&mut Member> {
+        let Node::Leaf(leaf) = node else { return None };
+        let LeafCursor::Word(word) = self.leaves[*leaf] else { return None };
+        let group = &mut self.words[word].group;
+        let is_plain = self.places[*leaf] == 1 && !group.is_limited() && group.members.len() == 1;
+        group.members.first_mut().filter(|_| is_plain)
     }
 
     /// Adds the records of a window that match a node; windows ascend.
@@ -126,16 +136,19 @@ impl Cursors<'_> {
                 }
             }
             Node::AtLeast(count, parts) => {
-                let (mut counts, mut inner) = (vec![0_usize; size], Bits::new(size));
+                let (mut counts, mut inner) = (vec![0_u16; size], Bits::new(size));
                 for part in parts {
+                    if let Some(member) = self.only_member(part) {
+                        let count = |ordinal, _| counts[(ordinal - window.start) as usize] += 1;
+                        member.fill(window, false, count)?;
+                        continue;
+                    }
                     inner.reset(size);
                     self.fill(hand, part, window, &mut inner)?;
-                    for number in inner.iter() {
-                        counts[number] += 1;
-                        if counts[number] == *count {
-                            bits.set(number);
-                        }
-                    }
+                    inner.iter().for_each(|number| counts[number] += 1);
+                }
+                for (number, has) in counts.into_iter().enumerate() {
+                    bits.put(number, usize::from(has) >= *count);
                 }
             }
         }
@@ -144,8 +157,13 @@ impl Cursors<'_> {
 }
 
 impl Member {
-    /// Gives `take` the records of a window that the member counts in.
-    pub fn fill(&mut self, window: &Range<u32>, limited: bool, mut take: impl FnMut(u32)) -> Result<()> {
+    /// Gives `take` the records of a window that have the term, each with whether it counts there.
+    pub fn fill(
+        &mut self,
+        window: &Range<u32>,
+        limited: bool,
+        mut take: impl FnMut(u32, bool),
+    ) -> Result<()> {
         self.seek(window.start)?;
         while self.here < window.end {
             let (here, columns) = (self.here, self.columns);
@@ -156,7 +174,7 @@ impl Member {
             if limited {
                 self.postings.each_in(start..end, columns, &mut take)?;
             } else {
-                ordinals[start..end].iter().for_each(|ordinal| take(*ordinal));
+                ordinals[start..end].iter().for_each(|ordinal| take(*ordinal, true));
             }
             self.seek(next)?;
         }

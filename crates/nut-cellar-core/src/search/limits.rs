@@ -25,33 +25,32 @@ pub(super) struct Beyond {
 impl Beyond {
     /// What is said of it.
     pub fn notes(&self) -> impl Iterator<Item = String> {
-        let Self { leaves, walks, rows, values } = self;
+        let Self { leaves, walks, rows, values } = *self;
+        let of_leaves =
+            || format!("The query has more than {MOST_LEAVES} different words; {leaves} were left out.");
+        let of_walks = || {
+            format!(
+                "Of patterns and near spellings a query may have {MOST_WALKS}, and {MOST_WIDE_WALKS} like `*a*`; {walks} more \
+                 were left out."
+            )
+        };
+        let of_rows = || {
+            format!(
+                "Of phrases, windows and compound words a query may have {MOST_ROWS}; of {rows} more the words were looked for \
+                 wherever they stand."
+            )
+        };
+        let of_values = || {
+            format!(
+                "A query may ask for {MOST_VALUES} different values; {values} more were left out. A filter has no such limit."
+            )
+        };
         let said = [
-            (
-                *leaves,
-                format!("The query has more than {MOST_LEAVES} different words; {leaves} were left out."),
-            ),
-            (
-                *walks,
-                format!(
-                    "Of patterns and near spellings a query may have {MOST_WALKS}, and {MOST_WIDE_WALKS} like `*a*`; {walks} \
-                     more were left out."
-                ),
-            ),
-            (
-                *rows,
-                format!(
-                    "Of phrases, windows and compound words a query may have {MOST_ROWS}; of {rows} more the words were looked for \
-                     wherever they stand."
-                ),
-            ),
-            (
-                *values,
-                format!(
-                    "A query may ask for {MOST_VALUES} different values; {values} more were left out. A filter has no such limit."
-                ),
-            ),
+            (leaves > 0).then(of_leaves),
+            (walks > 0).then(of_walks),
+            (rows > 0).then(of_rows),
+            (values > 0).then(of_values),
         ];
-        said.into_iter().filter(|(count, _)| *count > 0).map(|(_, note)| note)
+        said.into_iter().flatten()
     }
 }

@@ -72,9 +72,8 @@ const WALK: u64 = 24;
 const WALK_FILLED: u64 = 6;
 
 /// Of queries with more leaves and tests than these it may be better to find out window by window which records match: if asking each
-/// record for each of them, of which so many cost about as much as a posting in a window, comes to more.
+/// record for each of them, which costs about as much as a posting in a window, comes to more.
 const MANY_ASKED: usize = 8;
-const ASKED: u64 = 2;
 
 /// How a shelf is gone through.
 #[derive(Clone, Copy)]
@@ -124,7 +123,7 @@ pub(super) fn search(
         _ => None,
     };
     let parts = plan.leaves.len() + plan.tests.len();
-    let asked_for = estimated.saturating_mul(parts as u64) / ASKED;
+    let asked_for = estimated.saturating_mul(parts as u64);
     let filled = parts > MANY_ASKED && asked_for > all.saturating_add(standing.shelf.records().into());
     let can_window = by_score && !cursors.words.is_empty() && asked.k > 0;
     let meets = cursors.required(&root).is_some();

@@ -12,9 +12,6 @@ use crate::query::Query;
 use crate::rank::{ColumnFactor, Formula, average_length, idf};
 use crate::shelf::{Hand, Step, if_at_hand};
 
-/// Queries of so many words are not too costly, whatever these are.
-const FEW_WORDS: usize = 3;
-
 /// A search that is bound to a snapshot.
 #[derive(Debug)]
 pub(super) struct Prepared {
@@ -77,12 +74,12 @@ impl Prepared {
         }
         let (families, visited) = gather(snapshot, &self.plan, &self.find, hand)?;
         let parts: Vec<_> = self.plan.words.iter().map(|word| parts(word, &families)).collect();
-        // What a query of a few words costs need not be told.
-        let scores = *self.find.wanted_order() != Order::Key || self.plan.words.len() > FEW_WORDS;
+        let most = self.find.most_postings_of(self.plan.words.len(), snapshot.records());
+        let counted = *self.find.wanted_order() != Order::Key || most.is_some();
         let mut counts = Vec::with_capacity(parts.len());
         for parts in &parts {
             let mut of_word = vec![0; parts.len()];
-            for (count, part) in of_word.iter_mut().zip(parts).filter(|_| scores) {
+            for (count, part) in of_word.iter_mut().zip(parts).filter(|_| counted) {
                 let alike = &families[part.lookup].terms[part.slot];
                 for (entry, standing) in alike.entries.iter().zip(snapshot.standing()) {
                     if let Some(entry) = entry {
@@ -93,7 +90,9 @@ impl Prepared {
             counts.push(of_word);
         }
         hand.complete()?;
-        economise(&mut self.plan, &counts, snapshot.records());
+        if let Some(most) = most {
+            economise(&mut self.plan, &counts, snapshot.records(), most);
+        }
         let most = |counts: &Vec<u64>| counts.iter().max().copied().unwrap_or(0);
         let idf = counts.iter().map(|counts| idf(snapshot.records(), most(counts))).collect();
         self.known = Some(Known { families, parts, counts, idf, visited });

@@ -1,19 +1,17 @@
 //! What a query costs, told by how many records have its words. Past a measure that grows with the snapshot, phrases are looked for
 //! in a simpler way, and the commonest words do not score: so a query that anybody may type takes a bounded time.
 //!
-//! What always holds: it is told by live records, so it does not depend on the shelves; and a query of a few words is not cut.
+//! What always holds: it is told by live records, so it does not depend on the shelves.
 
-use super::plan::{Leaf, Node, Plan};
+use super::nodes;
+use super::plan::{Alternative, Leaf, Node, Plan};
 
-/// A query may go through as many postings as so many words that every record has, and through so many anyway.
-const PASSES: u64 = 3;
-const ANYWAY: u64 = 3 << 20;
 /// A record that has all words of a phrase takes about as long as so many postings.
 const OF_PHRASE: u64 = 10;
 
-/// Makes a plan cheaper if it costs too much: for each word of it `counts` has how many of so many live records have its terms.
-pub(super) fn economise(plan: &mut Plan, counts: &[Vec<u64>], records: u64) {
-    let most = records.saturating_mul(PASSES).max(ANYWAY);
+/// Makes a plan cheaper that would go through more than `most` postings: for each word of it `counts` has how many of so many live
+/// records have its terms.
+pub(super) fn economise(plan: &mut Plan, counts: &[Vec<u64>], records: u64, most: u64) {
     let of_word: Vec<u64> = counts.iter().map(|counts| counts.iter().sum()).collect();
     loosen_phrases(plan, &of_word, most);
     let words = of_word.len() as u64;
@@ -39,6 +37,8 @@ fn loosen_phrases(plan: &mut Plan, of_word: &[u64], most: u64) {
         sum = sum.saturating_add(cost);
         if sum > most {
             plan.leaves[place].loose = true;
+            let looser = wherever_they_stand(plan, place);
+            replace(&mut plan.root, place, &looser);
             loosened += 1;
         }
     }
@@ -46,6 +46,41 @@ fn loosen_phrases(plan: &mut Plan, of_word: &[u64], most: u64) {
         plan.notes.push(format!(
             "Of {loosened} phrases, windows or compounds the words are so common that they were looked for wherever they stand."
         ));
+    }
+}
+
+/// What has all terms of one of a leaf's alternatives in its columns. Each term is a leaf, so that what several phrases have is looked
+/// for once.
+fn wherever_they_stand(plan: &mut Plan, leaf: usize) -> Node {
+    let query = plan.leaves[leaf].query.clone();
+    let mut ways = Vec::new();
+    for Alternative { columns, terms, likeness, .. } in plan.leaves[leaf].alternatives.clone() {
+        let mut all = Vec::new();
+        for (lookup, _) in terms {
+            let alternatives =
+                vec![Alternative { columns, terms: vec![(lookup, 0)], window: None, likeness }];
+            let known = plan.leaves.iter().position(|leaf| leaf.alternatives == alternatives);
+            all.push(Node::Leaf(known.unwrap_or(plan.leaves.len())));
+            if known.is_none() {
+                let query = query.clone();
+                plan.leaves.push(Leaf { query, alternatives, words: Vec::new(), times: 0, loose: false });
+            }
+        }
+        ways.push(nodes::all(all));
+    }
+    nodes::any(ways)
+}
+
+fn replace(node: &mut Node, leaf: usize, by: &Node) {
+    match node {
+        Node::Leaf(place) if *place == leaf => *node = by.clone(),
+        Node::Nothing | Node::Test(_) | Node::Leaf(_) => {}
+        Node::All(parts) | Node::Any(parts) | Node::AtLeast(_, parts) => {
+            for part in parts {
+                replace(part, leaf, by);
+            }
+        }
+        Node::Not(part) => replace(part, leaf, by),
     }
 }
 

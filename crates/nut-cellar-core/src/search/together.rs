@@ -120,11 +120,11 @@ impl Row {
             let mut having = Bits::new(window.len());
             for postings in lists {
                 each_block(postings, window, |postings, inside| {
-                    let set = |ordinal: u32| having.set((ordinal - window.start) as usize);
+                    let mut put = |ordinal, has| having.put((ordinal - window.start) as usize, has);
                     if limited {
-                        return postings.each_in(inside, self.columns, set);
+                        return postings.each_in(inside, self.columns, put);
                     }
-                    postings.unpacked()[inside].iter().copied().for_each(set);
+                    postings.unpacked()[inside].iter().for_each(|ordinal| put(*ordinal, true));
                     Ok(())
                 })?;
             }
@@ -154,7 +154,9 @@ impl Row {
                 }
             }
         }
-        starts.iter().for_each(|place| bits.set(record_of(*place)));
+        for place in &*starts {
+            bits.set(record_of(*place));
+        }
         Ok(())
     }
 

@@ -57,6 +57,8 @@ pub(crate) struct Postings {
     next_occurrence: u64,
     /// For each posting of a block how many occurrences of the block come before; reused.
     firsts: Vec<u64>,
+    /// In which columns postings were asked for last, and what the smallest shapes say of that (see [`Shapes::inside`]).
+    inside: Option<(ColumnSet, u64, u64)>,
     /// How many blocks were unpacked so far.
     unpacked: u64,
 }
@@ -110,25 +112,34 @@ impl Postings {
         Ok(self.columns)
     }
 
-    /// Gives `take` the records of those of the block's postings, by their places, that are in one of these columns.
+    /// Gives `take` the records of some of the block's postings, by their places, each with whether it is in one of these columns.
     pub fn each_in(
         &mut self,
         places: Range<usize>,
         columns: ColumnSet,
-        mut take: impl FnMut(u32),
+        mut take: impl FnMut(u32, bool),
     ) -> Result<(), Error> {
         self.unpack_shapes()?;
+        let (known, inside) = match self.inside {
+            Some((of, known, inside)) if of == columns => (known, inside),
+            _ => {
+                let (known, inside) = self.kinds.inside(columns);
+                self.inside = Some((columns, known, inside));
+                (known, inside)
+            }
+        };
         for place in places {
-            let there = if let Some(there) = self.kinds.columns(self.shapes[place]) {
-                there
+            let shape = self.shapes[place];
+            let is_inside = if shape < u64::BITS && known >> shape & 1 == 1 {
+                inside >> shape & 1 == 1
+            } else if let Some(there) = self.kinds.columns(shape) {
+                !there.both(columns).is_empty()
             } else {
                 self.stand(place);
                 self.read()?;
-                self.columns
+                !self.columns.both(columns).is_empty()
             };
-            if !there.both(columns).is_empty() {
-                take(self.ordinals[place]);
-            }
+            take(self.ordinals[place], is_inside);
         }
         Ok(())
     }
@@ -486,7 +497,12 @@ impl Shelf {
         for block in 0..postings.blocks() {
             postings.enter(block)?;
             if limited {
-                postings.each_in(0..postings.ordinals.len(), columns, &mut take)?;
+                let all = 0..postings.ordinals.len();
+                postings.each_in(all, columns, |ordinal, is_inside| {
+                    if is_inside {
+                        take(ordinal);
+                    }
+                })?;
             } else {
                 for ordinal in &postings.ordinals {
                     take(*ordinal);
@@ -540,6 +556,7 @@ impl Shelf {
             first_occurrence: 0,
             next_occurrence: 0,
             firsts: Vec::new(),
+            inside: None,
             unpacked: 0,
         })
     }

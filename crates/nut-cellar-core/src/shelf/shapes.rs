@@ -71,6 +71,18 @@ impl Shapes {
         (kind < self.columns).then(|| ColumnSet(1 << kind))
     }
 
+    /// For each of the 64 smallest shapes as a bit whether its columns can be told, and whether some of these are among them.
+    pub fn inside(self, columns: ColumnSet) -> (u64, u64) {
+        let (mut known, mut inside) = (0, 0);
+        for shape in 0..u64::BITS {
+            if let Some(there) = self.columns(shape) {
+                known |= 1 << shape;
+                inside |= u64::from(!there.both(columns).is_empty()) << shape;
+            }
+        }
+        (known, inside)
+    }
+
     /// How often the term is in a posting that has no rest because it is once in each column; 0 for another.
     #[inline]
     pub fn once_in_all(self, shape: u32) -> u32 {

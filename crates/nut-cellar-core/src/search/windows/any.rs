@@ -102,7 +102,7 @@ impl Windows<'_, '_> {
             self.scored += stream.parts().len() as u64;
             for (ordinal, part) in stream.postings.unpacked().iter().zip(stream.parts()) {
                 let part = if stream.is_in_frequencies() { stream.part(*part) } else { *part };
-                let sieved = || self.sieve.as_ref().is_none_or(|sieve| sieve.has(*ordinal as usize));
+                let sieved = || self.sieve.as_ref().is_none_or(|sieve| sieve.has(*ordinal));
                 if part > best.threshold() && sieved() && !standing.removed(*ordinal) {
                     best.offer(Scored::by_score(part, *ordinal));
                 }
@@ -148,8 +148,7 @@ impl Windows<'_, '_> {
         let mut least = self.least_sum(rest);
         for place in places {
             let stream = &mut self.streams[only];
-            if self.sieve.as_ref().is_some_and(|sieve| !sieve.has(stream.postings.unpacked()[place] as usize))
-            {
+            if self.sieve.as_ref().is_some_and(|sieve| !sieve.has(stream.postings.unpacked()[place])) {
                 continue;
             }
             let part = if_at_hand(stream.part_at(hand, self.cursors, place))?.unwrap_or(0.0);
@@ -242,8 +241,7 @@ impl Windows<'_, '_> {
                 continue;
             }
             stream.unpack(stream.block)?;
-            let sieved =
-                |ordinal: &&u32| self.sieve.as_ref().is_none_or(|sieve| sieve.has(**ordinal as usize));
+            let sieved = |ordinal: &&u32| self.sieve.as_ref().is_none_or(|sieve| sieve.has(**ordinal));
             let places = stream.places(window);
             for ordinal in stream.postings.unpacked()[places].iter().filter(sieved) {
                 let has = &mut has[(ordinal - window.start) as usize];

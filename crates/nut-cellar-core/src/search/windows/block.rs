@@ -41,7 +41,7 @@ impl Windows<'_, '_> {
                 let ordinal = stream.postings.unpacked()[place];
                 let part = match &self.sieve {
                     None => stream.parts()[place],
-                    Some(sieve) if !sieve.has(ordinal as usize) => continue,
+                    Some(sieve) if !sieve.has(ordinal) => continue,
                     Some(_) => if_at_hand(stream.part_at(hand, self.cursors, place))?.unwrap_or(0.0),
                 };
                 self.scored += 1;

@@ -24,7 +24,10 @@ impl Windows<'_, '_> {
         let words = self.words();
         // Of a single word it need not be worked out what small frequencies add.
         let alone = words.len() == 1 && self.streams[0].is_in_frequencies();
-        let tells_all = self.root.is_none() && self.sieve.is_none() && self.cursors.standing.mask.is_none();
+        let tells_all = self.words_tell_all
+            && self.root.is_none()
+            && self.sieve.is_none()
+            && self.cursors.standing.mask.is_none();
         let mut counted = tells_all.then_some(0);
         let mut start = run.start;
         while start < run.end {

@@ -120,6 +120,7 @@ pub(super) fn windows<'w, 'c>(
         streams.extend(members.iter().map(stream));
     }
     let words_decide = cursors.words_decide(root);
+    let words_tell_all = cursors.words_tell_all(root);
     let postings: u64 = streams.iter().map(|stream: &Stream| u64::from(stream.postings.records())).sum();
     let each = GIVEN + streams.len() as u64 * if words_decide { 1 } else { GIVEN_LEAF };
     let given = matching.clone().filter(|matching| matching.count().saturating_mul(each) < postings);
@@ -136,8 +137,12 @@ pub(super) fn windows<'w, 'c>(
         filled: filler.map(|filler| Filled::new(filler, find, run.end)),
         asks: cursors.words.iter().map(|word| word.group.cost()).sum::<u64>() / ASKED,
         root,
-        sieve,
+        sieve: sieve.map(|records| Sieve {
+            passes_many: records.count() > u64::from(cursors.standing.shelf.records()) / 4,
+            records,
+        }),
         words_decide,
+        words_tell_all,
         exact: words_decide && (one_term_each || in_windows),
         cursors,
         bounds: vec![f32::INFINITY; streams.len()],
@@ -183,6 +188,20 @@ fn way(cursors: &Cursors<'_>, wanted: Wanted) -> Way {
     }
 }
 
+/// The set that a record has to be in.
+struct Sieve {
+    records: Arc<Bits>,
+    /// Whether many records are in it, so that postings are better scored before they are tested.
+    passes_many: bool,
+}
+
+impl Sieve {
+    #[inline]
+    fn has(&self, ordinal: u32) -> bool {
+        self.records.has(ordinal as usize)
+    }
+}
+
 struct Windows<'w, 'c> {
     cursors: &'w mut Cursors<'c>,
     /// Cursors that find out window by window which records match, and how many leaves may be asked for before that is better.
@@ -193,9 +212,11 @@ struct Windows<'w, 'c> {
     /// What a record has to match besides, if it is more than to have one of the words, or all of them; and the set that it has
     /// to be in.
     root: Option<Node>,
-    sieve: Option<Arc<Bits>>,
+    sieve: Option<Sieve>,
     /// Whether the words that a record has decide its score.
     words_decide: bool,
+    /// Whether every record that matches has a word that scores.
+    words_tell_all: bool,
     /// Whether parts that are added up in query order are the score.
     exact: bool,
     /// For each stream what it adds in the window at hand at most.
@@ -231,8 +252,7 @@ impl Windows<'_, '_> {
 
     /// Whether a record is live, and in the set that it has to be in.
     fn passes(&self, ordinal: u32) -> bool {
-        self.sieve.as_ref().is_none_or(|sieve| sieve.has(ordinal as usize))
-            && !self.cursors.standing.removed(ordinal)
+        self.sieve.as_ref().is_none_or(|sieve| sieve.has(ordinal)) && !self.cursors.standing.removed(ordinal)
     }
 
     /// Whether a record matches that has the words.
@@ -362,11 +382,11 @@ impl Windows<'_, '_> {
         sums: &mut Sums,
     ) -> Step<()> {
         let stream = &mut self.streams[stream];
-        if let Some(sieve) = &self.sieve {
+        if let Some(sieve) = self.sieve.as_ref().filter(|sieve| !sieve.passes_many) {
             stream.unpack(block)?;
             for place in stream.places(window) {
                 let ordinal = stream.postings.unpacked()[place];
-                if sieve.has(ordinal as usize) {
+                if sieve.has(ordinal) {
                     let part = if_at_hand(stream.part_at(hand, self.cursors, place))?.unwrap_or(0.0);
                     sums.add((ordinal - window.start) as usize, part);
                     self.scored += 1;
@@ -378,8 +398,15 @@ impl Windows<'_, '_> {
         let places = stream.places(window);
         self.scored += places.len() as u64;
         let ordinals = &stream.postings.unpacked()[places.clone()];
-        let place = |ordinal: &u32| (ordinal - window.start) as usize;
-        sums.add_each(ordinals.iter().map(place).zip(stream.parts()[places].iter().copied()));
+        let place = |ordinal: u32| (ordinal - window.start) as usize;
+        let each = ordinals.iter().zip(&stream.parts()[places]);
+        match &self.sieve {
+            None => sums.add_each(each.map(|(ordinal, part)| (place(*ordinal), *part))),
+            Some(sieve) => {
+                let pass = each.filter(|(ordinal, _)| sieve.has(**ordinal));
+                sums.add_each(pass.map(|(ordinal, part)| (place(*ordinal), *part)));
+            }
+        }
         Ok(())
     }
 }

@@ -21,6 +21,7 @@ pub(super) struct Settings {
     b: Option<f32>,
     proximity: Option<f32>,
     most_terms: Option<u64>,
+    most_postings: Option<u64>,
     exact_forms: bool,
     skip: usize,
     /// Whether a query that makes no sense is refused.
@@ -64,6 +65,9 @@ impl Settings {
         }
         if let Some(terms) = self.most_terms {
             find = find.most_terms(terms);
+        }
+        if let Some(postings) = self.most_postings {
+            find = find.most_postings(postings);
         }
         if self.beginnings {
             find = find.with_beginnings();
