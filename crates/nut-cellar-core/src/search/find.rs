@@ -128,10 +128,10 @@ pub struct Find {
 
 /// The terms that the patterns and spellings of a query look at, at most, all together.
 const MOST_TERMS: u64 = 1 << 19;
-/// A query of more words than these may go through as many postings as so many words that every record has, and through so many
+/// A query of more words and phrases than these may go through as many postings as so many words that every record has, and through so many
 /// anyway.
-const FEW_WORDS: usize = 3;
-const PASSES: u64 = FEW_WORDS as u64;
+const FEW: usize = 3;
+const PASSES: u64 = FEW as u64;
 const ANYWAY: u64 = 3 << 20;
 
 /// A search that goes through fewer postings than these in a shelf is not divided among threads.
@@ -293,7 +293,7 @@ impl Find {
 
     /// Makes a query simpler that would go through more postings than so many: of all phrases but the cheapest the words are looked for
     /// wherever they stand, and the commonest words do not score. Without, three for each record, and 3,145,728 anyway; a query of
-    /// three words or fewer stays as it is. A note says what was done.
+    /// up to three words and phrases stays as it is. A note says what was done.
     #[must_use]
     pub fn most_postings(mut self, postings: u64) -> Self {
         self.most_postings = Some(postings);
@@ -442,10 +442,10 @@ impl Find {
         self.most_terms
     }
 
-    /// How many postings a query of so many words may go through before it is made simpler, where there are so many records; none if it
+    /// How many postings a query of so many words and phrases may go through before it is made simpler, where there are so many records; none if it
     /// never is.
-    pub(super) fn most_postings_of(&self, words: usize, records: u64) -> Option<u64> {
-        let usual = (words > FEW_WORDS).then(|| records.saturating_mul(PASSES).max(ANYWAY));
+    pub(super) fn most_postings_of(&self, leaves: usize, records: u64) -> Option<u64> {
+        let usual = (leaves > FEW).then(|| records.saturating_mul(PASSES).max(ANYWAY));
         self.most_postings.or(usual)
     }
 

@@ -124,7 +124,10 @@ pub(super) fn search(
     };
     let parts = plan.leaves.len() + plan.tests.len();
     let asked_for = estimated.saturating_mul(parts as u64);
-    let filled = parts > MANY_ASKED && asked_for > all.saturating_add(standing.shelf.records().into());
+    let in_windows = all.saturating_add(standing.shelf.records().into());
+    // In another order than that of scores all that match are looked at, if they are counted.
+    let sees_all = !by_score && wanted == u64::MAX && estimated.saturating_mul(WALK_FILLED) > in_windows;
+    let filled = sees_all || parts > MANY_ASKED && asked_for > in_windows;
     let can_window = by_score && !cursors.words.is_empty() && asked.k > 0;
     let meets = cursors.required(&root).is_some();
     let windowed = can_window

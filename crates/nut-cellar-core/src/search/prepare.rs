@@ -74,7 +74,7 @@ impl Prepared {
         }
         let (families, visited) = gather(snapshot, &self.plan, &self.find, hand)?;
         let parts: Vec<_> = self.plan.words.iter().map(|word| parts(word, &families)).collect();
-        let most = self.find.most_postings_of(self.plan.words.len(), snapshot.records());
+        let most = self.find.most_postings_of(self.plan.leaves.len(), snapshot.records());
         let counted = *self.find.wanted_order() != Order::Key || most.is_some();
         let mut counts = Vec::with_capacity(parts.len());
         for parts in &parts {
@@ -108,7 +108,8 @@ impl Prepared {
             parts: &known.parts,
             families: &known.families,
             shelf,
-            proximity: self.find.wanted_proximity(),
+            // A word alone is near no other.
+            proximity: if self.plan.words.len() > 1 { self.find.wanted_proximity() } else { 0.0 },
         })
     }
 }
