@@ -173,6 +173,7 @@ struct Asked {
     proximity: f32,
     window: (usize, usize),
     at_least: Option<u64>,
+    most_postings: Option<u64>,
 }
 
 const NAMES: [&str; 3] = ["title", "notes", "tags"];
@@ -267,6 +268,7 @@ fn searches() -> impl Strategy<Value = Asked> {
         prop_oneof![2 => Just(0.0_f32), 1 => Just(1.0), 1 => 0.1_f32..3.0],
         (0_usize..3, 0_usize..20),
         prop::option::of(0_u64..6),
+        prop::option::weighted(0.3, 0_u64..80),
     )
         .prop_map(
             |(
@@ -277,6 +279,7 @@ fn searches() -> impl Strategy<Value = Asked> {
                 proximity,
                 window,
                 at_least,
+                most_postings,
             )| {
                 let (near, beginnings, first_letters) = wider;
                 let query = query.normal();
@@ -295,6 +298,7 @@ fn searches() -> impl Strategy<Value = Asked> {
                     proximity,
                     window,
                     at_least,
+                    most_postings,
                 }
             },
         );
@@ -336,6 +340,7 @@ impl Asked {
             proximity: 0.0,
             window: (0, 50),
             at_least: None,
+            most_postings: None,
         }
     }
 
@@ -355,6 +360,9 @@ impl Asked {
         }
         if let Some(at_least) = self.at_least {
             find = find.total(Total::AtLeast(at_least));
+        }
+        if let Some(most) = self.most_postings {
+            find = find.most_postings(most);
         }
         NAMES.iter().zip(self.weights).fold(find, |find, (name, weight)| find.weight(*name, weight))
     }
@@ -382,6 +390,7 @@ impl Asked {
             k1: self.k1,
             b: self.b,
             proximity: self.proximity,
+            most_postings: self.most_postings,
         }
     }
 }

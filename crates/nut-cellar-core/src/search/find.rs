@@ -213,7 +213,8 @@ impl Find {
         self
     }
 
-    /// Where fewer records than this are found with all words, those with fewer words count too: all but one, half, any.
+    /// Where fewer records than this are found with all words, those with fewer words count too: all but one, half, any; of more
+    /// than 64 words any at once.
     /// Notes say so.
     #[must_use]
     pub fn relaxed_below(mut self, records: u64) -> Self {

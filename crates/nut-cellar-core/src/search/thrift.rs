@@ -13,9 +13,10 @@ const OF_PHRASE: u64 = 10;
 /// records have its terms.
 pub(super) fn economise(plan: &mut Plan, counts: &[Vec<u64>], records: u64, most: u64) {
     let of_word: Vec<u64> = counts.iter().map(|counts| counts.iter().sum()).collect();
-    loosen_phrases(plan, &of_word, most);
     let words = of_word.len() as u64;
     let matches = estimate(plan, &plan.root, &of_word, records);
+    loosen_phrases(plan, &of_word, most);
+    // Where few match, they are what is looked at.
     if matches.saturating_mul(words) > most {
         leave_out_of_scores(plan, &of_word, most);
     }

@@ -38,6 +38,8 @@ pub struct OracleSearch {
     pub k1: f32,
     pub b: f32,
     pub proximity: f32,
+    /// What makes a query simpler that would go through more postings.
+    pub most_postings: Option<u64>,
 }
 
 impl OracleSearch {
@@ -58,6 +60,7 @@ impl OracleSearch {
             k1: 1.2,
             b: 0.75,
             proximity: 0.0,
+            most_postings: None,
         }
     }
 }
@@ -112,6 +115,8 @@ struct Leaf {
     window: Option<u32>,
     times: u32,
     words: Vec<usize>,
+    /// Whether its terms may stand anywhere.
+    loose: bool,
 }
 
 /// What has to match.
@@ -148,7 +153,7 @@ pub fn search(records: &BTreeMap<Key, Record>, search: &OracleSearch) -> Vec<Ora
         .collect();
     let mut reader = Reader { search, leaves: Vec::new(), words: Vec::new() };
     let root = reader.read(&search.query, &search.searched, &[], true, true);
-    let Reader { leaves, words, .. } = reader;
+    let Reader { mut leaves, words, .. } = reader;
     // Every term there is.
     let all: BTreeSet<&String> =
         documents.iter().flat_map(|(_, c)| c.iter().flatten()).map(|word| &word.term).collect();
@@ -159,24 +164,31 @@ pub fn search(records: &BTreeMap<Key, Record>, search: &OracleSearch) -> Vec<Ora
             families.push((typed.clone(), family(typed, &all)));
         }
     }
-    let idf: Vec<f32> = words
-        .iter()
-        .map(|word| {
-            let with = |term: &String| {
-                let has = |columns: &Vec<Tokens>| columns.iter().flatten().any(|word| word.term == *term);
-                documents.iter().filter(|(_, columns)| has(columns)).count()
-            };
-            let n = scoring(word, &families).keys().map(with).max().unwrap_or(0) as f64;
-            libm::log(1.0 + (count - n + 0.5) / (n + 0.5)) as f32
-        })
-        .collect();
+    let with = |term: &String| {
+        let has = |columns: &Vec<Tokens>| columns.iter().flatten().any(|word| word.term == *term);
+        documents.iter().filter(|(_, columns)| has(columns)).count() as u64
+    };
+    let counts: Vec<Vec<u64>> =
+        words.iter().map(|word| scoring(word, &families).keys().map(with).collect()).collect();
+    let idf = counts.iter().map(|counts| {
+        let n = counts.iter().max().copied().unwrap_or(0) as f64;
+        libm::log(1.0 + (count - n + 0.5) / (n + 0.5)) as f32
+    });
+    let idf: Vec<f32> = idf.collect();
+    if let Some(most) = search.most_postings {
+        let of_word: Vec<u64> = counts.iter().map(|counts| counts.iter().sum()).collect();
+        simplify(&mut leaves, &root, &of_word, documents.len() as u64, most);
+    }
 
     let mut hits = Vec::new();
     for (key, columns) in &documents {
         let record = &records[*key];
-        let matched: Vec<bool> = leaves.iter().map(|leaf| matches_leaf(leaf, columns, &families)).collect();
+        let all_match = |anywhere_alone| {
+            leaves.iter().map(|leaf| matches_leaf(leaf, columns, &families, anywhere_alone)).collect()
+        };
+        let (found, matched): (Vec<bool>, Vec<bool>) = (all_match(true), all_match(false));
         let passes = search.filter.as_ref().is_none_or(|filter| passes(filter, record, search));
-        if root == Node::Nothing || !matches(&root, &matched, record) || !passes {
+        if root == Node::Nothing || !matches(&root, &found, record) || !passes {
             continue;
         }
         let times = |w: usize| -> u32 {
@@ -453,7 +465,7 @@ impl Reader<'_> {
                 self.words.push(word);
             }
         }
-        self.leaves.push(Leaf { runs, window, times, words });
+        self.leaves.push(Leaf { runs, window, times, words, loose: false });
         Node::Leaf(self.leaves.len() - 1)
     }
 }
@@ -688,7 +700,62 @@ fn runs(text: &str, column: &OracleColumn, like: impl Fn(&str) -> Vec<Like>) -> 
     runs
 }
 
-fn matches_leaf(leaf: &Leaf, columns: &[Tokens], families: &[Family]) -> bool {
+/// Makes a query simpler that would go through more postings than `most`: all phrases but the cheapest are loose, and the commonest
+/// words do not score.
+fn simplify(leaves: &mut [Leaf], root: &Node, of_word: &[u64], records: u64, most: u64) {
+    let words_of = |leaf: &Leaf| leaf.words.iter().map(|word| of_word[*word]).collect::<Vec<_>>();
+    let is_costly = estimate(root, leaves, of_word, records) * of_word.len() as u64 > most;
+    let is_phrase = |leaf: &Leaf| leaf.runs.iter().flatten().any(|run| run.len() > 1);
+    let cost =
+        |leaf: &Leaf| words_of(leaf).iter().min().unwrap_or(&0) * 10 + words_of(leaf).iter().sum::<u64>();
+    let phrases: Vec<usize> = (0..leaves.len()).filter(|leaf| is_phrase(&leaves[*leaf])).collect();
+    let costs: Vec<(u64, usize)> = phrases.iter().map(|leaf| (cost(&leaves[*leaf]), *leaf)).collect();
+    for &(own, leaf) in &costs {
+        let cheaper = costs.iter().filter(|other| **other < (own, leaf));
+        let before: u64 = cheaper.clone().map(|(cost, _)| cost).sum();
+        leaves[leaf].loose = cheaper.count() > 0 && before + own > most;
+    }
+    let wanted: BTreeSet<usize> =
+        leaves.iter().filter(|leaf| leaf.times > 0).flat_map(|leaf| leaf.words.clone()).collect();
+    let is_too_common = |word: &usize| {
+        let rarer = wanted.iter().filter(|other| (of_word[**other], **other) < (of_word[*word], *word));
+        rarer.clone().count() > 0 && rarer.map(|word| of_word[*word]).sum::<u64>() + of_word[*word] > most
+    };
+    for leaf in leaves.iter_mut().filter(|_| is_costly) {
+        leaf.words.retain(|word| !is_too_common(word));
+    }
+}
+
+/// About how many records match, at most.
+fn estimate(node: &Node, leaves: &[Leaf], of_word: &[u64], records: u64) -> u64 {
+    let each = |parts: &[Node]| -> Vec<u64> {
+        parts.iter().map(|part| estimate(part, leaves, of_word, records)).collect()
+    };
+    let most = match node {
+        Node::Nothing => 0,
+        Node::Leaf(leaf) => leaves[*leaf].words.iter().map(|word| of_word[*word]).min().unwrap_or(0),
+        Node::Value(..) | Node::Not(_) => records,
+        Node::All(parts) => each(parts).into_iter().min().unwrap_or(0),
+        Node::Any(parts) => each(parts).into_iter().sum(),
+        Node::AtLeast(count, parts) => each(parts).into_iter().sum::<u64>() / *count as u64,
+    };
+    most.min(records)
+}
+
+/// Whether a record has a leaf. Where terms of a loose one may stand anywhere, those that stand for too many to score count if
+/// `anywhere_alone`.
+fn matches_leaf(leaf: &Leaf, columns: &[Tokens], families: &[Family], anywhere_alone: bool) -> bool {
+    if leaf.loose {
+        return leaf.runs.iter().flatten().any(|run| {
+            let in_its = leaf.runs.iter().zip(columns).filter(|(runs, _)| runs.contains(run));
+            run.iter().all(|(typed, _)| {
+                in_its.clone().any(|(_, column)| {
+                    let alone = anywhere_alone || run.len() == 1;
+                    column.iter().any(|word| is(typed, word, families, alone))
+                })
+            })
+        });
+    }
     let occurs = |run: &Run, column: &Tokens| match leaf.window.filter(|_| run.len() > 1) {
         Some(window) => in_window(run, column, families, window),
         None => in_a_row(run, column, families),
