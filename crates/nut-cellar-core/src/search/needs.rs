@@ -3,8 +3,7 @@
 
 use super::cursors::{Cursors, LeafCursor};
 use super::plan::Node;
-use crate::bits::Bits;
-use std::sync::Arc;
+use crate::shelf::Set;
 
 impl Cursors<'_> {
     /// Whether the score of a record that matches a node is what the words that it has add, each in the columns in which it
@@ -27,8 +26,8 @@ impl Cursors<'_> {
         of_one_leaf && self.ranking.proximity <= 0.0
     }
 
-    /// The set that a record has to be in, of those that are known, and what it has to match besides.
-    pub fn sift(&self, root: &Node) -> (Option<Arc<Bits>>, Option<Node>) {
+    /// The set that a record has to be in, of those that are known, with its size, and what it has to match besides.
+    pub fn sift(&self, root: &Node) -> (Option<Set>, Option<Node>) {
         let parts = match root {
             Node::All(parts) => parts.as_slice(),
             root => std::slice::from_ref(root),

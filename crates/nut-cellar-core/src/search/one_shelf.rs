@@ -236,8 +236,9 @@ fn part<'a>(
             filler.take_if(|_| way.wanted == u64::MAX && known.is_none() && (is_dense || !tells_all()))
         {
             let bits = all_matching(hand, &mut filler, root, find, &run)?;
-            counted = Some(bits.count());
-            matching = Some(Arc::new(bits));
+            let count = bits.count();
+            counted = Some(count);
+            matching = Some((Arc::new(bits), count));
         }
         let what = Sought { root, matching, filler: filler.as_mut() };
         let streamed = windows(hand, &mut cursors, what, find, &mut top, wanted, run.clone());

@@ -22,7 +22,7 @@ use std::sync::Arc;
 /// shapes of a term that occurs once or twice, and of one more for so many blocks.
 const MANY_BLOCKS: usize = 4;
 const FIRST_SHAPES: u32 = 2;
-const BLOCKS_PER_ROW: usize = 32;
+const BLOCKS_PER_ROW: usize = 128;
 const MOST_ROWS: u32 = 31;
 const LENGTHS: usize = LONG as usize + 1;
 /// Stands for what was not worked out beforehand.

@@ -14,7 +14,7 @@ pub(super) struct ValueTest {
     records: u32,
     /// The place of the column, and the ranges; none: there is no value.
     key: TestKey,
-    /// The records for which it holds, if they are known.
+    /// The records for which it holds, and how many they are, if they are known.
     set: Option<Set>,
 }
 
@@ -82,9 +82,9 @@ impl ValueTest {
         Ok(())
     }
 
-    /// The records for which it holds, if they are known.
-    pub fn set(&self) -> Option<&Arc<Bits>> {
-        self.set.as_ref().map(|(set, _)| set)
+    /// The records for which it holds, and how many they are, if they are known.
+    pub fn set(&self) -> Option<&Set> {
+        self.set.as_ref()
     }
 
     /// Whether it holds for a record.

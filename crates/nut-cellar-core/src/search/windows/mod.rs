@@ -26,7 +26,7 @@ use crate::search::find::Find;
 use crate::search::plan::Node;
 use crate::search::stream::{Common, Stream};
 use crate::search::top::{Scored, Top};
-use crate::shelf::{Hand, Step, if_at_hand};
+use crate::shelf::{Hand, Set, Step, if_at_hand};
 use std::ops::Range;
 use std::sync::Arc;
 use sums::Sums;
@@ -80,8 +80,8 @@ pub(super) enum Wanted {
 /// What records have to match.
 pub(super) struct Sought<'w, 'c> {
     pub root: &'w Node,
-    /// The live records that match, if they are known.
-    pub matching: Option<Arc<Bits>>,
+    /// The live records that match, and how many they are, if they are known.
+    pub matching: Option<Set>,
     /// Other cursors of the same plan, which may find out window by window which records match.
     pub filler: Option<&'w mut Cursors<'c>>,
 }
@@ -123,7 +123,7 @@ pub(super) fn windows<'w, 'c>(
     let words_tell_all = cursors.words_tell_all(root);
     let postings: u64 = streams.iter().map(|stream: &Stream| u64::from(stream.postings.records())).sum();
     let each = GIVEN + streams.len() as u64 * if words_decide { 1 } else { GIVEN_LEAF };
-    let given = matching.clone().filter(|matching| matching.count().saturating_mul(each) < postings);
+    let given = matching.clone().filter(|(_, count)| count.saturating_mul(each) < postings);
     let (sieve, root) = if matching.is_some() { (matching, None) } else { cursors.sift(root) };
     let required = match (wanted, &root) {
         (Wanted::All(_), Some(root)) => cursors.required(root),
@@ -137,9 +137,9 @@ pub(super) fn windows<'w, 'c>(
         filled: filler.map(|filler| Filled::new(filler, find, run.end)),
         asks: cursors.words.iter().map(|word| word.group.cost()).sum::<u64>() / ASKED,
         root,
-        sieve: sieve.map(|records| Sieve {
-            passes_many: records.count() > u64::from(cursors.standing.shelf.records()) / 4,
+        sieve: sieve.map(|(records, count)| Sieve {
             records,
+            passes_many: count > u64::from(cursors.standing.shelf.records()) / 4,
         }),
         words_decide,
         words_tell_all,
@@ -152,7 +152,7 @@ pub(super) fn windows<'w, 'c>(
     };
     let mut counted = None;
     match wanted {
-        Wanted::All(_) if let Some(given) = given => search.by_given(hand, find, &run, &given)?,
+        Wanted::All(_) if let Some((given, _)) = given => search.by_given(hand, find, &run, &given)?,
         Wanted::All(count) if required.len() > 1 => {
             counted = Some(search.by_all(hand, find, &run, &required, count)?);
         }
