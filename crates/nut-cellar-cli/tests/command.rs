@@ -739,6 +739,21 @@ fn a_pattern_that_stands_for_too_much_says_so() {
 }
 
 #[test]
+fn a_costly_query_is_made_simpler_and_says_so() {
+    let desk = loaded();
+    let asked = ["find", "shed.cellar", "\"walnut box\" OR \"brass hinges\" OR umbrella"];
+    let usual = desk.json(&asked);
+    let simpler = desk.json(&[&asked[..], &["--most-postings", "0"]].concat());
+    assert!(usual["notes"].as_array().unwrap().is_empty(), "{usual}");
+    let notes = simpler["notes"].to_string();
+    assert!(
+        notes.contains("looked for wherever they stand") && notes.contains("do not count in scores"),
+        "{notes}"
+    );
+    assert!(simpler["total"].as_u64() >= usual["total"].as_u64(), "{simpler}");
+}
+
+#[test]
 fn what_a_score_is_made_of_is_shown_and_why_there_is_none() {
     let desk = loaded();
     let found = desk.json(&["why", "shed.cellar", "walnut box", "b-2"]);

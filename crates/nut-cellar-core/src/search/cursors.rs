@@ -503,7 +503,8 @@ fn rows(
             let Some(mut term) = if_at_hand(term(hand, standing, ranking, parts, all, offsets))? else {
                 continue;
             };
-            if alternative.terms.len() > 1 && !standing.shelf.is_at_hand() {
+            let are_needed = alternative.terms.len() > 1 && !plan.leaves[leaf].loose;
+            if are_needed && !standing.shelf.is_at_hand() {
                 for (entry, positions) in term.entries.iter().zip(&mut term.positions) {
                     *positions = if_at_hand(standing.shelf.positions(hand, entry))?;
                 }

@@ -75,7 +75,8 @@ impl Prepared {
         let (families, visited) = gather(snapshot, &self.plan, &self.find, hand)?;
         let parts: Vec<_> = self.plan.words.iter().map(|word| parts(word, &families)).collect();
         let most = self.find.most_postings_of(self.plan.leaves.len(), snapshot.records());
-        let counted = *self.find.wanted_order() != Order::Key || most.is_some();
+        let scores = *self.find.wanted_order() != Order::Key;
+        let counted = scores || most.is_some();
         let mut counts = Vec::with_capacity(parts.len());
         for parts in &parts {
             let mut of_word = vec![0; parts.len()];
@@ -91,7 +92,7 @@ impl Prepared {
         }
         hand.complete()?;
         if let Some(most) = most {
-            economise(&mut self.plan, &counts, snapshot.records(), most);
+            economise(&mut self.plan, &counts, snapshot.records(), most, scores);
         }
         let most = |counts: &Vec<u64>| counts.iter().max().copied().unwrap_or(0);
         let idf = counts.iter().map(|counts| idf(snapshot.records(), most(counts))).collect();

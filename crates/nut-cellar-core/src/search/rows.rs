@@ -10,9 +10,6 @@ use crate::shelf::{END, Hand, Positions, Shelf, Step, TermEntry, if_at_hand};
 use std::ops::Range;
 use std::sync::Arc;
 
-/// Terms of fewer records are not worth looking through windows.
-const MANY: u64 = 1 << 13;
-
 /// A term of a run: its likenesses, and where their positions are.
 #[derive(Debug)]
 pub(super) struct Term {
@@ -71,9 +68,9 @@ impl Rows {
         self.records.is_some()
     }
 
-    /// Whether windows of records are better looked through together, and have enough of them.
+    /// Whether windows of records are better looked through together.
     pub fn is_dense(&self) -> bool {
-        self.ways.iter().any(|row| row.is_dense() && row.cost() >= MANY)
+        self.ways.iter().any(Row::is_dense)
     }
 
     /// About how many records have all terms of a row.

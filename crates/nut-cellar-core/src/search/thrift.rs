@@ -10,14 +10,14 @@ use super::plan::{Alternative, Leaf, Node, Plan};
 const OF_PHRASE: u64 = 10;
 
 /// Makes a plan cheaper that would go through more than `most` postings: for each word of it `counts` has how many of so many live
-/// records have its terms.
-pub(super) fn economise(plan: &mut Plan, counts: &[Vec<u64>], records: u64, most: u64) {
+/// records have its terms. `scores` says whether they count.
+pub(super) fn economise(plan: &mut Plan, counts: &[Vec<u64>], records: u64, most: u64, scores: bool) {
     let of_word: Vec<u64> = counts.iter().map(|counts| counts.iter().sum()).collect();
     let words = of_word.len() as u64;
     let matches = estimate(plan, &plan.root, &of_word, records);
     loosen_phrases(plan, &of_word, most);
     // Where few match, they are what is looked at.
-    if matches.saturating_mul(words) > most {
+    if scores && matches.saturating_mul(words) > most {
         leave_out_of_scores(plan, &of_word, most);
     }
 }

@@ -1,6 +1,6 @@
 //! Terms in a row, or in a window of positions, looked for in many records at once: which records have all of the terms is a few
-//! operations on words of 64 records, and where terms stand is read block by block. Of common words a record takes a tenth of the
-//! time that it takes [alone](super::rows).
+//! operations on words of 64 records, and where terms stand is read block by block. For words that many records have that takes less
+//! time than to ask [record by record](super::rows).
 //!
 //! What always holds: windows of records ascend, and have places in the lists of their own.
 
@@ -18,6 +18,8 @@ const TOGETHER: u32 = 1 << 13;
 const ASKED: u64 = 32;
 /// In a window that is given, looking for what the rarest term has takes as long as so many postings take.
 const SOUGHT: u64 = 8;
+/// Terms of fewer records are not worth looking through windows.
+const MANY: u64 = 1 << 13;
 
 /// Where a term stands: the place of the record in the window in the highest bits, then the column, then the position.
 type Place = u64;
@@ -76,7 +78,7 @@ impl Row {
 
     /// Whether the rarest term has so many records that windows are better looked through together.
     pub(super) fn is_dense(&self) -> bool {
-        self.cost().saturating_mul(SOUGHT) >= self.postings()
+        self.cost() >= MANY && self.cost().saturating_mul(SOUGHT) >= self.postings()
     }
 
     /// Adds the records of a window that match.
