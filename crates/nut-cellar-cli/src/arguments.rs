@@ -148,8 +148,8 @@ pub struct Settings {
     /// Let patterns and near spellings look at about so many terms [default: 524288]
     #[arg(long, value_name = "N")]
     pub most_terms: Option<u64>,
-    /// Make a query simpler that would go through more postings than so many [default: three for each record, if it has over three
-    /// words]
+    /// Make a query simpler that would go through more postings than so many [default: three for each record,
+    /// and 3145728 anyway]
     #[arg(long, value_name = "N")]
     pub most_postings: Option<u64>,
     /// Let words stand for their synonyms, from lines like `brolly = umbrella` and `specs -> spectacles`

@@ -128,10 +128,8 @@ pub struct Find {
 
 /// The terms that the patterns and spellings of a query look at, at most, all together.
 const MOST_TERMS: u64 = 1 << 19;
-/// A query of more words and phrases than these may go through as many postings as so many words that every record has, and through so many
-/// anyway.
-const FEW: usize = 3;
-const PASSES: u64 = FEW as u64;
+/// A query may go through as many postings as so many words that every record has, and through so many anyway.
+const PASSES: u64 = 3;
 const ANYWAY: u64 = 3 << 20;
 
 /// A search that goes through fewer postings than these in a shelf is not divided among threads.
@@ -293,8 +291,8 @@ impl Find {
     }
 
     /// Makes a query simpler that would go through more postings than so many: of all phrases but the cheapest the words are looked for
-    /// wherever they stand, and the commonest words do not score. Without, three for each record, and 3,145,728 anyway; a query of
-    /// up to three words and phrases stays as it is. A note says what was done.
+    /// wherever they stand, and the commonest words do not score. Without, three for each record, and 3,145,728 anyway. A
+    /// single word or phrase stays as it is. A note says what was done.
     #[must_use]
     pub fn most_postings(mut self, postings: u64) -> Self {
         self.most_postings = Some(postings);
@@ -443,10 +441,10 @@ impl Find {
         self.most_terms
     }
 
-    /// How many postings a query of so many words and phrases may go through before it is made simpler, where there are so many records; none if it
-    /// never is.
+    /// How many postings a query of so many words and phrases may go through before it is made simpler, where there are so many
+    /// records; none if it never is.
     pub(super) fn most_postings_of(&self, leaves: usize, records: u64) -> Option<u64> {
-        let usual = (leaves > FEW).then(|| records.saturating_mul(PASSES).max(ANYWAY));
+        let usual = (leaves > 1).then(|| records.saturating_mul(PASSES).max(ANYWAY));
         self.most_postings.or(usual)
     }
 

@@ -248,7 +248,7 @@ impl Row {
 }
 
 /// Keeps of places those that are among others; both ascend.
-fn keep_both(places: &mut Vec<Place>, mut others: impl Iterator<Item = Place>) {
+pub(super) fn keep_both<P: Ord + Copy>(places: &mut Vec<P>, mut others: impl Iterator<Item = P>) {
     let mut other = others.next();
     places.retain(|place| {
         while other.is_some_and(|other| other < *place) {

@@ -39,6 +39,31 @@ struct Scale {
     in_frequencies: bool,
 }
 
+impl Scale {
+    fn part(self, frequency: f32) -> f32 {
+        if frequency > 0.0 { self.factor / (1.0 + self.k1 / frequency) * self.times } else { 0.0 }
+    }
+
+    /// What stands for tf~ in `parts`.
+    fn measured(self, frequency: f32) -> f32 {
+        if self.in_frequencies { frequency } else { self.part(frequency) }
+    }
+
+    fn least_frequency(self, part: f32) -> f32 {
+        let most = self.part(f32::INFINITY);
+        if part >= most {
+            return f32::INFINITY;
+        }
+        if part <= 0.0 {
+            return part;
+        }
+        let frequency = self.k1 / (most / part - 1.0);
+        // Near the most that it adds, a little less is a much smaller tf~.
+        let slack = 16.0 * f32::EPSILON * (1.0 + frequency / self.k1);
+        if slack < 1.0 { frequency * (1.0 - slack) } else { 0.0 }
+    }
+}
+
 /// What postings are measured by.
 struct Measured<'a> {
     lengths: Option<&'a SideBySide>,
@@ -65,31 +90,6 @@ impl Measured<'_> {
         // Going on where a length is missing, so that all that are missing are noted at once.
         let length = if_at_hand(lengths[column].get(hand, ordinal))?.unwrap_or(0);
         Ok(self.formula.frequency(column, tf, length))
-    }
-}
-
-impl Scale {
-    fn part(self, frequency: f32) -> f32 {
-        if frequency > 0.0 { self.factor / (1.0 + self.k1 / frequency) * self.times } else { 0.0 }
-    }
-
-    /// What stands for tf~ in `parts`.
-    fn measured(self, frequency: f32) -> f32 {
-        if self.in_frequencies { frequency } else { self.part(frequency) }
-    }
-
-    fn least_frequency(self, part: f32) -> f32 {
-        let most = self.part(f32::INFINITY);
-        if part >= most {
-            return f32::INFINITY;
-        }
-        if part <= 0.0 {
-            return part;
-        }
-        let frequency = self.k1 / (most / part - 1.0);
-        // Near the most that it adds, a little less is a much smaller tf~.
-        let slack = 16.0 * f32::EPSILON * (1.0 + frequency / self.k1);
-        if slack < 1.0 { frequency * (1.0 - slack) } else { 0.0 }
     }
 }
 

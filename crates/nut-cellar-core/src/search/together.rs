@@ -4,7 +4,7 @@
 //!
 //! What always holds: windows of records ascend, and have places in the lists of their own.
 
-use super::rows::{Row, Term};
+use super::rows::{Row, Term, keep_both};
 use crate::bits::Bits;
 use crate::error::Result;
 use crate::schema::ColumnSet;
@@ -246,15 +246,4 @@ fn each_block(
 
 fn record_of(place: Place) -> usize {
     usize::try_from(place >> RECORD).unwrap_or(usize::MAX)
-}
-
-/// Keeps of places those that are among others; both ascend.
-fn keep_both(places: &mut Vec<Place>, mut others: impl Iterator<Item = Place>) {
-    let mut other = others.next();
-    places.retain(|place| {
-        while other.is_some_and(|other| other < *place) {
-            other = others.next();
-        }
-        other == Some(*place)
-    });
 }
