@@ -45,7 +45,7 @@ fn loosen_phrases(plan: &mut Plan, of_word: &[u64], most: u64) {
     }
     if loosened > 0 {
         plan.notes.push(format!(
-            "Of {loosened} phrases, windows or compounds the words are so common that they were looked for wherever they stand."
+            "Phrases, windows and compounds whose words are so common that they were looked for wherever they stand: {loosened}."
         ));
     }
 }
@@ -110,7 +110,7 @@ fn leave_out_of_scores(plan: &mut Plan, of_word: &[u64], most: u64) {
         }
     }
     if out > 0 {
-        plan.notes.push(format!("{out} of the words are so common that they do not count in scores."));
+        plan.notes.push(format!("Words that are so common that they do not count in scores: {out}."));
     }
 }
 

@@ -61,6 +61,10 @@ impl Shelf {
             return Ok(());
         }
         let packed = hand.get(self, self.section(Section::Lengths))?;
+        if packed.is_empty() {
+            // No column has a token, so no posting is scored; and nothing bounds how many records are said to be there.
+            return Ok(());
+        }
         let columns = self.columns();
         let (mut lengths, mut longest) = (vec![0; self.records() as usize * columns], vec![0; columns]);
         for column in 0..columns {
