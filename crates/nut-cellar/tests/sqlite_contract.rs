@@ -10,7 +10,7 @@
 use nut_cellar::rows::Adopted;
 use nut_cellar::sqlite::{SqliteCellar, cellars};
 use nut_cellar::text::Pattern;
-use nut_cellar::{Column, ErrorKind, Find, Kind, Query, Schema};
+use nut_cellar::{Column, ErrorKind, Find, Key, Kind, Query, Schema};
 use rusqlite::Connection;
 use rusqlite::trace::{TraceEvent, TraceEventCodes};
 use std::path::Path;
@@ -50,14 +50,8 @@ fn everything(db: &Connection) -> Vec<String> {
     all
 }
 
-#[test]
-fn a_search_reads_the_rows_that_changed_since_the_last_and_no_others() {
-    let mut db = shop(2_000);
-    let cellar = SqliteCellar::adopt(&db, "items", &schema()).unwrap();
-    db.execute_batch(
-        "UPDATE items SET title = 'elm chest' WHERE id = 'k77'; DELETE FROM items WHERE id = 'k78'",
-    )
-    .unwrap();
+/// The statements that some work runs.
+fn statements(db: &mut Connection, work: impl FnOnce(&Connection)) -> Vec<String> {
     let statements = Arc::new(Mutex::new(Vec::new()));
     let noted = Arc::clone(&statements);
     let note = move |event: TraceEvent<'_>| {
@@ -66,15 +60,26 @@ fn a_search_reads_the_rows_that_changed_since_the_last_and_no_others() {
         }
     };
     db.trace_v2(TraceEventCodes::SQLITE_TRACE_STMT, Some(note)).unwrap();
-    let found = cellar.find(&db, "elm", &Find::new()).unwrap();
-    let other = cellar.find(&db, "oak box", &Find::new()).unwrap();
-    db.execute_batch("UPDATE items SET title = 'elm' WHERE id = 'k79'").unwrap();
-    assert_eq!(cellar.find(&db, "elm", &Find::new()).unwrap().total, 2);
+    work(db);
     db.trace_v2(TraceEventCodes::empty(), None::<fn(TraceEvent<'_>)>).unwrap();
-    assert_eq!((found.total, found.hits[0].key.to_string()), (1, "k77".to_owned()));
-    assert_eq!(other.total, 1_998);
+    std::mem::take(&mut *statements.lock().unwrap())
+}
 
-    let statements: Vec<String> = std::mem::take(&mut *statements.lock().unwrap());
+#[test]
+fn a_search_reads_the_rows_that_changed_since_the_last_and_no_others() {
+    let mut db = shop(2_000);
+    let cellar = SqliteCellar::adopt(&db, "items", &schema()).unwrap();
+    db.execute_batch(
+        "UPDATE items SET title = 'elm chest' WHERE id = 'k77'; DELETE FROM items WHERE id = 'k78'",
+    )
+    .unwrap();
+    let statements = statements(&mut db, |db| {
+        let found = cellar.find(db, "elm", &Find::new()).unwrap();
+        assert_eq!((found.total, found.hits[0].key.to_string()), (1, "k77".to_owned()));
+        assert_eq!(cellar.find(db, "oak box", &Find::new()).unwrap().total, 1_998);
+        db.execute_batch("UPDATE items SET title = 'elm' WHERE id = 'k79'").unwrap();
+        assert_eq!(cellar.find(db, "elm", &Find::new()).unwrap().total, 2);
+    });
     let ours: Vec<_> = statements
         .into_iter()
         .filter(|sql| !sql.starts_with("UPDATE items") && !sql.starts_with("--"))
@@ -88,6 +93,48 @@ fn a_search_reads_the_rows_that_changed_since_the_last_and_no_others() {
     assert_eq!(on_rows, ["k77", "k78", "k79"].map(expected));
     let writes = ["INSERT", "UPDATE", "DELETE", "CREATE", "REPLACE"];
     assert!(!ours.iter().any(|sql| writes.iter().any(|write| sql.starts_with(write))), "{ours:?}");
+}
+
+#[test]
+fn rows_with_keys_that_follow_one_another_are_read_at_once() {
+    let mut db = Connection::open_in_memory().unwrap();
+    db.execute_batch("CREATE TABLE items(id PRIMARY KEY, title TEXT, notes TEXT)").unwrap();
+    let cellar = SqliteCellar::adopt(&db, "items", &schema()).unwrap();
+    db.execute_batch(
+        "WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 40)
+         INSERT INTO items SELECT i, 'oak box', 'row ' || i FROM n",
+    )
+    .unwrap();
+    cellar.sync(&db).unwrap();
+    // Texts and bytes that look like numbers are no keys of these rows.
+    db.execute_batch(
+        "UPDATE items SET notes = notes || ' again';
+         INSERT INTO items VALUES ('7', 'oak as text', ''), (x'37', 'oak as bytes', ''), (50, 'oak alone', '');
+         DELETE FROM items WHERE id IN (1, 12, 13, 40)",
+    )
+    .unwrap();
+    let mut hits = Vec::new();
+    let statements = statements(&mut db, |db| {
+        hits = cellar.find(db, "oak", &Find::new().limit(100)).unwrap().hits;
+    });
+    let on_rows: Vec<_> =
+        statements.iter().filter_map(|sql| sql.split_once("WHERE true AND ").map(|(_, rest)| rest)).collect();
+    assert_eq!(
+        on_rows,
+        [
+            "base.\"id\" >= 1 AND base.\"id\" <= 40 ORDER BY base.\"id\"",
+            "base.\"id\" = 50",
+            "base.\"id\" = '7'",
+            "base.\"id\" = x'37'",
+        ]
+    );
+    let mut keys: Vec<_> = hits.into_iter().map(|hit| hit.key).collect();
+    keys.sort();
+    let numbers = (1..=40).filter(|number| ![1, 12, 13, 40].contains(number)).chain([50]).map(Key::Integer);
+    let others = [Key::Text("7".to_owned()), Key::Bytes(b"7".to_vec())];
+    assert_eq!(keys, numbers.chain(others).collect::<Vec<_>>());
+    assert_eq!(total(&cellar, &db, "notes:39"), 1);
+    assert_eq!(total(&cellar, &db, "notes:40"), 0);
 }
 
 #[test]

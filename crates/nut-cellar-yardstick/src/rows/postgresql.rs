@@ -142,6 +142,12 @@ impl Rows for PostgreSql {
         Ok((fetched, sum(&cellar.info(&mut self.client)?)))
     }
 
+    fn sync(&mut self) -> Result<(), Failure> {
+        let cellar = self.cellar.as_ref().ok_or("no search was put on the table")?;
+        cellar.sync(&mut self.client)?;
+        Ok(())
+    }
+
     fn compact(&mut self) -> Result<(), Failure> {
         let cellar = self.cellar.as_ref().ok_or("no search was put on the table")?;
         cellar.compact(&mut self.client)?;

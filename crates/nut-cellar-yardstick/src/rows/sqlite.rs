@@ -163,6 +163,11 @@ impl Rows for Sqlite {
         Ok((fetched, sum(&cellar.info(&self.connection)?)))
     }
 
+    fn sync(&mut self) -> Result<(), Failure> {
+        self.cellar()?.sync(&self.connection)?;
+        Ok(())
+    }
+
     fn compact(&mut self) -> Result<(), Failure> {
         self.cellar()?.compact(&self.connection)?;
         Ok(())
