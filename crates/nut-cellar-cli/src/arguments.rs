@@ -149,7 +149,7 @@ pub struct Settings {
     #[arg(long, value_name = "N")]
     pub most_terms: Option<u64>,
     /// Make a query simpler that would go through more postings than so many [default: three for each record,
-    /// and 3145728 anyway]
+    /// less for more than ten words]
     #[arg(long, value_name = "N")]
     pub most_postings: Option<u64>,
     /// Let words stand for their synonyms, from lines like `brolly = umbrella` and `specs -> spectacles`

@@ -7,7 +7,7 @@ use super::group::{Group, Measure, Member};
 use super::plan::{Alternative, Node, Plan};
 use super::rows::{Row, Rows, Term, places_of};
 use super::value_test::ValueTest;
-use crate::bits::Bits;
+use crate::bits::{Bits, Marks};
 use crate::catalog::Standing;
 use crate::error::Result;
 use crate::rank::{Formula, proximity};
@@ -60,6 +60,8 @@ pub(super) struct Cursors<'a> {
     pub(super) places: Vec<u32>,
     /// For each leaf that stands in several the window in which it was looked for last, and what was found.
     pub(super) filled: Vec<(Option<u32>, Bits)>,
+    /// Where the records of many words are put together; reused.
+    pub(super) marks: Marks,
     pub(super) tests: Vec<ValueTest>,
     pub lengths: Vec<LengthColumn>,
     /// For each word how often a record may have it at most, as typed in leaves that are wanted.
@@ -123,6 +125,7 @@ impl<'a> Cursors<'a> {
             leaves,
             places,
             filled,
+            marks: Marks::default(),
             tests,
             lengths,
             most_times,

@@ -4,9 +4,9 @@
 
 use super::cursors::{Cursors, LeafCursor};
 use super::find::Find;
-use super::group::Member;
+use super::group::{Group, Member};
 use super::plan::Node;
-use crate::bits::Bits;
+use crate::bits::{Bits, Marks};
 use crate::error::Result;
 use crate::shelf::{END, Hand, Step, if_at_hand};
 use std::ops::Range;
@@ -74,14 +74,7 @@ impl Cursors<'_> {
     /// Adds the records of a window that match a leaf.
     fn fill_leaf(&mut self, hand: &mut Hand, leaf: usize, window: &Range<u32>, bits: &mut Bits) -> Step<()> {
         match &mut self.leaves[leaf] {
-            LeafCursor::Word(word) => {
-                let group = &mut self.words[*word].group;
-                let limited = group.is_limited();
-                for member in &mut group.members {
-                    let put = |ordinal, has| bits.put((ordinal - window.start) as usize, has);
-                    member.fill(window, limited, put)?;
-                }
-            }
+            LeafCursor::Word(word) => self.words[*word].group.fill(window, bits)?,
             LeafCursor::Rows(rows) => {
                 if_at_hand(rows.fill(&self.standing.shelf, hand, window, bits))?;
             }
@@ -89,12 +82,45 @@ impl Cursors<'_> {
         Ok(())
     }
 
+    /// The word of a leaf that stands nowhere else in the query, if the node is one.
+    fn only_word(&self, node: &Node) -> Option<usize> {
+        let Node::Leaf(leaf) = node else { return None };
+        match self.leaves[*leaf] {
+            LeafCursor::Word(word) if self.places[*leaf] == 1 => Some(word),
+            _ => None,
+        }
+    }
+
+    /// Adds the records of a window that match one of these nodes. Words that many records have are put together as bytes.
+    fn fill_any(
+        &mut self,
+        hand: &mut Hand,
+        parts: &[Node],
+        window: &Range<u32>,
+        bits: &mut Bits,
+    ) -> Step<()> {
+        let words = parts.iter().filter_map(|part| self.only_word(part));
+        let postings: u64 = words.map(|word| self.words[word].group.cost()).sum();
+        let are_many = postings >= u64::from(self.standing.shelf.records()) / 2;
+        let mut marks = std::mem::take(&mut self.marks);
+        marks.reset(if are_many { (window.end - window.start) as usize } else { 0 });
+        for part in parts {
+            match self.only_word(part) {
+                Some(word) if are_many => self.words[word].group.fill(window, &mut marks)?,
+                Some(word) => self.words[word].group.fill(window, bits)?,
+                None => self.fill(hand, part, window, bits)?,
+            }
+        }
+        marks.add_to(bits);
+        self.marks = marks;
+        Ok(())
+    }
+
     /// The only term of a node that every record matches which has it.
     fn only_member(&mut self, node: &Node) -> Option<&mut Member> {
-        let Node::Leaf(leaf) = node else { return None };
-        let LeafCursor::Word(word) = self.leaves[*leaf] else { return None };
+        let word = self.only_word(node)?;
         let group = &mut self.words[word].group;
-        let is_plain = self.places[*leaf] == 1 && !group.is_limited() && group.members.len() == 1;
+        let is_plain = !group.is_limited() && group.members.len() == 1;
         group.members.first_mut().filter(|_| is_plain)
     }
 
@@ -106,6 +132,9 @@ impl Cursors<'_> {
             Node::Leaf(leaf) if self.places[*leaf] > 1 => {
                 self.fill_again(hand, *leaf, window)?;
                 bits.add(&self.filled[*leaf].1);
+            }
+            Node::Leaf(_) if self.only_word(node).is_some() => {
+                self.fill_any(hand, std::slice::from_ref(node), window, bits)?;
             }
             Node::Leaf(leaf) => self.fill_leaf(hand, *leaf, window, bits)?,
             Node::Test(test) => if_at_hand(self.tests[*test].fill(hand, window.clone(), bits))?.unwrap_or(()),
@@ -130,17 +159,12 @@ impl Cursors<'_> {
                 }
                 bits.add(&both.unwrap_or_default());
             }
-            Node::Any(parts) => {
-                for part in parts {
-                    self.fill(hand, part, window, bits)?;
-                }
-            }
+            Node::Any(parts) => self.fill_any(hand, parts, window, bits)?,
             Node::AtLeast(count, parts) => {
                 let (mut counts, mut inner) = (vec![0_u16; size], Bits::new(size));
                 for part in parts {
                     if let Some(member) = self.only_member(part) {
-                        let count = |ordinal, _| counts[(ordinal - window.start) as usize] += 1;
-                        member.fill(window, false, count)?;
+                        member.fill(window, false, counts.as_mut_slice())?;
                         continue;
                     }
                     inner.reset(size);
@@ -156,27 +180,82 @@ impl Cursors<'_> {
     }
 }
 
+/// What takes records of a window, by their places in it.
+trait TakePlaces {
+    /// Takes the places of records, of a window that begins at `first`.
+    fn take_all(&mut self, ordinals: &[u32], first: u32);
+
+    /// Takes a place, if it counts.
+    fn take(&mut self, place: usize, counts: bool);
+}
+
+impl TakePlaces for Bits {
+    fn take_all(&mut self, ordinals: &[u32], first: u32) {
+        self.set_all(ordinals.iter().map(|ordinal| (ordinal - first) as usize));
+    }
+
+    fn take(&mut self, place: usize, counts: bool) {
+        self.put(place, counts);
+    }
+}
+
+impl TakePlaces for Marks {
+    fn take_all(&mut self, ordinals: &[u32], first: u32) {
+        let bytes = self.bytes();
+        for ordinal in ordinals {
+            bytes[(ordinal - first) as usize] = 1;
+        }
+    }
+
+    fn take(&mut self, place: usize, counts: bool) {
+        self.bytes()[place] |= u8::from(counts);
+    }
+}
+
+/// How many of several words each record has.
+impl TakePlaces for [u16] {
+    fn take_all(&mut self, ordinals: &[u32], first: u32) {
+        for ordinal in ordinals {
+            self[(ordinal - first) as usize] += 1;
+        }
+    }
+
+    fn take(&mut self, place: usize, counts: bool) {
+        self[place] += u16::from(counts);
+    }
+}
+
+impl Group {
+    /// Gives `into` the records of a window that have one of the terms in a column in which it counts.
+    fn fill(&mut self, window: &Range<u32>, into: &mut (impl TakePlaces + ?Sized)) -> Result<()> {
+        let limited = self.is_limited();
+        self.members.iter_mut().try_for_each(|member| member.fill(window, limited, into))
+    }
+}
+
 impl Member {
-    /// Gives `take` the records of a window that have the term, each with whether it counts there.
-    pub fn fill(
+    /// Gives `into` the records of a window that have the term.
+    fn fill(
         &mut self,
         window: &Range<u32>,
         limited: bool,
-        mut take: impl FnMut(u32, bool),
+        into: &mut (impl TakePlaces + ?Sized),
     ) -> Result<()> {
         self.seek(window.start)?;
+        debug_assert_eq!(self.here, self.postings.ordinal(), "a member stands where its postings do");
         while self.here < window.end {
-            let (here, columns) = (self.here, self.columns);
-            let ordinals = self.postings.unpacked();
-            let start = ordinals.partition_point(|known| *known < here);
-            let end = start + ordinals[start..].partition_point(|known| *known < window.end);
-            let next = ordinals[end - 1] + 1;
+            let (start, ordinals) = (self.postings.place(), self.postings.unpacked());
+            let end = match ordinals.last() {
+                Some(last) if *last < window.end => ordinals.len(),
+                _ => start + ordinals[start..].partition_point(|known| *known < window.end),
+            };
             if limited {
-                self.postings.each_in(start..end, columns, &mut take)?;
+                let take = |ordinal, counts| into.take((ordinal - window.start) as usize, counts);
+                self.postings.each_in(start..end, self.columns, take)?;
             } else {
-                ordinals[start..end].iter().for_each(|ordinal| take(*ordinal, true));
+                into.take_all(&ordinals[start..end], window.start);
             }
-            self.seek(next)?;
+            self.here = self.postings.go_to(end)?;
         }
         Ok(())
     }

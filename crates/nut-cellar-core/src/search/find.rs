@@ -128,9 +128,11 @@ pub struct Find {
 
 /// The terms that the patterns and spellings of a query look at, at most, all together.
 const MOST_TERMS: u64 = 1 << 19;
-/// A query may go through as many postings as so many words that every record has, and through so many anyway.
-const PASSES: u64 = 3;
-const ANYWAY: u64 = 3 << 20;
+/// The postings that a query may go through are counted in halves of the records, of these at least: for so many words and phrases there
+/// is one, and for few of them no more than so many.
+const FEWEST_RECORDS: u64 = 1 << 20;
+const OF_HALVES: u64 = 60;
+const MOST_HALVES: u64 = 6;
 
 /// A search that goes through fewer postings than these in a shelf is not divided among threads.
 const LONG: u64 = 500_000;
@@ -291,8 +293,9 @@ impl Find {
     }
 
     /// Makes a query simpler that would go through more postings than so many: of all phrases but the cheapest the words are looked for
-    /// wherever they stand, and the commonest words do not score. Without, three for each record, and 3,145,728 anyway. A
-    /// single word or phrase stays as it is. A note says what was done.
+    /// wherever they stand, and the commonest words do not score. Without, three for each record if there are up to ten words and phrases, 30 by
+    /// their number if there are more, and half a one at least; of fewer than 1,048,576 records so many are counted. A single word or phrase
+    /// stays as it is. A note says what was done.
     #[must_use]
     pub fn most_postings(mut self, postings: u64) -> Self {
         self.most_postings = Some(postings);
@@ -444,7 +447,10 @@ impl Find {
     /// How many postings a query of so many words and phrases may go through before it is made simpler, where there are so many
     /// records; none if it never is.
     pub(super) fn most_postings_of(&self, leaves: usize, records: u64) -> Option<u64> {
-        let usual = (leaves > 1).then(|| records.saturating_mul(PASSES).max(ANYWAY));
+        let usual = (leaves > 1).then(|| {
+            let halves = (OF_HALVES / leaves as u64).clamp(1, MOST_HALVES);
+            records.max(FEWEST_RECORDS).saturating_mul(halves) / 2
+        });
         self.most_postings.or(usual)
     }
 
@@ -637,4 +643,23 @@ fn columns<S: Serializer>(values: &IndexMap<String, Vec<Value>>, serializer: S) 
         [one] => (name, Shown::One(one)),
         several => (name, Shown::Several(several)),
     }))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_more_words_a_query_has_the_fewer_postings_it_may_go_through() {
+        const RECORDS: u64 = 2 << 20;
+        let most = |leaves| Find::new().most_postings_of(leaves, RECORDS);
+        assert_eq!(most(1), None);
+        for leaves in 2..=10 {
+            assert_eq!(most(leaves), Some(3 * RECORDS));
+        }
+        assert_eq!((most(15), most(30)), (Some(2 * RECORDS), Some(RECORDS)));
+        assert_eq!((most(60), most(4_096)), (Some(RECORDS / 2), Some(RECORDS / 2)));
+        assert_eq!(Find::new().most_postings_of(2, 10), Some(3 << 20), "a small cellar never cuts anything");
+        assert_eq!(Find::new().most_postings(7).most_postings_of(2, RECORDS), Some(7));
+    }
 }

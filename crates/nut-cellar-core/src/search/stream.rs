@@ -30,7 +30,7 @@ const UNKNOWN: f32 = -1.0;
 
 /// What makes a part of a score of a tf~.
 #[derive(Clone, Copy)]
-struct Scale {
+pub(super) struct Scale {
     /// idf · (k1 + 1), k1, and how often the word was typed.
     factor: f32,
     k1: f32,
@@ -40,7 +40,7 @@ struct Scale {
 }
 
 impl Scale {
-    fn part(self, frequency: f32) -> f32 {
+    pub fn part(self, frequency: f32) -> f32 {
         if frequency > 0.0 { self.factor / (1.0 + self.k1 / frequency) * self.times } else { 0.0 }
     }
 
@@ -208,6 +208,11 @@ impl Stream {
     /// What tf~ of its group adds to a score.
     pub fn part(&self, frequency: f32) -> f32 {
         self.scale.part(frequency)
+    }
+
+    /// What makes of a tf~ what it adds.
+    pub fn scale(&self) -> Scale {
+        self.scale
     }
 
     /// A tf~ below which none adds more than this.

@@ -292,6 +292,22 @@ impl Postings {
         }
     }
 
+    /// The place in the block of the posting at which it stands.
+    pub fn place(&self) -> usize {
+        self.here
+    }
+
+    /// Goes on to the posting with this place in the block, or to the next block if it is past its end. Gives its record; [`END`]
+    /// if there is none.
+    pub fn go_to(&mut self, place: usize) -> Result<u32, Error> {
+        if place < self.ordinals.len() {
+            self.stand(place);
+        } else {
+            self.enter(self.block.map_or(0, |block| block + 1))?;
+        }
+        Ok(self.ordinal())
+    }
+
     /// Goes to the next posting, if there is one.
     pub fn advance(&mut self) -> Result<bool, Error> {
         if self.here + 1 < self.ordinals.len() {

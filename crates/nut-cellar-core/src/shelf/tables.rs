@@ -15,7 +15,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 /// Shorter tables are read as fast as they are looked up.
 const SHORTEST: usize = 16;
 /// The most lines, of 40 bytes each.
-const MOST: usize = 1 << 16;
+const MOST: usize = 1 << 17;
 
 /// What a table says of one block.
 #[derive(Debug)]

@@ -104,8 +104,8 @@ impl Windows<'_, '_> {
             return self.add_streams(hand, streams, window, sums);
         }
         self.add_streams(hand, streams, window, of_word)?;
-        let stream = &self.streams[streams.start];
-        sums.add_all(of_word, |frequency| stream.part(frequency));
+        let scale = self.streams[streams.start].scale();
+        sums.add_all(of_word, |frequency| scale.part(frequency));
         Ok(())
     }
 

@@ -57,8 +57,11 @@ impl Sums {
                 lines &= lines - 1;
                 let sums =
                     self.sums[start..start + LINE].iter_mut().zip(&mut other.sums[start..start + LINE]);
-                for (sum, other) in sums.filter(|(_, other)| other.is_sign_positive()) {
-                    *sum += part(std::mem::replace(other, NOTHING));
+                // All of a line at once, without a branch on which are there.
+                for (sum, other) in sums {
+                    let more = *sum + part(*other);
+                    *sum = if other.is_sign_positive() { more } else { *sum };
+                    *other = NOTHING;
                 }
             }
         }
