@@ -126,6 +126,33 @@ fn only_rows_that_came_later_are_read_again_and_all_if_earlier_ones_came_late() 
     }
 }
 
+/// Many rows become records while the database looks for the next ones; some are gone, and some have values that can't be read.
+#[test]
+fn many_changed_rows_are_found_as_few_are() {
+    let (_, mut client, cellar) = office();
+    client
+        .batch_execute(
+            "INSERT INTO items(id, title, value) SELECT n, 'Tin box of ' || n, n FROM generate_series(5, 1000) n;
+             DELETE FROM items WHERE id IN (1, 5, 999);
+             UPDATE items SET title = 'Umbrella', value = 'NaN' WHERE id = 7",
+        )
+        .unwrap();
+    let all = Find::new().limit(2_000);
+    let found = cellar.find(&mut client, "box", &all).unwrap();
+    assert_eq!((found.total, found.hits.len()), (995, 995));
+    assert_eq!(keys(&cellar, &mut client, "umbrella", &Find::new()), "3 7");
+    assert_eq!(keys(&cellar, &mut client, "walnut", &Find::new()), "3 2");
+    assert_eq!((laid(&cellar, &mut client), cellar.info(&mut client).unwrap().pending), (1, Some(997)));
+    // Those that came later, over the others.
+    client.batch_execute("UPDATE items SET title = 'Umbrella' WHERE id % 4 = 0").unwrap();
+    assert_eq!(cellar.find(&mut client, "umbrella", &all).unwrap().total, 252);
+    assert_eq!(laid(&cellar, &mut client), 2);
+    let before = cellar.find(&mut client, "box OR umbrella", &all).unwrap();
+    let synced = cellar.sync(&mut client).unwrap();
+    assert_eq!((synced.put, synced.unreadable.count), (995, 1));
+    assert_eq!(cellar.find(&mut client, "box OR umbrella", &all).unwrap(), before);
+}
+
 #[test]
 fn a_reader_whose_pieces_are_gone_in_the_middle_of_its_transaction_finds_the_same() {
     let (address, mut client, cellar) = office();

@@ -30,7 +30,9 @@ pub mod store;
 pub mod text;
 mod wire;
 
-pub use catalog::{Batch, Difference, Merging, Opened, Published, Snapshot, SoFar, Tally, TermCount, Terms};
+pub use catalog::{
+    Batch, Difference, Gathering, Merging, Opened, Published, Snapshot, SoFar, Tally, TermCount, Terms,
+};
 pub use error::{Error, ErrorKind, Result};
 pub use filter::Filter;
 pub use query::{Expansions, Misread, Query};

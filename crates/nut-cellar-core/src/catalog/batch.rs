@@ -1,5 +1,6 @@
 //! Writes that become visible together.
 
+use super::gathering::Gathering;
 use super::locate;
 use super::mask::Mask;
 use super::merging::{self, Merging};
@@ -76,23 +77,47 @@ impl<'u> Batch<'u> {
     /// If the place can't be read.
     pub fn new(unit: &'u mut dyn Unit, opened: &'u Opened, schema: &Schema) -> Result<Self> {
         let manifest = unit.manifest()?;
-        let begun = manifest.as_ref().map(|manifest| manifest.generation);
-        let base = manifest.unwrap_or_else(|| Arc::new(Manifest::empty(schema.clone())));
-        Ok(Self {
+        let base = manifest.clone().unwrap_or_else(|| Arc::new(Manifest::empty(schema.clone())));
+        let gathering = Gathering::new(opened, &base.schema);
+        Ok(Self::begun(unit, opened, (manifest.is_some(), base), gathering))
+    }
+
+    /// Begins a batch with what was gathered before.
+    ///
+    /// # Errors
+    /// [`OutOfStep`](crate::ErrorKind::OutOfStep) if the cellar has another schema than that for which it was gathered; or if the
+    /// place can't be read.
+    pub fn with(unit: &'u mut dyn Unit, opened: &'u Opened, gathering: Gathering) -> Result<Self> {
+        let manifest = unit.manifest()?;
+        let base = manifest.clone().unwrap_or_else(|| Arc::new(Manifest::empty((*gathering.schema).clone())));
+        if base.schema != gathering.schema {
+            let message = "The cellar has got another schema; open it again.";
+            return Err(Error::new(ErrorKind::OutOfStep, message));
+        }
+        Ok(Self::begun(unit, opened, (manifest.is_some(), base), gathering))
+    }
+
+    fn begun(
+        unit: &'u mut dyn Unit,
+        opened: &'u Opened,
+        (is_there, base): (bool, Arc<Manifest>),
+        Gathering { builder, removed, put, .. }: Gathering,
+    ) -> Self {
+        Self {
             unit,
             opened,
-            begun,
+            begun: is_there.then_some(base.generation),
             bookmark: None,
             budget: DEFAULT_BUDGET,
             merging: Merging::default(),
-            builder: Builder::knowing(Arc::clone(&base.schema), opened.take_learned(&base.schema)),
+            builder,
             base,
-            removed: BTreeSet::new(),
+            removed,
             sealed: Vec::new(),
             gone: BTreeMap::new(),
-            put: 0,
+            put,
             watch: None,
-        })
+        }
     }
 
     /// Gives the batch a budget of its own, in bytes; [`DEFAULT_BUDGET`] without.

@@ -4,6 +4,7 @@
 
 mod batch;
 mod difference;
+mod gathering;
 mod locate;
 mod mask;
 mod merging;
@@ -12,6 +13,7 @@ mod terms;
 
 pub use batch::{Batch, DEFAULT_BUDGET, Published, SoFar};
 pub use difference::Difference;
+pub use gathering::Gathering;
 pub use mask::Mask;
 pub use merging::{MOST_SHELVES, Merging};
 pub(crate) use snapshot::Standing;

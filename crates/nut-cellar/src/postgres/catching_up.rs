@@ -3,12 +3,13 @@
 use super::cellar::PostgresCellar;
 use super::derived::ambiguous;
 use super::failure::failed;
+use super::functions::row_at;
 use super::key::Keys;
 use super::names::{Names, literal};
 use super::place::{PostgresUnit, PostgresView};
 use super::reading::Rows;
 use super::session::{Connection, Own, Sees, Session, Statements};
-use super::state::{Seen, row_at};
+use super::state::Seen;
 use crate::rows::spans;
 use crate::rows::{Kept, Part, Spool, Synced, Unreadable, Work};
 use nut_cellar_core::{Batch, Error, Key, Manifest, Merging, PieceId, Record, Result, Unit, View};
@@ -90,13 +91,21 @@ impl PostgresCellar {
     }
 
     /// Puts the rows that the log names into `spool`, and removes the records whose rows are gone.
-    pub(super) fn put_pending(&self, seen: &Seen, spool: &mut Spool<'_>, merging: Merging) -> Result<Synced> {
-        let mut batch = Batch::new(spool, &self.opened, &self.schema)?;
+    pub(super) fn put_pending(
+        &self,
+        seen: &mut Seen,
+        spool: &mut Spool<'_>,
+        merging: Merging,
+    ) -> Result<Synced> {
+        let (mut batch, mut unreadable) = match seen.pending.gathered.take() {
+            Some(gathered) => (Batch::with(spool, &self.opened, gathered.gathering)?, gathered.unreadable),
+            None => (Batch::new(spool, &self.opened, &self.schema)?, Unreadable::default()),
+        };
         batch.set_merging(merging);
         if merging == Merging::Never {
             batch.set_fleeting();
         }
-        let (mut record, mut unreadable) = (Record::new(0), Unreadable::default());
+        let mut record = Record::new(0);
         for (key, row) in &seen.pending.rows {
             let row = (row, row_at(&self.rows));
             if self.rows.read(row, &self.schema, &mut record, &mut unreadable)? {
@@ -179,7 +188,7 @@ impl PostgresCellar {
         progress: &mut dyn FnMut(u64),
     ) -> Result<(Synced, bool)> {
         let mut transaction = Own::begin(client, Sees::OneMoment, SYNCING)?;
-        let mut seen = self.see(&mut transaction, None)?;
+        let mut seen = self.see(&mut transaction, None, &|| None)?;
         seen.must_be_all(&self.rows)?;
         // Joined rows that belong to no record are logged, too, and name nothing.
         if seen.filled && seen.log.is_none() && work == Work::Pending(Merging::Small) {
@@ -194,7 +203,7 @@ impl PostgresCellar {
         let synced = match work {
             Work::Pending(merging) if seen.filled => {
                 let mut spool = Spool::new(&view);
-                let synced = self.put_pending(&seen, &mut spool, merging)?;
+                let synced = self.put_pending(&mut seen, &mut spool, merging)?;
                 let contents = spool.into_contents();
                 let mut unit = PostgresUnit::new(view);
                 if seen.emptied && !contents.changed() {

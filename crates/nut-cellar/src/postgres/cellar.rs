@@ -1,6 +1,7 @@
 //! The handle of a cellar inside a PostgreSQL database.
 
 use super::failure::failed;
+use super::gathered::Gathered;
 use super::key::{KeyColumns, Keys};
 use super::names::{Names, listed};
 use super::place::{CHUNK, PostgresView};
@@ -246,9 +247,9 @@ impl PostgresCellar {
     /// # Errors
     /// As for [`find`](Self::find).
     pub fn info(&self, client: &mut impl Session) -> Result<Info> {
-        let mut info = self.on_state(client, None, Seen::shelves, |view, seen| {
+        let mut info = self.on_state(client, None, Seen::shelves, &|| None, |view, seen| {
             seen.must_be_all(&self.rows)?;
-            let pending = Some(seen.pending.rows.len() as u64);
+            let pending = Some(seen.pending.count());
             Ok(Info { pending, ..Info::of(view, &self.opened)? })
         })?;
         (info.oldest, info.table) = state::age_and_size(client, &self.names)?;
@@ -262,16 +263,17 @@ impl PostgresCellar {
         client: &mut dyn Statements,
         known: Option<&(Logged, Arc<Overlay>)>,
         of: impl Fn(&Seen) -> Arc<Manifest>,
-        work: impl Fn(&PostgresView<'_>, &Seen) -> Result<T>,
+        gather: &dyn Fn() -> Option<Gathered>,
+        work: impl Fn(&PostgresView<'_>, &mut Seen) -> Result<T>,
     ) -> Result<T> {
         let mut tries = TRIES;
         loop {
-            let seen = self.see(client, known)?;
+            let mut seen = self.see(client, known, gather)?;
             if let Some(folder) = self.folder.get() {
                 folder.tidy(&seen.manifest);
             }
             let view = PostgresView::new(client, self, of(&seen));
-            let done = work(&view, &seen);
+            let done = work(&view, &mut seen);
             tries -= 1;
             if done.is_ok() || !view.missed() || tries == 0 {
                 return done;
@@ -286,7 +288,8 @@ impl PostgresCellar {
         work: impl Fn(&Laid<'_>, Snapshot, &Sight<'_, '_>) -> Result<T>,
     ) -> Result<T> {
         let known = self.overlays.last();
-        self.on_state(client, known.as_ref(), Seen::base, |view, seen| {
+        let gather = || Some(Gathered::new(&self.opened, &self.schema));
+        self.on_state(client, known.as_ref(), Seen::base, &gather, |view, seen| {
             if !seen.filled {
                 return Err(rows::not_filled(self.name(), &seen.manifest));
             }
@@ -302,22 +305,23 @@ impl PostgresCellar {
     pub(super) fn overlay(
         &self,
         view: &dyn View,
-        seen: &Seen,
+        seen: &mut Seen,
         known: Option<&(Logged, Arc<Overlay>)>,
     ) -> Result<Option<Arc<Overlay>>> {
-        let Some(log) = &seen.log else { return Ok(None) };
-        if let Some((_, overlay)) = known.filter(|(known, _)| known == log) {
+        let Some(log) = seen.log.clone() else { return Ok(None) };
+        if let Some((_, overlay)) = known.filter(|(known, _)| *known == log) {
             return Ok(Some(Arc::clone(overlay)));
         }
         let below = known.filter(|_| seen.pending.is_more).map(|(_, overlay)| Arc::clone(overlay));
         let laid = Laid::new(view, below.clone());
         let mut spool = Spool::new(&laid);
+        let rows = seen.pending.count();
         self.put_pending(seen, &mut spool, Merging::Never)?;
-        let (contents, rows) = (spool.into_contents(), seen.pending.rows.len() as u64);
+        let contents = spool.into_contents();
         let overlay = Arc::new(Overlay::over(below.as_deref(), contents, rows));
         // One that has not all rows is for no other role.
         if !seen.secured {
-            self.overlays.put(log.clone(), &overlay);
+            self.overlays.put(log, &overlay);
         }
         Ok(Some(overlay))
     }
@@ -326,10 +330,11 @@ impl PostgresCellar {
         &self,
         client: &mut dyn Statements,
         known: Option<&(Logged, Arc<Overlay>)>,
+        gather: &dyn Fn() -> Option<Gathered>,
     ) -> Result<Seen> {
         let may_grow = known.is_some_and(|(_, overlay)| overlay.may_grow());
         let known = (known.map(|(log, _)| log), may_grow);
-        state::see(client, (&self.names, &self.schema, &self.rows), &self.manifests, known)
+        state::see(client, (&self.names, &self.schema, &self.rows), &self.manifests, known, gather)
     }
 }
 

@@ -29,6 +29,8 @@ mod catching_up;
 mod cellar;
 mod derived;
 mod failure;
+mod functions;
+mod gathered;
 mod key;
 mod names;
 mod place;
@@ -44,5 +46,7 @@ mod triggers;
 #[cfg(feature = "tokio")]
 pub use asynchronous::{AsyncCellar, AsyncConnection, AsyncSession};
 pub use cellar::PostgresCellar;
+#[doc(hidden)]
+pub use functions::join_rows_from;
 pub use names::cellars;
 pub use session::{Connection, Session};

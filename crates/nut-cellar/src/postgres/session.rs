@@ -1,6 +1,7 @@
 //! What statements are run by, whoever owns it: a connection, a transaction, or a runtime that runs them for a thread that waits.
 
 use nut_cellar_core::Result;
+use postgres::fallible_iterator::FallibleIterator;
 use postgres::types::{ToSql, Type};
 use postgres::{Client, GenericClient, Row};
 
@@ -23,6 +24,17 @@ pub trait Statements {
     /// All rows that a statement gives.
     fn query_typed(&mut self, sql: &str, parameters: &[Parameter<'_>]) -> Result<Vec<Row>, Failure>;
 
+    /// Gives `take` each row that a statement gives, while the database looks for the next ones, where that may be.
+    fn query_each(
+        &mut self,
+        sql: &str,
+        parameters: &[Parameter<'_>],
+        take: &mut dyn FnMut(Row),
+    ) -> Result<(), Failure> {
+        self.query_typed(sql, parameters)?.into_iter().for_each(take);
+        Ok(())
+    }
+
     /// How many rows a statement changed.
     fn execute_typed(&mut self, sql: &str, parameters: &[Parameter<'_>]) -> Result<u64, Failure>;
 
@@ -43,6 +55,20 @@ pub trait Statements {
 impl<C: GenericClient> Statements for C {
     fn query_typed(&mut self, sql: &str, parameters: &[Parameter<'_>]) -> Result<Vec<Row>, Failure> {
         Ok(GenericClient::query_typed(self, sql, parameters)?)
+    }
+
+    fn query_each(
+        &mut self,
+        sql: &str,
+        parameters: &[Parameter<'_>],
+        take: &mut dyn FnMut(Row),
+    ) -> Result<(), Failure> {
+        let parameters = parameters.iter().map(|(value, kind)| (*value, kind.clone()));
+        let mut rows = GenericClient::query_typed_raw(self, sql, parameters)?;
+        while let Some(row) = rows.next()? {
+            take(row);
+        }
+        Ok(())
     }
 
     fn execute_typed(&mut self, sql: &str, parameters: &[Parameter<'_>]) -> Result<u64, Failure> {
@@ -104,6 +130,15 @@ impl Drop for Own<'_> {
 impl Statements for Own<'_> {
     fn query_typed(&mut self, sql: &str, parameters: &[Parameter<'_>]) -> Result<Vec<Row>, Failure> {
         self.session.query_typed(sql, parameters)
+    }
+
+    fn query_each(
+        &mut self,
+        sql: &str,
+        parameters: &[Parameter<'_>],
+        take: &mut dyn FnMut(Row),
+    ) -> Result<(), Failure> {
+        self.session.query_each(sql, parameters, take)
     }
 
     fn execute_typed(&mut self, sql: &str, parameters: &[Parameter<'_>]) -> Result<u64, Failure> {

@@ -1,8 +1,12 @@
-//! The state of a cellar, and what is read of it, of the log and of the logged rows: by one statement, so that they agree
-//! with each other whatever the isolation of the transaction is.
+//! The state of a cellar: how it is made and taken away, and what is read of it, of the log and of the logged rows.
 
 use super::derived::{ambiguous, unusable};
 use super::failure::{Failure, failed};
+use super::functions::{
+    KEY, STANDING, STATE, WITH_ALL, WITH_LOGGED, are_many, drop_functions, functions, row_at, standing,
+    with_many_logged,
+};
+use super::gathered::Gathered;
 use super::names::{Names, literal, quoted};
 use super::reading::Rows;
 use super::secured::withheld;
@@ -17,30 +21,6 @@ use postgres::types::Type;
 use std::collections::BTreeSet;
 use std::sync::Arc;
 use std::time::Duration;
-
-/// What has to stay as it is for changes to be seen: the names of the tables, their watched columns, the triggers, and how a view is
-/// made if there is one; of the state `s`. It is worked out for each search: sums of hashes need no order, and each catalog that is not
-/// asked saves 20 µs.
-fn standing(sources: &Sources<'_>) -> String {
-    let views = "(SELECT pg_catalog.sum(pg_catalog.hashtextextended(r.ev_action::text, 0))
-                  FROM pg_catalog.unnest(s.sources[2:]) o(oid) JOIN pg_catalog.pg_rewrite r ON r.ev_class = o.oid)";
-    let has_view = sources.derived.as_ref().is_some_and(|derived| derived.view.is_some());
-    format!(
-        "pg_catalog.concat_ws(';',
-           pg_catalog.array_to_string(ARRAY(
-             SELECT (SELECT pg_catalog.concat_ws('.', c.relnamespace::pg_catalog.regnamespace, c.relname, c.relrowsecurity)
-                     FROM pg_catalog.pg_class c WHERE c.oid = o.oid)
-             FROM pg_catalog.unnest(s.sources) o(oid)), ',', '-'),
-           (SELECT pg_catalog.sum(pg_catalog.hashint8extended((t.tgrelid::bigint << 32) + t.tgfoid::bigint, t.tgtype))
-            FROM pg_catalog.pg_trigger t
-            WHERE t.tgrelid = ANY (s.sources) AND t.tgfoid = ANY (s.functions) AND t.tgenabled IN ('O', 'A')),
-           (SELECT pg_catalog.sum(pg_catalog.hashtextextended(a.attname::text, (a.attrelid::bigint << 32) + a.atttypid::bigint))
-            FROM pg_catalog.pg_attribute a
-            WHERE a.attrelid = ANY (s.sources) AND a.attname::text = ANY (s.columns)),
-           {})",
-        if has_view { views } else { "NULL" },
-    )
-}
 
 /// The functions that our triggers call.
 fn our_functions(names: &Names) -> String {
@@ -343,20 +323,36 @@ pub(super) struct Seen {
 /// The rows that no shelf holds yet.
 #[derive(Default)]
 pub(super) struct Pending {
-    /// Each logged key with its row, if there is one. After the table was emptied, all rows. None if the log is the one
-    /// that was known.
+    /// Each logged key with its row, if there is one; but for those that were gathered. After the table was emptied, all rows. None if
+    /// the log is the one that was known.
     pub rows: Vec<(Key, Row)>,
+    /// What was made of rows while others came, if that was wanted.
+    pub gathered: Option<Gathered>,
     /// Whether these are those that were logged since the log that was known, and no others.
     pub is_more: bool,
+}
+
+impl Pending {
+    /// How many keys there are.
+    pub fn count(&self) -> u64 {
+        self.rows.len() as u64 + self.gathered.as_ref().map_or(0, |gathered| gathered.count)
+    }
 }
 
 /// What the log has, at one time.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(super) struct Logged {
-    /// Tells its entries and the manifest from all others there ever were.
+    /// Tells its entries and the manifest from all others there ever were; begins with how many entries there are.
     pub id: String,
     /// The number of the last of them. Others with lesser numbers may become visible later.
     pub last: i64,
+}
+
+impl Logged {
+    /// How many entries there are.
+    fn entries(&self) -> u64 {
+        self.id.split(':').next().and_then(|count| count.parse().ok()).unwrap_or(0)
+    }
 }
 
 impl Seen {
@@ -380,111 +376,6 @@ impl Seen {
     }
 }
 
-/// Where in a row of what [`see`] reads the logged key begins. Behind it begins the row of the table.
-const KEY: usize = 8;
-
-/// Where that row begins.
-pub(super) fn row_at(rows: &Rows) -> usize {
-    KEY + rows.key.len()
-}
-
-/// The function that gives what has to stay as it is.
-const STANDING: &str = "standing";
-/// The one that gives the state without rows, which is all that most searches need.
-const STATE: &str = "state_alone";
-/// The one that gives it with the logged rows, each by its key: whatever is expected of the log, the table is never gone through.
-const WITH_LOGGED: &str = "logged_rows";
-/// The one that gives it with all rows, for where the table was emptied at once.
-const WITH_ALL: &str = "all_rows";
-
-fn drop_functions(names: &Names) -> [String; 4] {
-    [(STANDING, ""), (STATE, ""), (WITH_LOGGED, "text, bigint"), (WITH_ALL, "text, bigint")]
-        .map(|(name, of)| format!("DROP FUNCTION IF EXISTS {}({of});", names.inside(name)))
-}
-
-/// The functions by which a search sees state, log and rows. They are functions so that queries that are made for a few rows are not
-/// compiled (`jit`) for as many as the planner may expect, which takes a second, and are planned once for each session: planning takes
-/// longer than the rest.
-/// They run as whoever calls them.
-fn functions(names: &Names, sources: &Sources<'_>, rows: &Rows) -> Result<String> {
-    const HOW: &str = "LANGUAGE plpgsql STABLE SET jit = off SET plan_cache_mode = force_generic_plan
-                       SET search_path = pg_catalog, pg_temp";
-    let Rows { key, from, condition, .. } = rows;
-    let (log, state, selected) = (names.inside("log"), names.inside("state"), rows.selected());
-    let standing = standing(sources);
-    let stands = format!(
-        "CREATE FUNCTION {}() RETURNS text LANGUAGE sql STABLE SET search_path = pg_catalog, pg_temp AS {};",
-        names.inside(STANDING),
-        literal(&format!("SELECT {standing} FROM {state} s")),
-    );
-    let seen = format!(
-        "(SELECT s.manifest, s.filled, {standing} IS NOT DISTINCT FROM s.watched AS standing,
-            pg_catalog.row_security_active(s.sources[1]) AS secured
-          FROM {state} s OFFSET 0) s"
-    );
-    let id = |which: &str| {
-        format!(
-            "pg_catalog.count(*){which} || ':' || pg_catalog.sum(pg_catalog.uuid_hash_extended(mark, 0)){which} || ':' || pg_catalog.md5(s.manifest)"
-        )
-    };
-    let sums = format!(
-        "{} AS log, pg_catalog.max(seq) AS last, pg_catalog.bool_or(key IS NULL AND source = 0) AS emptied",
-        id("")
-    );
-    let columns = "o0 bytea, o1 boolean, o2 boolean, o3 boolean, o4 text, o5 bigint, o6 boolean, o7 boolean";
-    let flags = "s.filled, s.standing, coalesce(l.emptied, false), l.log, l.last, s.secured";
-    let alone = format!(
-        "CREATE FUNCTION {}() RETURNS TABLE ({columns}) {HOW} AS {};",
-        names.inside(STATE),
-        literal(&format!(
-            "BEGIN RETURN QUERY SELECT s.manifest, {flags}, false
-             FROM {seen} CROSS JOIN LATERAL (SELECT {sums} FROM {log}) l; END"
-        ))
-    );
-    // What is known already is not read again: the log `$1`, whose last entry has the number `$2`. If its entries are those with such
-    // numbers now, only what came behind them is. Names for these could be those of columns of the table.
-    let seen = format!(
-        "{seen} CROSS JOIN LATERAL (
-           SELECT l.log, l.last, l.emptied, coalesce(l.before = $1, false) AS is_more,
-             CASE WHEN l.before = $1 THEN $2 ELSE 0 END AS after
-           FROM (SELECT {sums}, {} AS before FROM {log}) l OFFSET 0) l",
-        id(" FILTER (WHERE seq <= $2)")
-    );
-    let function = |name: &str, (is_more, logged): (&str, &str), from: &str| {
-        let body = format!(
-            "#variable_conflict use_column
-             BEGIN RETURN QUERY
-             SELECT CASE WHEN pg_catalog.row_number() OVER () = 1 THEN s.manifest END, {flags}, {is_more}, {logged}, {selected} FROM {seen} {from};
-             END"
-        );
-        let texts: String =
-            (0..rows.columns()).fold(String::new(), |texts, place| texts + &format!(", c{place} text"));
-        format!(
-            "CREATE FUNCTION {}(text, bigint) RETURNS TABLE ({columns}, {}, {}{texts}) {HOW} AS {};",
-            names.inside(name),
-            key.declared('o', KEY),
-            key.declared('o', row_at(rows)),
-            literal(&body),
-        )
-    };
-    let parts = key.names().join(", ");
-    let behind = format!("(SELECT * FROM {log} WHERE seq > l.after) behind");
-    let mut keys = format!("SELECT DISTINCT {parts} FROM {behind} WHERE key IS NOT NULL");
-    for join in 0..sources.joins.len() {
-        keys = format!("{keys} UNION {}", sources.expansion(join, &behind)?);
-    }
-    let logged = format!(
-        "LEFT JOIN LATERAL (SELECT {parts} FROM ({keys}) k WHERE l.log IS DISTINCT FROM $1 OFFSET 0) k ON true
-         LEFT JOIN LATERAL (SELECT * FROM {from} t WHERE {} AND {condition} OFFSET 0) t ON true",
-        key.is("t", "k")
-    );
-    let all = format!(
-        "LEFT JOIN LATERAL (SELECT * FROM {from} t WHERE l.log IS DISTINCT FROM $1 AND {condition}) t ON true"
-    );
-    let logged = function(WITH_LOGGED, ("l.is_more", &key.selected_of_ours("k")), &logged);
-    Ok([stands, alone, logged, function(WITH_ALL, ("false", &key.selected("t")), &all)].concat())
-}
-
 /// Reads state, log and logged rows; these only if the log is not the one that is `known`. If it `may_grow`, only those that came
 /// behind it, where the others are still the same.
 pub(super) fn see(
@@ -492,17 +383,21 @@ pub(super) fn see(
     of: (&Names, &Schema, &Rows),
     manifests: &Manifests,
     (known, may_grow): (Option<&Logged>, bool),
+    gather: &dyn Fn() -> Option<Gathered>,
 ) -> Result<Seen> {
     let grown = known.filter(|_| may_grow);
     let (id, last) = (grown.map(|known| known.id.as_str()), grown.map(|known| known.last));
     loop {
-        let seen = see_by(client, of, manifests, (STATE, &[]))?;
-        if seen.log.is_none() || seen.log.as_ref() == known {
-            return Ok(seen);
-        }
-        let function = if seen.emptied { WITH_ALL } else { WITH_LOGGED };
+        let call = |function, of_known| format!("SELECT * FROM {}({of_known})", of.0.inside(function));
+        let seen = see_by(client, of, manifests, (&call(STATE, ""), &[]), None)?;
+        let Some(log) = seen.log.as_ref().filter(|log| Some(*log) != known) else { return Ok(seen) };
+        let sql = match seen.emptied {
+            true => call(WITH_ALL, "$1, $2"),
+            false if are_many(log.entries()) => with_many_logged(of.0, of.2),
+            false => call(WITH_LOGGED, "$1, $2"),
+        };
         let parameters: [Parameter<'_>; 2] = [(&id, Type::TEXT), (&last, Type::INT8)];
-        let with_rows = see_by(client, of, manifests, (function, &parameters))?;
+        let with_rows = see_by(client, of, manifests, (&sql, &parameters), gather())?;
         // Unless the table was emptied in between, or somebody has caught up with that.
         if with_rows.emptied == seen.emptied {
             return Ok(with_rows);
@@ -510,27 +405,18 @@ pub(super) fn see(
     }
 }
 
-/// Reads what a function gives, which takes what is known if it gives rows.
+/// Reads what a statement gives, which takes what is known if it gives rows.
 fn see_by(
     client: &mut dyn Statements,
     (names, schema, rows): (&Names, &Schema, &Rows),
     manifests: &Manifests,
-    (function, parameters): (&str, &[Parameter<'_>]),
+    (sql, parameters): (&str, &[Parameter<'_>]),
+    gathered: Option<Gathered>,
 ) -> Result<Seen> {
     let with_rows = !parameters.is_empty();
-    let sql = format!("SELECT * FROM {}({})", names.inside(function), if with_rows { "$1, $2" } else { "" });
-    let all = client.query_typed(&sql, parameters);
-    let all = all.map_err(|error| {
-        if !is_missing(&error) {
-            return failed("Reading the cellar")(error);
-        }
-        let message =
-            format!("The cellar `{}` or its table is no longer there; open it again.", names.cellar());
-        Error::new(ErrorKind::OutOfStep, message)
-    })?;
-    let mut state = None;
-    let (mut pending, mut known_keys) = (Pending::default(), BTreeSet::new());
-    for row in all {
+    let (mut state, mut known_keys) = (None, BTreeSet::new());
+    let mut pending = Pending { gathered, ..Pending::default() };
+    let mut take = |row: Row| -> Result<()> {
         let read = "Reading the cellar";
         let manifest: Option<&[u8]> = row.try_get(0).map_err(failed(read))?;
         if let Some(manifest) = manifest {
@@ -546,11 +432,31 @@ fn see_by(
             if rows.derived && !known_keys.insert(key.clone()) {
                 return Err(ambiguous(&rows.from, &key));
             }
-            pending.rows.push((key, row));
+            match pending.gathered.as_mut().filter(|gathered| !gathered.is_full()) {
+                Some(gathered) => gathered.take(&key, (&row, row_at(rows)), rows)?,
+                None => pending.rows.push((key, row)),
+            }
         }
-    }
-    let (manifest, [filled, standing, emptied, secured], log) =
-        state.ok_or_else(|| Error::damaged("the state row is not there"))?;
+        Ok(())
+    };
+    let mut taken = Ok(());
+    let all = client.query_each(sql, parameters, &mut |row| {
+        if taken.is_ok() {
+            taken = take(row);
+        }
+    });
+    all.map_err(|error| {
+        if !is_missing(&error) {
+            return failed("Reading the cellar")(error);
+        }
+        let message =
+            format!("The cellar `{}` or its table is no longer there; open it again.", names.cellar());
+        Error::new(ErrorKind::OutOfStep, message)
+    })?;
+    let Some((manifest, [filled, standing, emptied, secured], log)) = state else {
+        taken?;
+        return Err(Error::damaged("the state row is not there"));
+    };
     let cellar = names.cellar();
     if *manifest.schema != *schema {
         let message = format!("The cellar `{cellar}` was adopted anew with another schema; open it again.");
@@ -566,5 +472,6 @@ fn see_by(
             ),
         ));
     }
+    taken?;
     Ok(Seen { manifest, filled, emptied, log, secured, pending })
 }
