@@ -63,3 +63,43 @@ impl Gathering {
         self.removed.insert(key.encode());
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::super::Batch;
+    use super::*;
+    use crate::error::ErrorKind;
+    use crate::schema::Column;
+    use crate::store::Memory;
+
+    fn titled(key: i64, title: &str) -> Record {
+        Record::new(key).with("title", title)
+    }
+
+    #[test]
+    fn what_was_gathered_comes_before_what_is_put_and_is_for_its_schema_alone() {
+        let schema = Arc::new(Schema::new("id").with("title", Column::text("none")));
+        let (place, opened) = (Memory::new(), Opened::new());
+        let mut unit = place.unit();
+        let mut batch = Batch::new(&mut unit, &opened, &schema).unwrap();
+        for key in 1..=4 {
+            batch.put(&titled(key, "oak")).unwrap();
+        }
+        batch.publish().unwrap();
+
+        let mut gathering = Gathering::new(&opened, &schema);
+        gathering.put(&titled(1, "elm")).unwrap();
+        gathering.put(&titled(5, "elm")).unwrap();
+        gathering.remove(&2.into());
+        gathering.remove(&5.into());
+        assert!(gathering.put(&Record::new(6).with("colour", "red")).is_err() && !gathering.is_full());
+        let mut batch = Batch::with(&mut unit, &opened, gathering).unwrap();
+        batch.put(&titled(2, "yew")).unwrap();
+        let published = batch.publish().unwrap();
+        assert_eq!((published.put, published.removed), (3, 2));
+
+        let other = Arc::new(Schema::new("id").with("name", Column::text("none")));
+        let refused = Batch::with(&mut unit, &opened, Gathering::new(&opened, &other)).err().unwrap();
+        assert_eq!(refused.kind(), ErrorKind::OutOfStep);
+    }
+}
