@@ -172,7 +172,7 @@ struct Told<'t> {
 /// The function that gives a row for what is seen, and one for each logged key of those that `keys` selects.
 fn logged_keys(names: &Names, key: &KeyColumns, told: &Told<'_>, keys: &str) -> String {
     let Told { columns, flags, seen } = told;
-    let (compared, declared) = key.compared("k", 'o', KEY);
+    let [compared, declared] = key.compared("k");
     let nulls = |declared: &str| {
         let kinds = declared.split(", ").filter_map(|column| column.split_once(' '));
         kinds.map(|(_, kind)| format!("NULL::{kind}")).collect::<Vec<_>>().join(", ")
@@ -209,9 +209,9 @@ pub(super) fn with_many_logged(names: &Names, rows: &Rows) -> String {
     format!(
         "SELECT {}, {}, {} FROM {}($1, $2) s LEFT JOIN LATERAL (SELECT * FROM {from} t WHERE {} AND {condition} OFFSET 0) t ON true",
         seen.join(", "),
-        key.selected_at("s", 'o', KEY),
+        key.selected_of_ours("s"),
         rows.selected(),
         names.inside(LOGGED_KEYS),
-        key.is_at("t", ("s", 'o', KEY)),
+        key.is("t", "s"),
     )
 }

@@ -61,35 +61,20 @@ impl KeyColumns {
         self.listed(|part, name| part.kind.selected(&format!("{of}.{name}")))
     }
 
-    /// Whether the key in the application's table is that in a table of ours.
+    /// Whether the key in the application's table is that in a table of ours. Operators of that name in other schemas are not meant.
     pub fn is(&self, of: &str, ours: &str) -> String {
-        let same = self.parts().map(|(part, name)| format!("{of}.{} = {ours}.{name}", part.column));
+        let same = self
+            .parts()
+            .map(|(part, name)| format!("{of}.{} OPERATOR(pg_catalog.=) {ours}.{name}", part.column));
         same.collect::<Vec<_>>().join(" AND ")
     }
 
-    /// Whether the key in the application's table is one of ours whose parts are called by a letter and their place from `first` on.
-    /// Operators of that name in other schemas are not meant.
-    pub fn is_at(&self, of: &str, (ours, letter, first): (&str, char, usize)) -> String {
-        let same = self.0.iter().zip(first..);
-        let same = same.map(|(part, place)| {
-            format!("{of}.{} OPERATOR(pg_catalog.=) {ours}.{letter}{place}", part.column)
-        });
-        same.collect::<Vec<_>>().join(" AND ")
-    }
-
-    /// How such a key is selected.
-    pub fn selected_at(&self, ours: &str, letter: char, first: usize) -> String {
-        let selected = self.0.iter().zip(first..);
-        let selected = selected.map(|(part, place)| part.kind.selected(&format!("{ours}.{letter}{place}")));
-        selected.collect::<Vec<_>>().join(", ")
-    }
-
-    /// The parts of a key of ours, as they are compared, with their declarations; they are called in the same way.
-    pub fn compared(&self, ours: &str, letter: char, first: usize) -> (String, String) {
-        let declared = self.0.iter().zip(first..);
-        let declared = declared.map(|(part, place)| format!("{letter}{place} {}", part.kind.compared()));
-        let parts = self.listed(|part, name| format!("{ours}.{name}::{}", part.kind.compared()));
-        (parts, declared.collect::<Vec<_>>().join(", "))
+    /// The parts of a key of ours as they are compared with the application's table, and what they are declared as, under the same names.
+    pub fn compared(&self, ours: &str) -> [String; 2] {
+        [
+            self.listed(|part, name| format!("{ours}.{name}::{}", part.kind.compared())),
+            self.listed(|part, name| format!("{name} {}", part.kind.compared())),
+        ]
     }
 
     /// As what the columns of a key are declared, if they are called by a letter and their place from `first` on.
