@@ -518,10 +518,10 @@ fn is_right(
         oracle::search(live, &alone.oracle()).iter().any(|hit| hit.key == *key)
     };
     // One of several phrases may have been looked for as words, wherever they stand.
+    let loosened = oracle::loosened(live, &asked.oracle());
     let has_words = |part: &str, searched: &[usize]| {
-        let Some(words) = part.split('"').nth(1).filter(|_| asked.most_postings.is_some()) else {
-            return false;
-        };
+        let is_loose = |words: &&str| loosened.iter().any(|text| text == words);
+        let Some(words) = part.split('"').nth(1).filter(is_loose) else { return false };
         let searched = searched.to_vec();
         let alone = Asked { query: Query::read(words).query, words: Words::All, searched, ..asked.clone() };
         let alone = Asked { filter: None, at_least: None, near: false, beginnings: false, ..alone };

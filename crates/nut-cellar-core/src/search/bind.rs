@@ -3,7 +3,7 @@
 
 use super::find::{Find, Words};
 use super::limits::{Beyond, MOST_LEAVES, MOST_ROWS, MOST_VALUES, MOST_WIDE_WALKS};
-use super::nodes::{add_once, all, any, at_least, share_of};
+use super::nodes::{Once, all, any, at_least, share_of};
 use super::plan::{
     Alternative, AlternativeKey, Leaf, Like, Lookup, Node, Plan, SYNONYM_LIKENESS, Variant, Word,
 };
@@ -29,6 +29,7 @@ pub(super) fn bind(schema: &Schema, query: &Query, find: &Find) -> Result<Plan> 
         find,
         plan: Plan::default(),
         known_leaves: HashMap::new(),
+        words_of: HashMap::new(),
         known_values: Vec::new(),
         rows: 0,
         values: 0,
@@ -133,6 +134,8 @@ struct Binder<'a> {
     plan: Plan,
     /// The leaves by their alternatives.
     known_leaves: HashMap<Vec<AlternativeKey>, usize>,
+    /// For each lookup the words of which it is the first, by their places in the plan.
+    words_of: HashMap<usize, Vec<usize>>,
     /// Comparisons of values that were typed.
     known_values: Vec<(String, Test, Node)>,
     /// How many leaves there are for which it matters where words stand, and how many values that were typed.
@@ -203,10 +206,11 @@ impl Binder<'_> {
                 self.forget(node);
             }
         }
-        let mut different = Vec::new();
+        let mut different = Once::default();
         for (_, node) in others {
-            add_once(&mut different, node);
+            different.add(node);
         }
+        let different = different.into_parts();
         let certain = needed.iter().filter(|node| !matches!(node, Node::Not(_))).count();
         if wanted.outermost {
             self.plan.choice = self.plan.choice.max(certain + different.len());
@@ -573,8 +577,11 @@ impl Binder<'_> {
             variants[same].columns = variants[same].columns.or(alternative.columns);
         }
         let word = Word { variants };
-        let known = self.plan.words.iter().position(|known| *known == word);
+        let first = word.variants.first().map_or(0, |variant| variant.lookup);
+        let alike = self.words_of.entry(first).or_default();
+        let known = alike.iter().copied().find(|known| self.plan.words[*known] == word);
         known.unwrap_or_else(|| {
+            alike.push(self.plan.words.len());
             self.plan.words.push(word);
             self.plan.words.len() - 1
         })

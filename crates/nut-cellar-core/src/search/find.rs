@@ -128,11 +128,11 @@ pub struct Find {
 
 /// The terms that the patterns and spellings of a query look at, at most, all together.
 const MOST_TERMS: u64 = 1 << 19;
-/// The postings that a query may go through are counted in halves of the records, of these at least: for so many words and phrases there
-/// is one, and for few of them no more than so many.
+/// The postings that a query may go through are counted in sixteenths of the records, of these at least: for so many words and phrases
+/// there is one, and for few of them no more than so many.
 const FEWEST_RECORDS: u64 = 1 << 20;
-const OF_HALVES: u64 = 60;
-const MOST_HALVES: u64 = 6;
+const OF_SIXTEENTHS: u64 = 480;
+const MOST_SIXTEENTHS: u64 = 48;
 
 /// A search that goes through fewer postings than these in a shelf is not divided among threads.
 const LONG: u64 = 500_000;
@@ -284,8 +284,8 @@ impl Find {
     }
 
     /// Lets the patterns, beginnings and near spellings of a query look at about so many terms, all together; at 524,288 without. One that
-    /// was found counts as five, and more if many records have it. What was not looked at is missing, and a note says so. A pattern
-    /// such as `*a*` has to look at every term; so anybody may type one, however many there are.
+    /// was found counts as five, and more if many records have it. What was not looked at is missing, and a note says so. One that
+    /// is looked at because it may be spelled nearly so counts as twelve. A pattern such as `*a*` has to look at every term; so anybody may type one, however many there are.
     #[must_use]
     pub fn most_terms(mut self, terms: u64) -> Self {
         self.most_terms = terms;
@@ -293,9 +293,10 @@ impl Find {
     }
 
     /// Makes a query simpler that would go through more postings than so many: of all phrases but the cheapest the words are looked for
-    /// wherever they stand, and the commonest words do not score. Without, three for each record if there are up to ten words and phrases, 30 by
-    /// their number if there are more, and half a one at least; of fewer than 1,048,576 records so many are counted. A single word or phrase
-    /// stays as it is. A note says what was done.
+    /// wherever they stand, of more than eight of the cheapest, too; the commonest words do not score; and it does not count how near words
+    /// stand. Without, three for each record if there are up to ten words and phrases, 30 by their number if there are more, and a sixteenth at
+    /// least; of fewer than 1,048,576 records so many are counted. A single word stays as it is, and so does a single phrase, but for
+    /// nearness. A note says what was done.
     #[must_use]
     pub fn most_postings(mut self, postings: u64) -> Self {
         self.most_postings = Some(postings);
@@ -448,8 +449,8 @@ impl Find {
     /// records; none if it never is.
     pub(super) fn most_postings_of(&self, leaves: usize, records: u64) -> Option<u64> {
         let usual = (leaves > 1).then(|| {
-            let halves = (OF_HALVES / leaves as u64).clamp(1, MOST_HALVES);
-            records.max(FEWEST_RECORDS).saturating_mul(halves) / 2
+            let sixteenths = (OF_SIXTEENTHS / leaves as u64).clamp(1, MOST_SIXTEENTHS);
+            records.max(FEWEST_RECORDS).saturating_mul(sixteenths) / 16
         });
         self.most_postings.or(usual)
     }
@@ -658,7 +659,8 @@ mod tests {
             assert_eq!(most(leaves), Some(3 * RECORDS));
         }
         assert_eq!((most(15), most(30)), (Some(2 * RECORDS), Some(RECORDS)));
-        assert_eq!((most(60), most(4_096)), (Some(RECORDS / 2), Some(RECORDS / 2)));
+        assert_eq!((most(60), most(240)), (Some(RECORDS / 2), Some(RECORDS / 8)));
+        assert_eq!((most(480), most(4_096)), (Some(RECORDS / 16), Some(RECORDS / 16)));
         assert_eq!(Find::new().most_postings_of(2, 10), Some(3 << 20), "a small cellar never cuts anything");
         assert_eq!(Find::new().most_postings(7).most_postings_of(2, RECORDS), Some(7));
     }

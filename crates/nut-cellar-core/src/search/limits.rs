@@ -3,9 +3,10 @@
 
 /// The most different words, phrases and patterns of a query; more are left out.
 pub(super) const MOST_LEAVES: usize = 4_096;
-/// The most different walks through a dictionary, for patterns, beginnings and near spellings; more are left out. Of those that
-/// nothing leads to, such as `*a*`, one: it has to look at every term.
+/// The most different walks through a dictionary, for patterns, beginnings and near spellings, which count more; more are left out. Of
+/// those that nothing leads to, such as `*a*`, one: it has to look at every term.
 pub(super) const MOST_WALKS: usize = 16;
+pub(super) const NEAR_COUNTS: usize = 2;
 pub(super) const MOST_WIDE_WALKS: usize = 1;
 /// The most leaves for which it matters where words stand. Each goes through the lists of its words by itself; for more their words are
 /// looked for wherever they stand.
@@ -30,8 +31,8 @@ impl Beyond {
             || format!("The query has more than {MOST_LEAVES} different words; {leaves} were left out.");
         let of_walks = || {
             format!(
-                "Of patterns and near spellings a query may have {MOST_WALKS}, and {MOST_WIDE_WALKS} like `*a*`; {walks} more \
-                 were left out."
+                "Of patterns a query may have {MOST_WALKS}, of which a near spelling counts as {NEAR_COUNTS}, and \
+                 {MOST_WIDE_WALKS} like `*a*`; {walks} more were left out."
             )
         };
         let of_rows = || {

@@ -1,34 +1,59 @@
 //! What has to match, put together: lists without lists of their kind in them, and nothing in them twice.
 
 use super::plan::Node;
+use foldhash::fast::RandomState;
+use hashbrown::HashSet;
+
+/// Parts, each once, in the order in which they were added.
+#[derive(Default)]
+pub(super) struct Once {
+    parts: Vec<Node>,
+    /// The same, once there are more than a few.
+    known: HashSet<Node, RandomState>,
+}
+
+/// Among so few it is faster to look at each.
+const FEW: usize = 16;
+
+impl Once {
+    pub fn add(&mut self, part: Node) {
+        let is_fresh = if self.parts.len() < FEW {
+            !self.parts.contains(&part)
+        } else {
+            if self.known.is_empty() {
+                self.known.extend(self.parts.iter().cloned());
+            }
+            self.known.insert(part.clone())
+        };
+        self.parts.extend(is_fresh.then_some(part));
+    }
+
+    pub fn into_parts(self) -> Vec<Node> {
+        self.parts
+    }
+}
 
 /// All of these, those of a list in the list as parts of it, each once.
 pub(super) fn all(parts: impl IntoIterator<Item = Node>) -> Node {
-    let mut flat = Vec::new();
+    let mut flat = Once::default();
     for part in parts {
         match part {
-            Node::All(inner) => inner.into_iter().for_each(|part| add_once(&mut flat, part)),
-            part => add_once(&mut flat, part),
+            Node::All(inner) => inner.into_iter().for_each(|part| flat.add(part)),
+            part => flat.add(part),
         }
     }
-    one_or(flat, Node::All)
+    one_or(flat.into_parts(), Node::All)
 }
 
 pub(super) fn any(parts: impl IntoIterator<Item = Node>) -> Node {
-    let mut flat = Vec::new();
+    let mut flat = Once::default();
     for part in parts {
         match part {
-            Node::Any(inner) => inner.into_iter().for_each(|part| add_once(&mut flat, part)),
-            part => add_once(&mut flat, part),
+            Node::Any(inner) => inner.into_iter().for_each(|part| flat.add(part)),
+            part => flat.add(part),
         }
     }
-    one_or(flat, Node::Any)
-}
-
-pub(super) fn add_once(parts: &mut Vec<Node>, part: Node) {
-    if !parts.contains(&part) {
-        parts.push(part);
-    }
+    one_or(flat.into_parts(), Node::Any)
 }
 
 fn one_or(mut parts: Vec<Node>, make: fn(Vec<Node>) -> Node) -> Node {

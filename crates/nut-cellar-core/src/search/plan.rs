@@ -32,12 +32,14 @@ pub(crate) struct Plan {
     pub root: Node,
     /// How many words side by side there are to choose from, where a search may ask for some of them.
     pub choice: usize,
+    /// Whether it does not count how near words stand, because they are too common.
+    pub is_nearness_left_out: bool,
     /// What was taken otherwise than it may have been meant.
     pub notes: Vec<String>,
 }
 
 /// What a record has to match.
-#[derive(Clone, Debug, Default, PartialEq)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Hash)]
 pub(crate) enum Node {
     /// Nothing matches.
     #[default]

@@ -5,7 +5,7 @@ use super::cursors::Ranking;
 use super::families::{Family, Part, gather, parts};
 use super::find::{Find, Order};
 use super::plan::Plan;
-use super::thrift::economise;
+use super::thrift::{Counts, economise};
 use crate::catalog::Snapshot;
 use crate::error::{Error, ErrorKind, Result};
 use crate::query::Query;
@@ -67,6 +67,46 @@ impl Prepared {
         Ok(Self { find: find.clone(), plan, formula: formula(snapshot, find)?, known: None })
     }
 
+    /// The same query, looked for in another way. What the dictionaries say is kept if the words are the same.
+    ///
+    /// # Errors
+    /// As [`new`](Self::new).
+    pub fn again(&mut self, snapshot: &Snapshot, query: &Query, find: &Find) -> Result<()> {
+        let before = std::mem::replace(self, Self::new(snapshot, query, find)?);
+        if self.plan.lookups == before.plan.lookups && self.plan.words == before.plan.words {
+            self.known = before.known;
+            self.economise(snapshot);
+        }
+        Ok(())
+    }
+
+    /// How many postings the query may go through, if it has several words.
+    fn most_postings(&self, snapshot: &Snapshot) -> Option<u64> {
+        let several = self.plan.words.len().min(2);
+        self.find.most_postings_of(self.plan.leaves.len().max(several), snapshot.records())
+    }
+
+    /// Makes the plan simpler if it costs too much.
+    fn economise(&mut self, snapshot: &Snapshot) {
+        let most = self.most_postings(snapshot);
+        if let (Some(known), Some(most)) = (&self.known, most) {
+            let wanted = Counts {
+                scores: *self.find.wanted_order() != Order::Key,
+                nearness: self.find.wanted_proximity() > 0.0,
+            };
+            economise(&mut self.plan, &known.counts, snapshot.records(), most, wanted);
+        }
+    }
+
+    /// What nearness of words weighs; a word alone is near no other.
+    pub fn proximity(&self) -> f32 {
+        if self.plan.words.len() > 1 && !self.plan.is_nearness_left_out {
+            self.find.wanted_proximity()
+        } else {
+            0.0
+        }
+    }
+
     /// Reads the dictionaries.
     pub fn prepare(&mut self, snapshot: &Snapshot, hand: &mut Hand) -> Step<()> {
         if self.known.is_some() {
@@ -74,7 +114,7 @@ impl Prepared {
         }
         let (families, visited) = gather(snapshot, &self.plan, &self.find, hand)?;
         let parts: Vec<_> = self.plan.words.iter().map(|word| parts(word, &families)).collect();
-        let most = self.find.most_postings_of(self.plan.leaves.len(), snapshot.records());
+        let most = self.most_postings(snapshot);
         let scores = *self.find.wanted_order() != Order::Key;
         let counted = scores || most.is_some();
         let mut counts = Vec::with_capacity(parts.len());
@@ -91,12 +131,10 @@ impl Prepared {
             counts.push(of_word);
         }
         hand.complete()?;
-        if let Some(most) = most {
-            economise(&mut self.plan, &counts, snapshot.records(), most, scores);
-        }
         let most = |counts: &Vec<u64>| counts.iter().max().copied().unwrap_or(0);
         let idf = counts.iter().map(|counts| idf(snapshot.records(), most(counts))).collect();
         self.known = Some(Known { families, parts, counts, idf, visited });
+        self.economise(snapshot);
         Ok(())
     }
 
@@ -109,8 +147,7 @@ impl Prepared {
             parts: &known.parts,
             families: &known.families,
             shelf,
-            // A word alone is near no other.
-            proximity: if self.plan.words.len() > 1 { self.find.wanted_proximity() } else { 0.0 },
+            proximity: self.proximity(),
         })
     }
 }

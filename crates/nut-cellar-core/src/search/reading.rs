@@ -1,7 +1,7 @@
 //! How texts of a query are read: by the recipes of the columns, into what is looked up in the dictionaries.
 
 use super::find::{Find, Spellings};
-use super::limits::MOST_WALKS;
+use super::limits::{MOST_WALKS, NEAR_COUNTS};
 use super::plan::{Alternative, Class, Like, Lookup, Plan};
 use crate::schema::ColumnSet;
 use crate::text::{Automaton, Pattern, Recipe, Spelling};
@@ -94,10 +94,12 @@ pub(super) fn place_of_lookup(plan: &mut Plan, lookup: &Lookup) -> Option<usize>
     }
     let known = |like: &Like| plan.lookups.iter().any(|known| known.like.contains(like));
     let fresh: Vec<_> = lookup.like.iter().filter(|like| !known(like)).collect();
-    if plan.walks + fresh.len() > MOST_WALKS && !fresh.is_empty() {
+    let counts = |like: &&Like| if let Like::Near(_) = like { NEAR_COUNTS } else { 1 };
+    let walks: usize = fresh.iter().map(counts).sum();
+    if plan.walks + walks > MOST_WALKS && walks > 0 {
         return None;
     }
-    plan.walks += fresh.len();
+    plan.walks += walks;
     plan.known_lookups.insert(lookup.clone(), plan.lookups.len());
     plan.lookups.push(lookup.clone());
     Some(plan.lookups.len() - 1)

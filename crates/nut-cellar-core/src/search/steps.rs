@@ -239,7 +239,7 @@ impl Search {
             };
             match next {
                 Some(attempt) => {
-                    self.prepared = Prepared::new(&self.snapshot, &self.query, &attempt.find)?;
+                    self.prepared.again(&self.snapshot, &self.query, &attempt.find)?;
                     self.scanned.iter_mut().for_each(|scanned| *scanned = None);
                     self.ranked = None;
                     self.notes.push(attempt.note);

@@ -1,5 +1,6 @@
 //! What a query costs, told by how many records have its words. Past a measure that grows with the snapshot, phrases are looked for
-//! in a simpler way, and the commonest words do not score: so a query that anybody may type takes a bounded time.
+//! in a simpler way, the commonest words do not score, and it does not count how near words stand: so a query that anybody may type
+//! takes a bounded time.
 //!
 //! What always holds: it is told by live records, so it does not depend on the shelves.
 
@@ -9,20 +10,45 @@ use super::plan::{Alternative, Leaf, Node, Plan};
 /// A record that has all words of a phrase takes about as long as so many postings.
 const OF_PHRASE: u64 = 10;
 
+/// Of more phrases than these none is kept that costs too much.
+const FEW_PHRASES: usize = 8;
+/// Finding out how near two words of a record stand takes, for each of the query's words, about as long as so many postings.
+const OF_NEARNESS: u64 = 10;
+
+/// What counts besides which records match.
+#[derive(Clone, Copy)]
+pub(super) struct Counts {
+    pub scores: bool,
+    pub nearness: bool,
+}
+
 /// Makes a plan cheaper that would go through more than `most` postings: for each word of it `counts` has how many of so many live
-/// records have its terms. `scores` says whether they count.
-pub(super) fn economise(plan: &mut Plan, counts: &[Vec<u64>], records: u64, most: u64, scores: bool) {
+/// records have its terms.
+pub(super) fn economise(plan: &mut Plan, counts: &[Vec<u64>], records: u64, most: u64, wanted: Counts) {
     let of_word: Vec<u64> = counts.iter().map(|counts| counts.iter().sum()).collect();
     let words = of_word.len() as u64;
     let matches = estimate(plan, &plan.root, &of_word, records);
     loosen_phrases(plan, &of_word, most);
     // Where few match, they are what is looked at.
-    if scores && matches.saturating_mul(words) > most {
+    if wanted.scores && matches.saturating_mul(words) > most {
         leave_out_of_scores(plan, &of_word, most);
+    }
+    let near = matches.min(meetings(&of_word, records)).saturating_mul(words);
+    if wanted.nearness && near.saturating_mul(OF_NEARNESS) > most {
+        plan.is_nearness_left_out = true;
+        plan.notes
+            .push("Words are so common that it does not count how near they stand to each other.".to_owned());
     }
 }
 
-/// Keeps the cheapest phrases, one at least; of the others the words are looked for wherever they stand.
+/// How often two words would be in one record if they had nothing to do with each other.
+fn meetings(of_word: &[u64], records: u64) -> u64 {
+    let square = |count: u64| u128::from(count).pow(2);
+    let pairs = (square(of_word.iter().sum()) - of_word.iter().copied().map(square).sum::<u128>()) / 2;
+    u64::try_from(pairs / u128::from(records.max(1))).unwrap_or(u64::MAX)
+}
+
+/// Keeps the cheapest phrases, of a few one at least; of the others the words are looked for wherever they stand.
 fn loosen_phrases(plan: &mut Plan, of_word: &[u64], most: u64) {
     let is_phrase = |leaf: &Leaf| leaf.alternatives.iter().any(|one| one.terms.len() > 1);
     let cost = |leaf: &Leaf| {
@@ -32,11 +58,11 @@ fn loosen_phrases(plan: &mut Plan, of_word: &[u64], most: u64) {
     let phrases = plan.leaves.iter().enumerate().filter(|(_, leaf)| is_phrase(leaf));
     let mut costs: Vec<_> = phrases.map(|(place, leaf)| (cost(leaf), place)).collect();
     costs.sort_unstable();
-    let mut loosened = 0;
-    let mut sum = costs.first().map_or(0, |(cost, _)| *cost);
-    for (cost, place) in costs.into_iter().skip(1) {
+    let kept = usize::from(costs.len() <= FEW_PHRASES);
+    let (mut loosened, mut sum) = (0, 0_u64);
+    for (number, (cost, place)) in costs.into_iter().enumerate() {
         sum = sum.saturating_add(cost);
-        if sum > most {
+        if sum > most && number >= kept {
             plan.leaves[place].loose = true;
             let looser = wherever_they_stand(plan, place);
             replace(&mut plan.root, place, &looser);

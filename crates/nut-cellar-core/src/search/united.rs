@@ -2,12 +2,16 @@
 //!
 //! What always holds: the same records match. A record may have several values, so tests that have to hold together stay apart.
 
+use super::nodes::Once;
 use super::plan::{Node, Plan};
 use crate::filter::{Bound, Numbers, united};
 use std::collections::BTreeMap;
 
 /// Unites the tests of a plan, as far as that may be.
 pub(super) fn unite_tests(plan: &mut Plan) {
+    if plan.tests.is_empty() {
+        return;
+    }
     let root = std::mem::take(&mut plan.root);
     let mut tests = Tests { old: std::mem::take(&mut plan.tests), new: Vec::new() };
     plan.root = tests.node(root);
@@ -82,11 +86,10 @@ impl Tests {
 }
 
 fn one_or(parts: Vec<Node>, make: fn(Vec<Node>) -> Node) -> Node {
-    let mut once = Vec::with_capacity(parts.len());
+    let mut once = Once::default();
     for part in parts {
-        if !once.contains(&part) {
-            once.push(part);
-        }
+        once.add(part);
     }
+    let mut once = once.into_parts();
     if once.len() == 1 { once.remove(0) } else { make(once) }
 }

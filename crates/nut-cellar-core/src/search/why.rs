@@ -379,12 +379,13 @@ impl Place<'_> {
             reckoning.score += word.part * *times as f32;
             reckoning.words.push(word);
         }
-        if find.wanted_proximity() > 0.0
+        let weight = self.prepared.proximity();
+        if weight > 0.0
             && let Some(distance) = cursors.distance(hand, self.ordinal)?
         {
-            let part = find.wanted_proximity() * proximity::of(distance);
+            let part = weight * proximity::of(distance);
             reckoning.score += part;
-            reckoning.proximity = Some(ProximityPart { distance, weight: find.wanted_proximity(), part });
+            reckoning.proximity = Some(ProximityPart { distance, weight, part });
         }
         hand.complete()?;
         Ok(reckoning)

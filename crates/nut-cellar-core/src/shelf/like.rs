@@ -299,7 +299,7 @@ impl<A: Automaton> Look<'_, A> {
                 Some(dead) => part.advance_past(dead)?,
                 None => part.advance()?,
             };
-            if !goes_on || !self.effort.spend(1) {
+            if !goes_on || !self.effort.spend(self.automaton.effort()) {
                 break;
             }
             self.dead = None;

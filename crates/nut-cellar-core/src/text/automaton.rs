@@ -19,6 +19,11 @@ pub trait Automaton {
         false
     }
 
+    /// How long it takes to read a word, beside the fastest.
+    fn effort(&self) -> u64 {
+        1
+    }
+
     /// What every word that is looked for begins with; may be empty.
     fn beginning(&self) -> &str;
 

@@ -111,6 +111,7 @@ type Run = Vec<(Typed, u32)>;
 /// A word, phrase or pattern: for each column the runs that it may stand for there.
 #[derive(Clone, Debug)]
 struct Leaf {
+    text: String,
     runs: Vec<Vec<Run>>,
     window: Option<u32>,
     times: u32,
@@ -139,6 +140,16 @@ struct Reader<'a> {
 
 /// All matches, in order.
 pub fn search(records: &BTreeMap<Key, Record>, search: &OracleSearch) -> Vec<OracleHit> {
+    look(records, search).0
+}
+
+/// The phrases that are looked for as words, wherever these stand.
+#[allow(dead_code, reason = "each test uses a part of this file")]
+pub fn loosened(records: &BTreeMap<Key, Record>, search: &OracleSearch) -> Vec<String> {
+    look(records, search).1
+}
+
+fn look(records: &BTreeMap<Key, Record>, search: &OracleSearch) -> (Vec<OracleHit>, Vec<String>) {
     let documents: Vec<(&Key, Vec<Tokens>)> = records
         .iter()
         .map(|(key, record)| {
@@ -175,9 +186,12 @@ pub fn search(records: &BTreeMap<Key, Record>, search: &OracleSearch) -> Vec<Ora
         libm::log(1.0 + (count - n + 0.5) / (n + 0.5)) as f32
     });
     let idf: Vec<f32> = idf.collect();
+    let mut far = false;
     if let Some(most) = search.most_postings {
         let of_word: Vec<u64> = counts.iter().map(|counts| counts.iter().sum()).collect();
-        simplify(&mut leaves, &root, &of_word, documents.len() as u64, most);
+        let records = documents.len() as u64;
+        far = is_nearness_left_out(estimate(&root, &leaves, &of_word, records), &of_word, records, most);
+        simplify(&mut leaves, &root, &of_word, records, most);
     }
 
     let mut hits = Vec::new();
@@ -202,7 +216,7 @@ pub fn search(records: &BTreeMap<Key, Record>, search: &OracleSearch) -> Vec<Ora
                 score += part(search, word, &families, columns, &averages, idf[w]) * times(w) as f32;
             }
         }
-        if search.proximity > 0.0 {
+        if search.proximity > 0.0 && !far {
             let there: Vec<_> =
                 words.iter().enumerate().filter(|(w, _)| times(*w) > 0).map(|(_, word)| word).collect();
             if let Some(distance) = nearest(&there, &families, columns) {
@@ -216,7 +230,8 @@ pub fn search(records: &BTreeMap<Key, Record>, search: &OracleSearch) -> Vec<Ora
         hits.push(OracleHit { key: (*key).clone(), score, value: ordered_by(search, record) });
     }
     hits.sort_by(|a, b| in_order(search, a, b));
-    hits
+    let loose = leaves.into_iter().filter(|leaf| leaf.loose).map(|leaf| leaf.text);
+    (hits, loose.collect())
 }
 
 /// The order of two hits.
@@ -348,7 +363,7 @@ impl Reader<'_> {
                 let mut parts: Vec<_> = tests.collect();
                 if !columns.is_empty() {
                     parts.push(
-                        self.leaf(columns, None, positive, |column| runs(text, column, |_| Vec::new())),
+                        self.leaf(text, columns, None, positive, |column| runs(text, column, |_| Vec::new())),
                     );
                 }
                 several(parts, Node::Any)
@@ -360,7 +375,7 @@ impl Reader<'_> {
                     let begins = beginnings.then(|| Like::Beginning(term.to_owned()));
                     begins.into_iter().chain(nearly(term, first).filter(|_| near)).collect()
                 };
-                self.leaf(columns, None, positive, |column| runs(text, column, like))
+                self.leaf(text, columns, None, positive, |column| runs(text, column, like))
             }
             Query::Phrase(text) | Query::Window(text, _) => {
                 let window = if let Query::Window(_, positions) = query { Some(*positions) } else { None };
@@ -370,15 +385,15 @@ impl Reader<'_> {
                     let begins = beginnings.then(|| Like::Beginning(term.to_owned()));
                     begins.into_iter().chain(nearly(term, first).filter(|_| near)).collect()
                 };
-                self.leaf(columns, window, positive, |column| runs(text, column, like))
+                self.leaf(text, columns, window, positive, |column| runs(text, column, like))
             }
-            Query::Pattern(text) => self.leaf(columns, None, positive, |_| {
+            Query::Pattern(text) => self.leaf(text, columns, None, positive, |_| {
                 let like = vec![Like::Pattern(text.to_lowercase())];
                 vec![vec![(Typed { term: None, key: None, language: "", like }, 0)]]
             }),
             Query::Near(text) => {
                 let first = self.search.first_letters;
-                self.leaf(columns, None, positive, |column| {
+                self.leaf(text, columns, None, positive, |column| {
                     runs(text, column, |term| nearly(term, first).into_iter().collect())
                 })
             }
@@ -428,6 +443,7 @@ impl Reader<'_> {
 
     fn leaf(
         &mut self,
+        text: &str,
         columns: &[usize],
         window: Option<u32>,
         positive: bool,
@@ -465,7 +481,7 @@ impl Reader<'_> {
                 self.words.push(word);
             }
         }
-        self.leaves.push(Leaf { runs, window, times, words, loose: false });
+        self.leaves.push(Leaf { text: text.to_owned(), runs, window, times, words, loose: false });
         Node::Leaf(self.leaves.len() - 1)
     }
 }
@@ -713,7 +729,7 @@ fn simplify(leaves: &mut [Leaf], root: &Node, of_word: &[u64], records: u64, mos
     for &(own, leaf) in &costs {
         let cheaper = costs.iter().filter(|other| **other < (own, leaf));
         let before: u64 = cheaper.clone().map(|(cost, _)| cost).sum();
-        leaves[leaf].loose = cheaper.count() > 0 && before + own > most;
+        leaves[leaf].loose = (cheaper.count() > 0 || phrases.len() > 8) && before + own > most;
     }
     let wanted: BTreeSet<usize> =
         leaves.iter().filter(|leaf| leaf.times > 0).flat_map(|leaf| leaf.words.clone()).collect();
@@ -724,6 +740,15 @@ fn simplify(leaves: &mut [Leaf], root: &Node, of_word: &[u64], records: u64, mos
     for leaf in leaves.iter_mut().filter(|_| is_costly) {
         leaf.words.retain(|word| !is_too_common(word));
     }
+}
+
+/// Whether it does not count how near words stand.
+fn is_nearness_left_out(matches: u64, of_word: &[u64], records: u64, most: u64) -> bool {
+    let mut meetings = 0;
+    for (number, one) in of_word.iter().enumerate() {
+        meetings += of_word[..number].iter().map(|other| one * other).sum::<u64>();
+    }
+    matches.min(meetings / records.max(1)) * of_word.len() as u64 * 10 > most
 }
 
 /// About how many records match, at most.
