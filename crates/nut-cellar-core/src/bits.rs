@@ -1,5 +1,7 @@
 //! Sets of records, as bits and as bytes.
 
+use std::ops::Range;
+
 /// A set of numbers below a fixed size.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub(crate) struct Bits {
@@ -18,6 +20,11 @@ impl Bits {
         self.words.clear();
         self.words.resize(size.div_ceil(64), 0);
         self.size = size;
+    }
+
+    /// Its words of 64 numbers, the lowest bit first.
+    pub fn words(&self) -> &[u64] {
+        &self.words
     }
 
     pub fn set(&mut self, number: usize) {
@@ -41,7 +48,7 @@ impl Bits {
     }
 
     /// Adds the numbers of a range.
-    pub fn set_range(&mut self, range: std::ops::Range<usize>) {
+    pub fn set_range(&mut self, range: Range<usize>) {
         let mut at = range.start;
         while at < range.end {
             let end = range.end.min((at / 64 + 1) * 64);
@@ -132,6 +139,11 @@ impl Bits {
         })
     }
 
+    /// The words that hold the numbers of a range, which is not empty and in the set's size.
+    pub fn words_of(&self, range: &Range<u32>) -> &[u64] {
+        &self.words[range.start as usize / 64..=(range.end - 1) as usize / 64]
+    }
+
     /// The first number from one on.
     pub fn next(&self, from: usize) -> Option<usize> {
         let first = self.words.get(from / 64)? & u64::MAX << (from % 64);
@@ -140,6 +152,28 @@ impl Bits {
         }
         let place = (from / 64 + 1..self.words.len()).find(|place| self.words[*place] != 0)?;
         Some(place * 64 + self.words[place].trailing_zeros() as usize)
+    }
+}
+
+/// Gives `take` the numbers of a range whose bits are set in words of a set, of which the first holds the start of the range, ascending.
+#[inline]
+pub(crate) fn each_in(words: impl Iterator<Item = u64>, range: &Range<u32>, mut take: impl FnMut(u32)) {
+    let mut first = range.start / 64 * 64;
+    let mut inside = u64::MAX << (range.start % 64);
+    for word in words {
+        let mut rest = word & inside;
+        if range.end - first < 64 {
+            rest &= (1 << (range.end - first)) - 1;
+        }
+        while rest != 0 {
+            take(first + rest.trailing_zeros());
+            rest &= rest - 1;
+        }
+        first += 64;
+        inside = u64::MAX;
+        if first >= range.end {
+            break;
+        }
     }
 }
 

@@ -197,6 +197,59 @@ fn a_fleeting_shelf_gives_the_same() {
     }
 }
 
+/// Lists of common words are unpacked the second time that a search goes through them.
+#[test]
+fn answers_are_the_same_before_and_after_lists_are_unpacked() {
+    let wide = Wide::build(12_000, false);
+    let by_part = |down| Order::Column { name: "part".to_owned(), down };
+    for text in [
+        "oak",
+        "pear quince",
+        "oak elm ash",
+        "elm ash fir",
+        "title:ash oak pear plum",
+        "elm -oak",
+        "\"ash elm\"",
+        "\"plum pear quince\" within 9",
+        "(oak elm) OR (pear quince) OR r17",
+        "o* elm",
+    ] {
+        let query = Query::read(text).query;
+        for words in [Words::Any, Words::All, Words::Share(0.5)] {
+            let find = Find::new().words(words).without_values();
+            let few = find.clone().total(Total::AtLeast(0));
+            for find in [
+                few.clone(),
+                few.clone().executor(Executor::Windows).limit(300),
+                few.clone().only(Filter::below("part", 1)),
+                few.clone().only(Filter::below("part", 20)).executor(Executor::Windows),
+                few.proximity(0.5),
+                find.clone().order(Order::Key).skip(3),
+                find.clone().order(by_part(true)),
+                find.clone().order(by_part(false)),
+                find,
+            ] {
+                let found = |snapshot: &Snapshot, query: &Query| {
+                    let mut search = Search::new(snapshot.clone(), query, &find).unwrap();
+                    search::run(&wide.place.view(), &mut search).unwrap()
+                };
+                let fresh = || Snapshot::open(&wide.place.view(), &Opened::new()).unwrap();
+                let packed = found(&fresh(), &query);
+                // Of one word only, and then of all.
+                for word in ["oak", "elm", "ash"] {
+                    let snapshot = fresh();
+                    for _ in 0..2 {
+                        found(&snapshot, &Query::word(word));
+                    }
+                    for _ in 0..3 {
+                        assert_eq!(found(&snapshot, &query), packed, "{text} {find:?}");
+                    }
+                }
+            }
+        }
+    }
+}
+
 /// Searches of many records are what lengths are put side by side for.
 #[test]
 fn scores_are_the_same_before_and_after_lengths_stand_side_by_side() {

@@ -414,6 +414,11 @@ impl<'a> Cursors<'a> {
         Ok(least)
     }
 
+    /// Says that the lists of all words will be gone through.
+    pub fn ask_lists(&mut self) -> Result<()> {
+        self.words.iter_mut().try_for_each(|word| word.group.ask_lists())
+    }
+
     /// Says about how many records will be looked at.
     pub fn remember(&mut self, hand: &mut Hand, find: &Find, asks: u64) -> Step<()> {
         self.tests.iter_mut().try_for_each(|test| test.remember(hand, find, asks))

@@ -91,6 +91,15 @@ impl Cursors<'_> {
         }
     }
 
+    /// Whether a node is a word that is better put together as bytes.
+    fn is_common(&self, node: &Node) -> bool {
+        self.only_word(node).is_some_and(|word| self.are_many(self.words[word].group.unknown()))
+    }
+
+    fn are_many(&self, postings: u64) -> bool {
+        postings >= u64::from(self.standing.shelf.records()) / 2
+    }
+
     /// Adds the records of a window that match one of these nodes. Words that many records have are put together as bytes.
     fn fill_any(
         &mut self,
@@ -100,13 +109,15 @@ impl Cursors<'_> {
         bits: &mut Bits,
     ) -> Step<()> {
         let words = parts.iter().filter_map(|part| self.only_word(part));
-        let postings: u64 = words.map(|word| self.words[word].group.cost()).sum();
-        let are_many = postings >= u64::from(self.standing.shelf.records()) / 2;
+        let postings: u64 = words.map(|word| self.words[word].group.unknown()).sum();
+        let are_many = self.are_many(postings);
         let mut marks = std::mem::take(&mut self.marks);
         marks.reset(if are_many { (window.end - window.start) as usize } else { 0 });
         for part in parts {
             match self.only_word(part) {
-                Some(word) if are_many => self.words[word].group.fill(window, &mut marks)?,
+                Some(word) if are_many && !self.words[word].group.is_dense() => {
+                    self.words[word].group.fill(window, &mut marks)?;
+                }
                 Some(word) => self.words[word].group.fill(window, bits)?,
                 None => self.fill(hand, part, window, bits)?,
             }
@@ -133,7 +144,7 @@ impl Cursors<'_> {
                 self.fill_again(hand, *leaf, window)?;
                 bits.add(&self.filled[*leaf].1);
             }
-            Node::Leaf(_) if self.only_word(node).is_some() => {
+            Node::Leaf(_) if self.is_common(node) => {
                 self.fill_any(hand, std::slice::from_ref(node), window, bits)?;
             }
             Node::Leaf(leaf) => self.fill_leaf(hand, *leaf, window, bits)?,
@@ -162,7 +173,15 @@ impl Cursors<'_> {
             Node::Any(parts) => self.fill_any(hand, parts, window, bits)?,
             Node::AtLeast(count, parts) => {
                 let (mut counts, mut inner) = (vec![0_u16; size], Bits::new(size));
-                for part in parts {
+                // The parts that few records match come first. Who has too few of them can't have enough of all.
+                let (mut look, spare) = (1, parts.len().saturating_sub(*count));
+                for (number, part) in parts.iter().enumerate() {
+                    if number == spare + look {
+                        if !counts.iter().any(|has| usize::from(*has) >= look) {
+                            return Ok(());
+                        }
+                        look *= 2;
+                    }
                     if let Some(member) = self.only_member(part) {
                         member.fill(window, false, counts.as_mut_slice())?;
                         continue;
@@ -187,6 +206,11 @@ trait TakePlaces {
 
     /// Takes a place, if it counts.
     fn take(&mut self, place: usize, counts: bool);
+
+    /// Takes the places of a part of a set that begins at a record, if that is faster than to take them one after the other.
+    fn take_set(&mut self, _records: &Bits, _first: u32) -> bool {
+        false
+    }
 }
 
 impl TakePlaces for Bits {
@@ -196,6 +220,11 @@ impl TakePlaces for Bits {
 
     fn take(&mut self, place: usize, counts: bool) {
         self.put(place, counts);
+    }
+
+    fn take_set(&mut self, records: &Bits, first: u32) -> bool {
+        self.add_part(records, first as usize);
+        true
     }
 }
 
@@ -241,6 +270,11 @@ impl Member {
         limited: bool,
         into: &mut (impl TakePlaces + ?Sized),
     ) -> Result<()> {
+        if let Some(records) = &self.records
+            && into.take_set(records, window.start)
+        {
+            return Ok(());
+        }
         self.seek(window.start)?;
         debug_assert_eq!(self.here, self.postings.ordinal(), "a member stands where its postings do");
         while self.here < window.end {

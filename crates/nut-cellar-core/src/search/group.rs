@@ -1,10 +1,12 @@
 //! The postings of a word in one shelf: those of all its terms, walked through as one list, with what they score and what
 //! bounds that.
 
+use crate::bits::Bits;
 use crate::error::Result;
 use crate::rank::Formula;
 use crate::schema::ColumnSet;
 use crate::shelf::{END, Hand, LengthColumn, Postings, Step, if_at_hand};
+use std::sync::Arc;
 
 /// One term of a word.
 #[derive(Clone, Debug)]
@@ -17,6 +19,8 @@ pub(super) struct Member {
     /// Where its postings stand; [`END`] past the last.
     pub here: u32,
     begun: bool,
+    /// The records that have the term in a column in which it counts, if they are at hand as bits.
+    pub records: Option<Arc<Bits>>,
     /// A block, and the greatest tf~ that a posting of it may have.
     bound: Option<(usize, f32)>,
 }
@@ -76,7 +80,7 @@ pub(super) fn frequency_here(
 impl Member {
     /// A member standing before its first posting.
     pub fn new(postings: Postings, likeness: f32, columns: ColumnSet) -> Self {
-        Self { postings, likeness, columns, here: 0, begun: false, bound: None }
+        Self { postings, likeness, columns, here: 0, begun: false, records: None, bound: None }
     }
 
     /// Goes on to the first posting from a record on.
@@ -118,9 +122,27 @@ impl Member {
 
 impl Group {
     /// A group of members. `all` are the columns of the schema.
-    pub fn new(members: Vec<Member>, all: ColumnSet) -> Self {
+    pub fn new(mut members: Vec<Member>, all: ColumnSet) -> Self {
         let limited = members.iter().any(|member| member.columns.both(all) != all);
+        for member in &mut members {
+            member.records = match member.postings.dense() {
+                Some(_) if limited => member.postings.records_inside(member.columns),
+                dense => dense.map(|dense| Arc::clone(dense.bits())),
+            };
+        }
         Self { members, here: 0, limited }
+    }
+
+    /// Says that the lists will be gone through; those of terms that many records have may be worth unpacking.
+    pub fn ask_lists(&mut self) -> Result<()> {
+        for Member { postings, columns, records, .. } in &mut self.members {
+            postings.ask_dense()?;
+            *records = match postings.dense() {
+                Some(_) if self.limited => postings.ask_records_inside(*columns)?,
+                dense => dense.map(|dense| Arc::clone(dense.bits())),
+            };
+        }
+        Ok(())
     }
 
     /// About how many records have one of the terms.
@@ -131,6 +153,17 @@ impl Group {
     /// Whether a term that a record has may be in other columns than those in which it counts.
     pub fn is_limited(&self) -> bool {
         self.limited
+    }
+
+    /// How many postings have to be read to find out which records have one of the terms.
+    pub fn unknown(&self) -> u64 {
+        let unknown = self.members.iter().filter(|member| member.records.is_none());
+        unknown.map(|member| u64::from(member.postings.records())).sum()
+    }
+
+    /// Whether it is at hand as bits which records have one of the terms in a column in which it counts.
+    pub fn is_dense(&self) -> bool {
+        self.members.iter().all(|member| member.records.is_some())
     }
 
     /// The first record from one on that has one of the terms, in whatever column; [`END`] if there is none.
@@ -150,6 +183,11 @@ impl Group {
 
     /// Whether a record has one of the terms in a column in which it counts.
     pub fn has(&mut self, ordinal: u32) -> Result<bool> {
+        if let [only] = self.members.as_slice()
+            && let Some(records) = &only.records
+        {
+            return Ok(records.has(ordinal as usize));
+        }
         if self.seek(ordinal)? != ordinal {
             return Ok(false);
         }

@@ -24,6 +24,7 @@ mod limits;
 mod needs;
 mod nodes;
 mod one_shelf;
+mod ordered;
 pub(crate) mod plan;
 mod prepare;
 mod reading;

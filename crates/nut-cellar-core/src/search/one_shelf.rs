@@ -2,6 +2,7 @@
 
 use super::cursors::{Cursors, Ranking, Walked};
 use super::find::{Executor, Find, Order, Total};
+use super::ordered::in_order;
 use super::plan::{Node, Plan};
 use super::top::{Scored, Top};
 use super::walk::{ByValue, Collect, walk};
@@ -126,7 +127,8 @@ pub(super) fn search(
     let asked_for = estimated.saturating_mul(parts as u64);
     let in_windows = all.saturating_add(standing.shelf.records().into());
     // In another order than that of scores all that match are looked at, if they are counted.
-    let sees_all = !by_score && wanted == u64::MAX && estimated.saturating_mul(WALK_FILLED) > in_windows;
+    let is_worth = || estimated.saturating_mul(WALK_FILLED) > in_windows || cursors.has_dense_rows();
+    let sees_all = !by_score && wanted == u64::MAX && is_worth();
     let filled = sees_all || parts > MANY_ASKED && asked_for > in_windows;
     let can_window = by_score && !cursors.words.is_empty() && asked.k > 0;
     let meets = cursors.required(&root).is_some();
@@ -142,6 +144,7 @@ pub(super) fn search(
         standing.shelf.ask_lengths(hand, estimated.min(all))?;
     }
     cursors.remember(hand, find, if windowed && !meets { all } else { estimated })?;
+    cursors.ask_lists()?;
     let way = Way { windowed, filled, expected: estimated.min(all), wanted, known };
     let members = cursors.words.iter().flat_map(|word| &word.group.members);
     let mut went = Went {
@@ -212,7 +215,8 @@ fn part<'a>(
         };
         return Ok(part);
     }
-    if *find.wanted_order() == Order::Score && asked.k > 0 {
+    let by_score = *find.wanted_order() == Order::Score;
+    if by_score && asked.k > 0 {
         cursors.expect(hand, way.expected)?;
     }
     let mut top = Top::new(asked.k, asked.after, asked.floor);
@@ -265,7 +269,10 @@ fn part<'a>(
         let column = |(column, down)| ByValue { column: ValueColumn::new(&standing.shelf, column), down };
         let collect = Collect { top: &mut top, count: way.wanted, by: asked.by.map(column) };
         let mut filler = if way.filled { Some(open(hand)?) } else { None };
-        part.total = walk(hand, &mut cursors, filler.as_mut(), root, find, collect, run)?;
+        part.total = match &mut filler {
+            Some(filler) if !by_score => in_order(hand, &mut cursors, filler, root, find, collect, run)?,
+            _ => walk(hand, &mut cursors, filler.as_mut(), root, find, collect, run)?,
+        };
     }
     hand.complete()?;
     part.scored += cursors.scored;

@@ -426,6 +426,41 @@ impl Stream {
         Ok(self.scale.measured(frequency))
     }
 
+    /// What the posting of a record adds that lies in the block at hand; none if the record does not have the term.
+    pub fn part_of(&mut self, hand: &mut Hand, cursors: &mut Cursors<'_>, ordinal: u32) -> Step<Option<f32>> {
+        let Some(dense) = self.postings.dense() else {
+            self.unpack(self.block)?;
+            let Ok(place) = self.postings.unpacked().binary_search(&ordinal) else { return Ok(None) };
+            return self.part_at(hand, cursors, place).map(Some);
+        };
+        let Some(place) = dense.place_of(ordinal) else { return Ok(None) };
+        if let (Some(lengths), Some(last), Some(shape)) =
+            (&self.lengths, self.rows.len().checked_sub(1), dense.shape(place))
+        {
+            let Row { column, start } = self.rows[last.min(shape as usize)];
+            let length = u32::from(lengths.get(ordinal, column as usize));
+            let part = self.worked_out[(start + length) as usize];
+            if part >= 0.0 {
+                return Ok(Some(part));
+            }
+            if let Some(columns) = self.postings.kinds().once_in_each(shape) {
+                let measured = Measured {
+                    lengths: self.lengths.as_deref(),
+                    divisors: &self.divisors,
+                    formula: cursors.ranking.formula,
+                };
+                let mut frequency = 0.0;
+                for column in columns.both(self.columns).iter() {
+                    frequency += measured.share(column, 1, ordinal, &mut cursors.lengths, hand)?;
+                }
+                return Ok(Some(self.scale.measured(frequency * self.likeness)));
+            }
+        }
+        let per_block = cursors.standing.shelf.block();
+        self.unpack(place / per_block)?;
+        self.part_at(hand, cursors, place % per_block).map(Some)
+    }
+
     /// tf~ of a posting of the block that is unpacked, times its likeness.
     pub fn frequency_at(&mut self, hand: &mut Hand, cursors: &mut Cursors<'_>, place: usize) -> Step<f32> {
         self.postings.unpack_shapes()?;

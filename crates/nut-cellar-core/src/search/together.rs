@@ -5,10 +5,10 @@
 //! What always holds: windows of records ascend, and have places in the lists of their own.
 
 use super::rows::{Row, Term, keep_both};
-use crate::bits::Bits;
+use crate::bits::{Bits, each_in};
 use crate::error::Result;
 use crate::schema::ColumnSet;
-use crate::shelf::{Hand, Postings, Shelf, Step, if_at_hand};
+use crate::shelf::{Frequencies, Hand, Postings, Shelf, Step, if_at_hand};
 use std::ops::Range;
 use std::sync::Arc;
 
@@ -18,6 +18,8 @@ const TOGETHER: u32 = 1 << 13;
 const ASKED: u64 = 32;
 /// In a window that is given, looking for what the rarest term has takes as long as so many postings take.
 const SOUGHT: u64 = 8;
+/// Where a list that is unpacked has so many postings in a window for each that is wanted, it is asked for these.
+const FEW: u64 = 8;
 /// Terms of fewer records are not worth looking through windows.
 const MANY: u64 = 1 << 13;
 
@@ -108,9 +110,10 @@ impl Row {
             bits.add(&candidates);
             return Ok(());
         }
+        let all = shelf.records();
         match self.window {
-            Some(near) => self.near(window, &candidates, near, bits)?,
-            None => self.following(window, &candidates, bits)?,
+            Some(near) => self.near((window, all), &candidates, near, bits)?,
+            None => self.following((window, all), &candidates, bits)?,
         }
         Ok(())
     }
@@ -121,6 +124,10 @@ impl Row {
         for lists in &mut self.together.lists {
             let mut having = Bits::new(window.len());
             for postings in lists {
+                if let (Some(dense), false) = (postings.dense(), limited) {
+                    having.add_part(dense.bits(), window.start as usize);
+                    continue;
+                }
                 each_block(postings, window, |postings, inside| {
                     let mut put = |ordinal, has| having.put((ordinal - window.start) as usize, has);
                     if limited {
@@ -139,12 +146,17 @@ impl Row {
     }
 
     /// Adds those of the candidates that have the terms one after the other.
-    fn following(&mut self, window: &Range<u32>, candidates: &Bits, bits: &mut Bits) -> Result<()> {
+    fn following(
+        &mut self,
+        (window, all): (&Range<u32>, u32),
+        candidates: &Bits,
+        bits: &mut Bits,
+    ) -> Result<()> {
         let columns = self.columns;
         let Together { lists, starts, places, .. } = &mut self.together;
         let mut is_first = true;
         for (term, lists) in self.terms.iter_mut().zip(lists) {
-            term.places_in(lists, window, candidates, columns, places)?;
+            term.places_in(lists, (window, all), candidates, columns, places)?;
             for &offset in &term.offsets {
                 let begins = |place: &&Place| **place & u64::from(u32::MAX) >= u64::from(offset);
                 let begun = places.iter().filter(begins).map(|place| place - u64::from(offset));
@@ -163,15 +175,23 @@ impl Row {
     }
 
     /// Adds those of the candidates that have the terms within so many positions, in any order.
-    fn near(&mut self, window: &Range<u32>, candidates: &Bits, near: u32, bits: &mut Bits) -> Result<()> {
+    fn near(
+        &mut self,
+        (window, all): (&Range<u32>, u32),
+        candidates: &Bits,
+        near: u32,
+        bits: &mut Bits,
+    ) -> Result<()> {
         let columns = self.columns;
         let Together { lists, places, of_terms, .. } = &mut self.together;
         of_terms.clear();
         for (number, (term, lists)) in self.terms.iter_mut().zip(lists).enumerate() {
-            term.places_in(lists, window, candidates, columns, places)?;
+            term.places_in(lists, (window, all), candidates, columns, places)?;
             of_terms.extend(places.iter().map(|place| (*place, number)));
         }
-        of_terms.sort_unstable();
+        // Of each term they ascend, so they are only merged.
+        #[expect(clippy::stable_sort_primitive, reason = "it is the stable sort that finds what ascends")]
+        of_terms.sort();
         let mut last: Vec<Option<Place>> = vec![None; self.terms.len()];
         for &(place, number) in &*of_terms {
             last[number] = Some(place);
@@ -187,18 +207,34 @@ impl Row {
 }
 
 impl Term {
-    /// Where in the candidates of a window, in some of these columns, one of the terms stands: ascending.
+    /// Where in the candidates of a window, in some of these columns, one of the terms stands: ascending. The shelf has so many records
+    /// in `all`.
     fn places_in(
         &mut self,
         lists: &mut [Postings],
-        window: &Range<u32>,
+        (window, all): (&Range<u32>, u32),
         candidates: &Bits,
         columns: ColumnSet,
         places: &mut Vec<Place>,
     ) -> Result<()> {
         places.clear();
         let mut wanted = Vec::new();
+        let mut records = Vec::new();
+        each_in(candidates.words().iter().copied(), &(0..window.end - window.start), |place| {
+            records.push(window.start + place);
+        });
         for (postings, positions) in lists.iter_mut().zip(self.positions.iter_mut().flatten()) {
+            let mut take = |ordinal: u32, frequencies: Frequencies<'_>, first| {
+                let record = u64::from(ordinal - window.start) << RECORD;
+                positions.of_posting(first, frequencies.iter(), columns, |column, position| {
+                    places.push(record | (column as u64) << COLUMN | u64::from(position));
+                })
+            };
+            let inside = u64::from(postings.records()) * window.len() as u64 / u64::from(all);
+            if let Some(dense) = postings.dense().filter(|_| records.len() as u64 * FEW < inside).cloned() {
+                postings.each_of(&dense, &records, take)?;
+                continue;
+            }
             each_block(postings, window, |postings, inside| {
                 // Without a branch, which would be taken as often as not.
                 let mut count = 0;
@@ -207,16 +243,16 @@ impl Term {
                     wanted[count] = place;
                     count += usize::from(candidates.has((ordinal - window.start) as usize));
                 }
-                postings.each_read(&wanted[..count], |ordinal, frequencies, first| {
-                    let record = u64::from(ordinal - window.start) << RECORD;
-                    positions.of_posting(first, frequencies.iter(), columns, |column, position| {
-                        places.push(record | (column as u64) << COLUMN | u64::from(position));
-                    })
-                })
+                postings.each_read(&wanted[..count], &mut take)
             })?;
         }
         if lists.len() > 1 {
-            places.sort_unstable();
+            // Of each list they ascend, so they are only merged.
+            #[expect(
+                clippy::stable_sort_primitive,
+                reason = "it is the stable sort that finds what ascends"
+            )]
+            places.sort();
             places.dedup();
         }
         Ok(())

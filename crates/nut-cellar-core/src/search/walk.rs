@@ -33,6 +33,14 @@ impl ByValue {
         let front = if self.down { values.last().copied() } else { values.first().map(|value| !value) };
         Ok((front.is_some(), front.unwrap_or(0)))
     }
+
+    /// Whether a record of a block may come before the one that is furthest from the front.
+    pub fn can_come_to_front(&mut self, hand: &mut Hand, block: u32, worst: Option<Scored>) -> Step<bool> {
+        let Some(worst) = worst else { return Ok(true) };
+        let ((low, high), _) = self.column.block_span(hand, block)?;
+        let best = if low > high { (false, 0) } else { (true, if self.down { high } else { !low }) };
+        Ok(best >= (worst.valued, worst.front))
+    }
 }
 
 /// Goes through the live records of a run that match; gives how many were counted. With a `filler`, which are cursors of the
@@ -88,7 +96,7 @@ pub(super) fn walk<'c>(
         {
             counted += 1;
             if can_score {
-                offer(hand, cursors, &mut collect, next, (by_score, by_key))?;
+                offer(hand, cursors, &mut collect, next, by_key)?;
             }
         }
         at = skip_to;
@@ -98,12 +106,12 @@ pub(super) fn walk<'c>(
 }
 
 /// Offers a record that matches.
-fn offer(
+pub(super) fn offer(
     hand: &mut Hand,
     cursors: &mut Cursors<'_>,
     collect: &mut Collect<'_>,
     ordinal: u32,
-    (by_score, by_key): (bool, bool),
+    by_key: bool,
 ) -> Step<()> {
     let mut scored = Scored { ordinal, ..Scored::default() };
     if by_key {
@@ -119,7 +127,6 @@ fn offer(
             return Ok(());
         }
     }
-    debug_assert!(by_score || collect.by.is_some(), "there are three orders");
     // Going on where a length is missing, so that all that are missing are noted at once.
     if let Some(score) = if_at_hand(cursors.score(hand, ordinal))? {
         scored.score = score;

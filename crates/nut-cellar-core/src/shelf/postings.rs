@@ -7,14 +7,16 @@
 //! has, and what bounds its scores. Short lists have none.
 
 use super::bounds::{Bounds, of_layout_3};
+use super::dense::{Dense, DenseLists};
 use super::directory::Section;
 use super::hand::{Hand, Step};
 use super::pack;
 use super::posting_block::{add_up, get_block, put_block};
 use super::reader::Shelf;
 use super::shapes::Shapes;
-use super::tables::{Lines, Most, Table, read_table};
+use super::tables::{Lines, ListKey, Most, Table, read_table};
 use super::terms::{Lists, TermEntry};
+use crate::bits::Bits;
 use crate::error::Error;
 use crate::schema::ColumnSet;
 use crate::wire::{Broken, Reader};
@@ -24,6 +26,9 @@ use std::sync::Arc;
 
 /// What an ordinal is past the end of a list: no record has it.
 pub(crate) const END: u32 = u32::MAX;
+
+/// How often a term is in each of so many columns that it is in once.
+const ONCE: [u32; 64] = [1; 64];
 
 /// Walks through the postings of one term in one shelf, by blocks. Of the block at which it stands the ordinals are unpacked, and
 /// the shapes when they are asked for; what else there is to know of a posting is read when it is asked for.
@@ -38,6 +43,9 @@ pub(crate) struct Postings {
     records: u32,
     /// One for each block, if there is more than one.
     table: Arc<Lines>,
+    /// Which list it is, if many records have the term; and that list unpacked, if it was.
+    list: Option<ListKey>,
+    dense: Option<Arc<Dense>>,
     /// Where the blocks begin in the bytes.
     start: usize,
     /// The block at which it stands; before the first there is none.
@@ -151,7 +159,6 @@ impl Postings {
         places: &[usize],
         mut take: impl FnMut(u32, Frequencies<'_>, u64) -> Result<(), Error>,
     ) -> Result<(), Error> {
-        const ONCE: [u32; 64] = [1; 64];
         self.unpack_shapes()?;
         let (at, occurrences) = self.begun;
         let (kinds, shelf) = (self.kinds, &self.shelf);
@@ -178,6 +185,48 @@ impl Postings {
         Ok(())
     }
 
+    /// The same of the postings that some records have, which ascend, of a list that is unpacked.
+    pub fn each_of(
+        &mut self,
+        dense: &Dense,
+        records: &[u32],
+        mut take: impl FnMut(u32, Frequencies<'_>, u64) -> Result<(), Error>,
+    ) -> Result<(), Error> {
+        let per_block = self.shelf.block();
+        // The block, and a posting of it before which the occurrences were counted.
+        let (mut block, mut at, mut occurrences) = (0..0, 0, Some(0));
+        for &ordinal in records {
+            let Some(place) = dense.place_of(ordinal) else { continue };
+            if !block.contains(&place) {
+                let number = place / per_block;
+                block = number * per_block..(number + 1) * per_block;
+                at = block.start;
+                occurrences = self.table.blocks.get(number).map(|block| block.occurrences);
+            }
+            let between = dense.occurrences(at..place);
+            (at, occurrences) = (place, occurrences.zip(between).and_then(|(a, b)| a.checked_add(b)));
+            if let Some((shape, first)) = dense.shape(place).zip(occurrences) {
+                if let Some((column, tf)) = self.kinds.alone(shape) {
+                    take(ordinal, Frequencies { columns: ColumnSet(1 << column), tf: &[tf] }, first)?;
+                    continue;
+                }
+                if let Some(columns) = self.kinds.once_in_each(shape) {
+                    let tf = &ONCE[..columns.0.count_ones() as usize];
+                    take(ordinal, Frequencies { columns, tf }, first)?;
+                    continue;
+                }
+            }
+            if self.block != Some(place / per_block) {
+                self.enter(place / per_block)?;
+            }
+            self.stand(place - block.start);
+            self.read()?;
+            occurrences = Some(self.first_occurrence);
+            take(ordinal, Frequencies { columns: self.columns, tf: &self.tf }, self.first_occurrence)?;
+        }
+        Ok(())
+    }
+
     fn shape_here(&mut self) -> Result<Option<u32>, Error> {
         self.unpack_shapes()?;
         Ok(self.shapes.get(self.here).copied())
@@ -191,6 +240,30 @@ impl Postings {
     /// Which of the term's occurrences is the first of this posting, once it was [read](Self::read).
     pub fn first_occurrence(&self) -> u64 {
         self.first_occurrence
+    }
+
+    /// The list unpacked, if it was.
+    pub fn dense(&self) -> Option<&Arc<Dense>> {
+        self.dense.as_ref()
+    }
+
+    /// Says that a search will go through the list, which is unpacked if it is asked for again and again.
+    pub fn ask_dense(&mut self) -> Result<(), Error> {
+        if let (Some(list), None) = (self.list, &self.dense) {
+            self.dense = self.shelf.dense_lists().ask(list, self, self.shelf.records())?;
+        }
+        Ok(())
+    }
+
+    /// The records that have the term in one of these columns, if they are at hand as bits.
+    pub fn records_inside(&self, columns: ColumnSet) -> Option<Arc<Bits>> {
+        self.dense.as_ref()?.inside(columns)
+    }
+
+    /// The same, which are found out if the list is unpacked.
+    pub fn ask_records_inside(&self, columns: ColumnSet) -> Result<Option<Arc<Bits>>, Error> {
+        let Some(list) = self.list else { return Ok(None) };
+        self.shelf.dense_lists().ask_inside(list, self, columns, self.shelf.records())
     }
 
     /// How many there are, those of removed records included.
@@ -532,6 +605,7 @@ impl Shelf {
     pub(crate) fn postings(self: &Arc<Self>, hand: &mut Hand, entry: &TermEntry) -> Step<Postings> {
         let kinds = Shapes::new(self.columns());
         let (mut table, mut start) = Table::default();
+        let mut list = None;
         let bytes = match &entry.lists {
             Lists::Once { ordinal, column, .. } => {
                 if *ordinal >= self.records() || usize::from(*column) >= self.columns() {
@@ -549,6 +623,8 @@ impl Shelf {
                     let read = || read_table(&bytes, blocks, self.records());
                     let table_of = self.tables().get((range, entry.records), blocks, read);
                     (table, start) = table_of.map_err(|what| self.broken(Section::Postings, what))?;
+                    let key = (range.start, range.end, entry.records);
+                    list = DenseLists::key_of(key, blocks, self.records());
                 }
                 bytes
             }
@@ -559,6 +635,8 @@ impl Shelf {
             bytes,
             records: entry.records,
             table,
+            list,
+            dense: list.and_then(|list| self.dense_lists().get(list)),
             start,
             block: None,
             ordinals: Vec::new(),

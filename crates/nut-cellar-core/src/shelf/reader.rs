@@ -1,5 +1,6 @@
 //! A shelf that has been opened: its directory, and which of its chunks have been checked.
 
+use super::dense::DenseLists;
 use super::directory::{CHUNK, Directory, Section};
 use super::remembered::Remembered;
 use super::side_by_side::Kept;
@@ -23,6 +24,7 @@ pub struct Shelf {
     whole: Option<Bytes>,
     remembered: Remembered,
     tables: Tables,
+    dense: DenseLists,
     lengths: Kept,
 }
 
@@ -53,6 +55,7 @@ impl Shelf {
             whole,
             remembered: Remembered::default(),
             tables: Tables::default(),
+            dense: DenseLists::default(),
             lengths: Kept::default(),
         })
     }
@@ -65,6 +68,11 @@ impl Shelf {
     /// The tables of its long lists.
     pub(super) fn tables(&self) -> &Tables {
         &self.tables
+    }
+
+    /// Its lists of terms that many records have, unpacked.
+    pub(super) fn dense_lists(&self) -> &DenseLists {
+        &self.dense
     }
 
     /// Its lengths side by side, if they were made.

@@ -93,6 +93,19 @@ impl Shapes {
         }
     }
 
+    /// How often the term is in a posting, in all columns together, if its rest is not needed to tell.
+    pub fn occurrences(self, shape: u32) -> Option<u32> {
+        let (excess, kind) = self.excess_and_kind(shape);
+        let columns = if self.columns <= FEW {
+            (kind + 1).count_ones()
+        } else if kind < self.columns {
+            1
+        } else {
+            return None;
+        };
+        excess.checked_add(columns)
+    }
+
     /// Whether something of a posting stands in the rest.
     #[inline]
     pub fn has_rest(self, shape: u32) -> bool {

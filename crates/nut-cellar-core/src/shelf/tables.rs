@@ -115,7 +115,7 @@ pub(super) fn read_table(bytes: &[u8], blocks: usize, records: u32) -> Result<Ta
 
 /// A list: where it stands, and how many postings it has. Both, since a damaged dictionary may say of two terms that their lists
 /// begin at the same place.
-type ListKey = (u64, u64, u32);
+pub(super) type ListKey = (u64, u64, u32);
 
 /// The tables of a shelf.
 #[derive(Debug, Default)]

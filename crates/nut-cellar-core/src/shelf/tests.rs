@@ -571,6 +571,110 @@ proptest! {
     }
 }
 
+proptest! {
+    /// A list that was unpacked says the same as one that is walked through.
+    #[test]
+    fn an_unpacked_list_is_the_packed_one(
+        times in prop::collection::vec(prop_oneof![3 => Just((0, 0)), 2 => (0_usize..4, 0_usize..4)], 30..300),
+        block in prop_oneof![Just(3_u8), Just(9)],
+        asked in prop::collection::vec(any::<prop::sample::Index>(), 0..40),
+    ) {
+        let record = |(number, (title, notes)): (i64, &(usize, usize))| {
+            Record::new(number).with("title", "oak ".repeat(*title)).with("notes", "oak ".repeat(*notes))
+        };
+        let unit = Memory::new().unit();
+        let entry = sealed(&unit, (0..).zip(&times).map(record), block);
+        let shelf = Arc::new(Shelf::open(&unit, &entry).unwrap());
+        let Some(term) = fetched(&unit, |hand| shelf.find_term(hand, "oak")).unwrap() else { return Ok(()) };
+        let postings = || fetched(&unit, |hand| shelf.postings(hand, &term)).unwrap();
+        let (mut walk, mut walked) = (postings(), Vec::new());
+        while walk.advance().unwrap() {
+            walk.read().unwrap();
+            let frequencies: Vec<_> = walk.frequencies().collect();
+            walked.push((walk.ordinal(), walk.columns(), frequencies, walk.first_occurrence()));
+        }
+        let mut first = postings();
+        first.ask_dense().unwrap();
+        prop_assert!(first.dense().is_none() && postings().dense().is_none(), "asked for once");
+        first.ask_dense().unwrap();
+        let is_long = walk.blocks() >= 4;
+        prop_assert_eq!((first.dense().is_some(), postings().dense().is_some()), (is_long, is_long));
+        let Some(dense) = postings().dense().cloned() else { return Ok(()) };
+        for ordinal in 0..shelf.records() + 70 {
+            let place = walked.iter().position(|(known, ..)| *known == ordinal);
+            prop_assert_eq!((dense.place_of(ordinal), dense.has(ordinal)), (place, place.is_some()));
+        }
+        let occurrences = |(_, _, tf, _): &(u32, ColumnSet, Vec<(usize, u32)>, u64)| -> u64 {
+            tf.iter().map(|(_, tf)| u64::from(*tf)).sum()
+        };
+        for (start, end) in asked.iter().zip(&asked).map(|(a, b)| (a.index(walked.len()), b.index(walked.len()))) {
+            let places = start.min(end)..start.max(end);
+            let sum = walked[places.clone()].iter().map(occurrences).sum();
+            prop_assert_eq!(dense.occurrences(places), Some(sum));
+        }
+        let mut wanted: Vec<u32> = asked.iter().map(|index| index.index(times.len()) as u32).collect();
+        wanted.sort_unstable();
+        let mut given = Vec::new();
+        postings().each_of(&dense, &wanted, |ordinal, frequencies, first| {
+            let tf: Vec<_> = frequencies.iter().collect();
+            given.push((ordinal, tf.iter().map(|(column, _)| *column).collect(), tf, first));
+            Ok(())
+        }).unwrap();
+        let has = |ordinal: &u32| walked.iter().find(|(known, ..)| known == ordinal).cloned();
+        prop_assert_eq!(given, wanted.iter().filter_map(has).collect::<Vec<_>>());
+        for columns in [ColumnSet(1), ColumnSet(2), ColumnSet(3), ColumnSet(1)] {
+            prop_assert!(postings().records_inside(columns).is_none(), "only the last columns are known");
+            let inside = postings().ask_records_inside(columns).unwrap().unwrap();
+            let right = walked.iter().filter(|(_, there, ..)| !there.both(columns).is_empty());
+            prop_assert!(inside.iter().eq(right.map(|(ordinal, ..)| *ordinal as usize)));
+            prop_assert!(postings().records_inside(columns).is_some_and(|known| known == inside));
+        }
+    }
+}
+
+/// Of lists that would take too much room those of the commonest terms are kept, in whatever order they are asked for.
+#[test]
+fn the_commonest_lists_are_kept_unpacked() {
+    const RECORDS: u32 = 640;
+    let has = |record: u32, term: u32| record % 40 < term && !(record + term).is_multiple_of(3);
+    let text = |record: u32| {
+        let terms = (1..=40).filter(|term| has(record, *term)).map(|term| format!("t{term}"));
+        terms.collect::<Vec<_>>().join(" ")
+    };
+    let unit = Memory::new().unit();
+    let entry = sealed(
+        &unit,
+        (0..RECORDS).map(|record| Record::new(i64::from(record)).with("title", text(record))),
+        8,
+    );
+    for ascending in [true, false] {
+        let shelf = Arc::new(Shelf::open(&unit, &entry).unwrap());
+        let mut terms: Vec<_> = (1..=40_u32)
+            .map(|term| fetched(&unit, |hand| shelf.find_term(hand, &format!("t{term}"))).unwrap().unwrap())
+            .collect();
+        terms.sort_by_key(|term| term.records);
+        let open = |term| fetched(&unit, |hand| shelf.postings(hand, term)).unwrap();
+        let kept = || terms.iter().map(|term| open(term).dense().is_some()).collect::<Vec<_>>();
+        let mut order: Vec<_> = terms.iter().collect();
+        if !ascending {
+            order.reverse();
+        }
+        for term in order.iter().chain(&order).chain(&order) {
+            let mut postings = open(term);
+            postings.ask_dense().unwrap();
+            postings.ask_records_inside(ColumnSet(1)).unwrap();
+        }
+        let (mut bytes, mut room) = (0, 16 * RECORDS);
+        for (term, kept) in terms.iter().zip(kept()).rev() {
+            let size = term.records + RECORDS / 16 + 2 * (RECORDS / 8);
+            assert!(kept || size > room, "{} of {room}, ascending: {ascending}", term.records);
+            room = room.saturating_sub(size);
+            bytes += if kept { size } else { 0 };
+        }
+        assert!(bytes > 12 * RECORDS && bytes <= 16 * RECORDS + RECORDS / 8 * 2, "{bytes}");
+    }
+}
+
 /// The same shelf with bytes of its body replaced and all checksums made to fit: what the checksums cannot tell apart
 /// from a good one.
 fn forged(unit: &MemoryUnit, entry: &ShelfEntry, changes: &[(usize, u8)]) -> (Memory, Manifest) {

@@ -1,6 +1,7 @@
 //! Records that have all of the words: the rarest word leads, and the others are asked for what it has.
 
 use super::{BETWEEN_STOPS, MOST, Sum, Windows};
+use crate::bits::each_in;
 use crate::error::Result;
 use crate::search::find::Find;
 use crate::search::top::Scored;
@@ -33,6 +34,9 @@ impl Windows<'_, '_> {
         for stream in &mut self.streams {
             stream.begin(run.start)?;
         }
+        let terms: Vec<_> = (0..self.streams.len()).collect();
+        let adds_up = self.adds_up();
+        let are_dense = adds_up && self.streams.iter().all(|stream| stream.postings.dense().is_some());
         let (mut here, mut marks) = (Vec::new(), Vec::new());
         let (mut counted, mut start, mut until_stop) = (0, run.start, 0);
         while start < run.end {
@@ -53,24 +57,42 @@ impl Windows<'_, '_> {
                     return Ok(counted);
                 }
             }
-            let mut hopeless = false;
+            // What they add at most together, once there is a score to be beaten.
+            let mut total = None;
             if self.top.threshold() > f32::NEG_INFINITY {
-                let mut total = 0.0;
-                for stream in &mut self.streams {
-                    total += stream.bound(hand, self.cursors)?;
+                let mut sum = 0.0;
+                for (stream, bound) in self.streams.iter_mut().zip(&mut self.bounds) {
+                    *bound = stream.bound(hand, self.cursors)?;
+                    sum += *bound;
                 }
-                hopeless = self.with_slack(total) <= self.top.threshold();
+                total = Some(sum);
             }
+            let hopeless = total.is_some_and(|total| self.with_slack(total) <= self.top.threshold());
             if hopeless && counted >= wanted {
                 start = last + 1;
                 continue;
             }
             let window = start..last.min(start.saturating_add(MOST - 1)) + 1;
-            start = self.lead(&words[0], &window, &mut here)?.max(window.end);
-            for word in &words[1..] {
-                self.keep(word, &window, &mut here, &mut marks)?;
+            if are_dense {
+                self.where_all_are(&window, &mut here);
+                start = window.end;
+            } else {
+                start = self.lead(&words[0], &window, &mut here)?.max(window.end);
+                for word in &words[1..] {
+                    self.keep(word, &window, &mut here, &mut marks)?;
+                }
             }
             for &ordinal in &here {
+                if counted >= wanted
+                    && let Some(total) = total.filter(|_| adds_up)
+                {
+                    let threshold = self.top.threshold();
+                    let sum = self.sum_of(hand, &terms, ordinal, (total, 0.0), threshold)?;
+                    if let Some(sum) = sum {
+                        self.offer(hand, ordinal, Sum::Exact(sum))?;
+                    }
+                    continue;
+                }
                 if counted >= wanted {
                     // Where positions need not be read to count, they are of what comes to the front only.
                     let sum = self.score(hand, ordinal)?;
@@ -92,6 +114,16 @@ impl Windows<'_, '_> {
             }
         }
         Ok(counted)
+    }
+
+    /// Puts the records of a window that have all terms, of which the records stand as bits, into `here`, ascending.
+    fn where_all_are(&self, window: &Range<u32>, here: &mut Vec<u32>) {
+        here.clear();
+        let dense = || self.streams.iter().filter_map(|stream| stream.postings.dense());
+        let places = window.start as usize / 64..=(window.end - 1) as usize / 64;
+        let words =
+            places.map(|place| dense().fold(u64::MAX, |all, dense| all & dense.bits().words()[place]));
+        each_in(words, window, |ordinal| here.push(ordinal));
     }
 
     /// Puts the records of a window that have a word into `here`, ascending; gives a record before which there are no others.
@@ -121,6 +153,18 @@ impl Windows<'_, '_> {
         marks: &mut Vec<bool>,
     ) -> Result<()> {
         if here.is_empty() {
+            return Ok(());
+        }
+        if let [stream] = &self.streams[word.clone()]
+            && let Some(dense) = stream.postings.dense()
+        {
+            // Without a branch, which few of them would take.
+            let mut count = 0;
+            for place in 0..here.len() {
+                here[count] = here[place];
+                count += usize::from(dense.has(here[place]));
+            }
+            here.truncate(count);
             return Ok(());
         }
         for stream in self.streams[word.clone()].iter_mut().filter(|stream| !stream.is_past()) {

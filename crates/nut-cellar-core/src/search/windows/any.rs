@@ -5,6 +5,8 @@
 
 use super::sums::Sums;
 use super::{BETWEEN_STOPS, FIRST, MOST, Windows};
+use crate::bits::each_in;
+use crate::error::Result;
 use crate::search::find::Find;
 use crate::search::top::Scored;
 use crate::shelf::{Hand, Step, if_at_hand};
@@ -21,6 +23,9 @@ struct Room {
     sums: Sums,
     /// For each record of the window which of some streams have it, one bit each.
     has: Vec<u8>,
+    /// Of terms that many records have, the records that have one, and those that have two, as words of 64 bits.
+    once: Vec<u64>,
+    twice: Vec<u64>,
     /// The records that a second one of them has.
     meetings: Vec<u32>,
     /// Records, and what a term adds to their scores.
@@ -60,13 +65,11 @@ impl Windows<'_, '_> {
             let threshold = self.top.threshold();
             let most = order.last().map_or(0.0, |stream| self.bounds[*stream]);
             let alone_will_do = self.can_reach(most, 0.0, threshold);
-            if let [only] = order[essential..] {
-                let stream = &mut self.streams[only];
-                stream.unpack(stream.block)?;
-                if alone_will_do || stream.places(&window).len() < MANY {
-                    self.alone(hand, (only, &order[..essential]), &window, rest)?;
-                    continue;
-                }
+            if let [only] = order[essential..]
+                && (alone_will_do || self.has_few(only, &window)?)
+            {
+                self.alone(hand, (only, &order[..essential]), &window, rest)?;
+                continue;
             }
             // None will do alone: then it needs another, of as many as those that are left can't make up for.
             while !alone_will_do && essential > 0 && self.can_reach(most, rest, threshold) {
@@ -231,13 +234,78 @@ impl Windows<'_, '_> {
         rest: f32,
         room: &mut Room,
     ) -> Step<()> {
+        self.find_meetings(together, window, room)?;
         let Room { has, meetings, .. } = room;
+        let mut threshold = self.top.threshold();
+        let all = together.iter().map(|stream| self.bounds[*stream]).fold(0.0, |sum, bound| sum + bound);
+        for &ordinal in meetings.iter() {
+            let mut still = all;
+            if together.len() > 2 {
+                let marks = has.get((ordinal - window.start) as usize).copied().unwrap_or(0);
+                let is_here =
+                    |(number, stream): &(usize, &usize)| match self.streams[**stream].postings.dense() {
+                        Some(dense) => dense.has(ordinal),
+                        None => marks >> number & 1 == 1,
+                    };
+                let here = together.iter().enumerate().filter(is_here);
+                still = here.map(|(_, stream)| self.bounds[*stream]).fold(0.0, |sum, bound| sum + bound);
+            }
+            if let Some(sum) = self.sum_of(hand, together, ordinal, (still, rest), threshold)? {
+                self.look_up(hand, others, ordinal, sum, rest)?;
+                threshold = self.top.threshold();
+            }
+        }
+        Ok(())
+    }
+
+    /// Whether so few postings of a term are in a window that they are better looked up one after the other than where lists meet. Of one
+    /// that is unpacked as bits that is not asked.
+    fn has_few(&mut self, only: usize, window: &Range<u32>) -> Result<bool> {
+        let stream = &mut self.streams[only];
+        if stream.postings.dense().is_some() {
+            return Ok(false);
+        }
+        stream.unpack(stream.block)?;
+        Ok(stream.places(window).len() < MANY)
+    }
+
+    /// Puts the records of a window that have two of some terms or more into the room, ascending.
+    fn find_meetings(&mut self, together: &[usize], window: &Range<u32>, room: &mut Room) -> Result<()> {
+        let Room { has, once, twice, meetings, .. } = room;
+        meetings.clear();
+        let is_dense = |stream: &&usize| self.streams[**stream].postings.dense().is_some();
+        let dense = together.iter().filter(is_dense).count();
+        let first = window.start as usize / 64;
+        if dense > 0 {
+            once.clear();
+            twice.clear();
+            for stream in together.iter().filter(is_dense) {
+                let Some(dense) = self.streams[*stream].postings.dense() else { continue };
+                let words = dense.bits().words_of(window);
+                if once.is_empty() {
+                    once.extend_from_slice(words);
+                    twice.resize(words.len(), 0);
+                    continue;
+                }
+                for ((once, twice), word) in once.iter_mut().zip(twice.iter_mut()).zip(words) {
+                    *twice |= *once & word;
+                    *once |= word;
+                }
+            }
+            if let Some(sieve) = &self.sieve {
+                let words = sieve.records.words_of(window);
+                twice.iter_mut().zip(words).for_each(|(twice, word)| *twice &= word);
+            }
+            each_in(twice.iter().copied(), window, |ordinal| meetings.push(ordinal));
+        }
+        if dense == together.len() {
+            return Ok(());
+        }
         has.clear();
         has.resize(window.len(), 0);
-        meetings.clear();
         for (number, &place) in together.iter().enumerate() {
             let stream = &mut self.streams[place];
-            if stream.is_past() {
+            if stream.is_past() || stream.postings.dense().is_some() {
                 continue;
             }
             stream.unpack(stream.block)?;
@@ -245,7 +313,13 @@ impl Windows<'_, '_> {
             let places = stream.places(window);
             for ordinal in stream.postings.unpacked()[places].iter().filter(sieved) {
                 let has = &mut has[(ordinal - window.start) as usize];
-                if has.is_power_of_two() {
+                let (word, bit) = (*ordinal as usize / 64 - first, ordinal % 64);
+                let is_second = if dense > 0 && once[word] >> bit & 1 == 1 {
+                    *has == 0 && twice[word] >> bit & 1 == 0
+                } else {
+                    has.is_power_of_two()
+                };
+                if is_second {
                     meetings.push(*ordinal);
                 }
                 *has |= 1 << number;
@@ -253,31 +327,6 @@ impl Windows<'_, '_> {
         }
         if together.len() > 2 {
             meetings.sort_unstable();
-        }
-        for &ordinal in meetings.iter() {
-            let has = has[(ordinal - window.start) as usize];
-            let here = || together.iter().enumerate().filter(|(number, _)| has >> number & 1 == 1);
-            let bound = here().map(|(_, stream)| self.bounds[*stream]).fold(0.0, |sum, bound| sum + bound);
-            if !self.can_reach(bound, rest, self.top.threshold()) {
-                continue;
-            }
-            let (mut sum, mut still) = (0.0, bound);
-            let mut can_reach = true;
-            for (_, &place) in here() {
-                still -= self.bounds[place];
-                let stream = &mut self.streams[place];
-                if let Ok(place) = stream.postings.unpacked().binary_search(&ordinal) {
-                    sum += if_at_hand(stream.part_at(hand, self.cursors, place))?.unwrap_or(0.0);
-                    self.scored += 1;
-                }
-                can_reach = self.can_reach(sum, still.max(0.0) + rest, self.top.threshold());
-                if !can_reach {
-                    break;
-                }
-            }
-            if can_reach {
-                self.look_up(hand, others, ordinal, sum, rest)?;
-            }
         }
         Ok(())
     }

@@ -19,6 +19,7 @@ impl Windows<'_, '_> {
         for stream in &mut self.streams {
             stream.begin(run.start)?;
         }
+        let (terms, adds_up) = ((0..self.streams.len()).collect::<Vec<_>>(), self.adds_up());
         let (mut at, mut until_stop) = (run.start, 0);
         while let Some(ordinal) = matching.next(at as usize).and_then(|next| u32::try_from(next).ok())
             && ordinal < run.end
@@ -30,20 +31,25 @@ impl Windows<'_, '_> {
             }
             until_stop -= 1;
             let mut bound = 0.0;
-            for stream in &mut self.streams {
+            for (stream, of_stream) in self.streams.iter_mut().zip(&mut self.bounds) {
                 stream.go_to(ordinal)?;
-                bound += stream.bound(hand, self.cursors)?;
+                *of_stream = stream.bound(hand, self.cursors)?;
+                bound += *of_stream;
             }
-            if self.cursors.with_slack(bound) <= self.top.threshold() {
+            let threshold = self.top.threshold();
+            if self.cursors.with_slack(bound) <= threshold {
                 continue;
             }
-            self.scored += 1;
-            let score = if self.words_decide {
+            let score = if adds_up {
+                self.sum_of(hand, &terms, ordinal, (bound, 0.0), threshold)?
+            } else if self.words_decide {
+                self.scored += 1;
                 match self.score(hand, ordinal)? {
                     Sum::Exact(score) => Some(score),
                     Sum::Rough => None,
                 }
             } else {
+                self.scored += 1;
                 if_at_hand(self.cursors.score(hand, ordinal))?
             };
             if let Some(score) = score {

@@ -135,11 +135,13 @@ pub(super) fn windows<'w, 'c>(
     };
     let mut search = Windows {
         filled: filler.map(|filler| Filled::new(filler, find, run.end)),
-        asks: cursors.words.iter().map(|word| word.group.cost()).sum::<u64>() / ASKED,
+        asks: cursors.words.iter().map(|word| word.group.unknown()).sum::<u64>() / ASKED,
         root,
         sieve: sieve.map(|(records, count)| Sieve {
             records,
             passes_many: count > u64::from(cursors.standing.shelf.records()) / 4,
+            one_of: usize::try_from(u64::from(cursors.standing.shelf.records()) / count.max(1))
+                .unwrap_or(usize::MAX),
         }),
         words_decide,
         words_tell_all,
@@ -193,6 +195,8 @@ struct Sieve {
     records: Arc<Bits>,
     /// Whether many records are in it, so that postings are better scored before they are tested.
     passes_many: bool,
+    /// Of so many records it has one.
+    one_of: usize,
 }
 
 impl Sieve {
@@ -323,9 +327,8 @@ impl Windows<'_, '_> {
             if stream.is_past() {
                 continue;
             }
-            stream.unpack(stream.block)?;
-            if let Ok(place) = stream.postings.unpacked().binary_search(&ordinal) {
-                with += if_at_hand(stream.part_at(hand, self.cursors, place))?.unwrap_or(0.0);
+            if let Some(part) = if_at_hand(stream.part_of(hand, self.cursors, ordinal))?.flatten() {
+                with += part;
                 self.scored += 1;
                 found += 1;
             }
@@ -347,6 +350,41 @@ impl Windows<'_, '_> {
         Ok(())
     }
 
+    /// Whether a score is what the terms of a record add, in their order: each word is one term.
+    fn adds_up(&self) -> bool {
+        let words = self.streams.chunk_by(|a, b| a.word == b.word);
+        self.exact
+            && words.count() == self.streams.len()
+            && !self.streams.iter().any(Stream::is_in_frequencies)
+    }
+
+    /// What some terms add for a record of the window at hand, in their order; none as soon as that and the rest can't beat a threshold.
+    /// Those that it has add `still` at most together, and others `rest`.
+    fn sum_of(
+        &mut self,
+        hand: &mut Hand,
+        terms: &[usize],
+        ordinal: u32,
+        (mut still, rest): (f32, f32),
+        threshold: f32,
+    ) -> Step<Option<f32>> {
+        if !self.can_reach(still, rest, threshold) {
+            return Ok(None);
+        }
+        let mut sum = 0.0;
+        for &place in terms {
+            let part = self.streams[place].part_of(hand, self.cursors, ordinal);
+            let Some(part) = if_at_hand(part)?.flatten() else { continue };
+            sum += part;
+            still -= self.bounds[place];
+            self.scored += 1;
+            if !self.can_reach(sum, still.max(0.0) + rest, threshold) {
+                return Ok(None);
+            }
+        }
+        Ok(Some(sum))
+    }
+
     /// The score of a record of the window at hand, where the words decide: as [`Cursors::score`] adds it up.
     fn score(&mut self, hand: &mut Hand, ordinal: u32) -> Step<Sum> {
         let (mut score, mut frequency) = (0.0, 0.0);
@@ -356,12 +394,13 @@ impl Windows<'_, '_> {
             let is_first = place == 0 || self.streams[place - 1].word != word;
             let stream = &mut self.streams[place];
             if !stream.is_past() {
+                if is_first && is_last && !stream.is_in_frequencies() {
+                    let part = if_at_hand(stream.part_of(hand, self.cursors, ordinal))?.flatten();
+                    score += part.unwrap_or(0.0);
+                    continue;
+                }
                 stream.unpack(stream.block)?;
                 if let Ok(place) = stream.postings.unpacked().binary_search(&ordinal) {
-                    if is_first && is_last && !stream.is_in_frequencies() {
-                        score += if_at_hand(stream.part_at(hand, self.cursors, place))?.unwrap_or(0.0);
-                        continue;
-                    }
                     frequency += if_at_hand(stream.frequency_at(hand, self.cursors, place))?.unwrap_or(0.0);
                 }
             }

@@ -116,13 +116,14 @@ impl Windows<'_, '_> {
             let mut added = 0.0;
             for place in word.streams.clone() {
                 let stream = &mut self.streams[place];
-                stream.go_to(ordinal)?;
-                if stream.is_past() {
-                    continue;
+                if stream.postings.dense().is_none() {
+                    stream.go_to(ordinal)?;
+                    if stream.is_past() {
+                        continue;
+                    }
                 }
-                stream.unpack(stream.block)?;
-                if let Ok(place) = stream.postings.unpacked().binary_search(&ordinal) {
-                    added += if_at_hand(stream.part_at(hand, self.cursors, place))?.unwrap_or(0.0);
+                if let Some(part) = if_at_hand(stream.part_of(hand, self.cursors, ordinal))?.flatten() {
+                    added += part;
                     (self.scored, found) = (self.scored + 1, true);
                 }
             }
