@@ -365,20 +365,21 @@ impl Windows<'_, '_> {
         hand: &mut Hand,
         terms: &[usize],
         ordinal: u32,
-        (mut still, rest): (f32, f32),
+        (still, rest): (f32, f32),
         threshold: f32,
     ) -> Step<Option<f32>> {
         if !self.can_reach(still, rest, threshold) {
             return Ok(None);
         }
         let mut sum = 0.0;
-        for &place in terms {
+        for (number, &place) in terms.iter().enumerate() {
             let part = self.streams[place].part_of(hand, self.cursors, ordinal);
             let Some(part) = if_at_hand(part)?.flatten() else { continue };
             sum += part;
-            still -= self.bounds[place];
             self.scored += 1;
-            if !self.can_reach(sum, still.max(0.0) + rest, threshold) {
+            // Added up anew: what is left of a difference may be less than a small bound.
+            let others = terms[number + 1..].iter().fold(rest, |sum, other| sum + self.bounds[*other]);
+            if !self.can_reach(sum, others, threshold) {
                 return Ok(None);
             }
         }
