@@ -7,8 +7,7 @@
 use super::rows::{Row, Term, keep_both};
 use crate::bits::{Bits, each_in};
 use crate::error::Result;
-use crate::schema::ColumnSet;
-use crate::shelf::{Frequencies, Hand, Postings, Shelf, Step, if_at_hand};
+use crate::shelf::{COLUMN, Hand, Pairs, Place, Places, Postings, RECORD, Shelf, Step, if_at_hand};
 use std::ops::Range;
 use std::sync::Arc;
 
@@ -22,11 +21,6 @@ const SOUGHT: u64 = 8;
 const FEW: u64 = 8;
 /// Terms of fewer records are not worth looking through windows.
 const MANY: u64 = 1 << 13;
-
-/// Where a term stands: the place of the record in the window in the highest bits, then the column, then the position.
-type Place = u64;
-const COLUMN: u32 = 32;
-const RECORD: u32 = 38;
 
 /// What is known of the window that was looked at last.
 #[derive(Debug, Default)]
@@ -42,6 +36,17 @@ pub(super) struct Together {
     starts: Vec<Place>,
     places: Vec<Place>,
     of_terms: Vec<(Place, usize)>,
+}
+
+/// Where terms are looked for.
+struct Among<'a> {
+    window: &'a Range<u32>,
+    /// The records of the window that have all terms.
+    candidates: &'a Bits,
+    /// How many records the shelf has.
+    records: u32,
+    /// What postings say of the columns of the row.
+    pairs: Pairs,
 }
 
 impl Row {
@@ -110,10 +115,11 @@ impl Row {
             bits.add(&candidates);
             return Ok(());
         }
-        let all = shelf.records();
+        let pairs = Pairs::new(shelf, self.columns);
+        let among = Among { window, candidates: &candidates, records: shelf.records(), pairs };
         match self.window {
-            Some(near) => self.near((window, all), &candidates, near, bits)?,
-            None => self.following((window, all), &candidates, bits)?,
+            Some(near) => self.near(&among, near, bits)?,
+            None => self.following(&among, bits)?,
         }
         Ok(())
     }
@@ -146,17 +152,11 @@ impl Row {
     }
 
     /// Adds those of the candidates that have the terms one after the other.
-    fn following(
-        &mut self,
-        (window, all): (&Range<u32>, u32),
-        candidates: &Bits,
-        bits: &mut Bits,
-    ) -> Result<()> {
-        let columns = self.columns;
+    fn following(&mut self, among: &Among<'_>, bits: &mut Bits) -> Result<()> {
         let Together { lists, starts, places, .. } = &mut self.together;
         let mut is_first = true;
         for (term, lists) in self.terms.iter_mut().zip(lists) {
-            term.places_in(lists, (window, all), candidates, columns, places)?;
+            term.places_in(lists, among, places)?;
             for &offset in &term.offsets {
                 let begins = |place: &&Place| **place & u64::from(u32::MAX) >= u64::from(offset);
                 let begun = places.iter().filter(begins).map(|place| place - u64::from(offset));
@@ -175,18 +175,11 @@ impl Row {
     }
 
     /// Adds those of the candidates that have the terms within so many positions, in any order.
-    fn near(
-        &mut self,
-        (window, all): (&Range<u32>, u32),
-        candidates: &Bits,
-        near: u32,
-        bits: &mut Bits,
-    ) -> Result<()> {
-        let columns = self.columns;
+    fn near(&mut self, among: &Among<'_>, near: u32, bits: &mut Bits) -> Result<()> {
         let Together { lists, places, of_terms, .. } = &mut self.together;
         of_terms.clear();
         for (number, (term, lists)) in self.terms.iter_mut().zip(lists).enumerate() {
-            term.places_in(lists, (window, all), candidates, columns, places)?;
+            term.places_in(lists, among, places)?;
             of_terms.extend(places.iter().map(|place| (*place, number)));
         }
         // Of each term they ascend, so they are only merged.
@@ -207,16 +200,14 @@ impl Row {
 }
 
 impl Term {
-    /// Where in the candidates of a window, in some of these columns, one of the terms stands: ascending. The shelf has so many records
-    /// in `all`.
+    /// Where in the candidates, in the columns of the row, one of the terms stands: ascending.
     fn places_in(
         &mut self,
         lists: &mut [Postings],
-        (window, all): (&Range<u32>, u32),
-        candidates: &Bits,
-        columns: ColumnSet,
+        among: &Among<'_>,
         places: &mut Vec<Place>,
     ) -> Result<()> {
+        let Among { window, candidates, .. } = among;
         places.clear();
         let mut wanted = Vec::new();
         let mut records = Vec::new();
@@ -224,15 +215,11 @@ impl Term {
             records.push(window.start + place);
         });
         for (postings, positions) in lists.iter_mut().zip(self.positions.iter_mut().flatten()) {
-            let mut take = |ordinal: u32, frequencies: Frequencies<'_>, first| {
-                let record = u64::from(ordinal - window.start) << RECORD;
-                positions.of_posting(first, frequencies.iter(), columns, |column, position| {
-                    places.push(record | (column as u64) << COLUMN | u64::from(position));
-                })
-            };
-            let inside = u64::from(postings.records()) * window.len() as u64 / u64::from(all);
+            let mut here = Places::new(positions, &among.pairs, window.start, places);
+            let inside = u64::from(postings.records()) * window.len() as u64 / u64::from(among.records);
             if let Some(dense) = postings.dense().filter(|_| records.len() as u64 * FEW < inside).cloned() {
-                postings.each_of(&dense, &records, take)?;
+                postings.each_of(&dense, &records, &mut here)?;
+                here.finish()?;
                 continue;
             }
             each_block(postings, window, |postings, inside| {
@@ -243,8 +230,9 @@ impl Term {
                     wanted[count] = place;
                     count += usize::from(candidates.has((ordinal - window.start) as usize));
                 }
-                postings.each_read(&wanted[..count], &mut take)
+                postings.each_read(&wanted[..count], &mut here)
             })?;
+            here.finish()?;
         }
         if lists.len() > 1 {
             // Of each list they ascend, so they are only merged.

@@ -76,7 +76,8 @@ pub(crate) struct Positions {
 }
 
 impl Positions {
-    fn new(shelf: &Arc<Shelf>, bytes: Bytes, count: u64) -> Result<Self, Broken> {
+    /// So many, packed in these bytes.
+    pub(super) fn new(shelf: &Arc<Shelf>, bytes: Bytes, count: u64) -> Result<Self, Broken> {
         let mut reader = Reader::new(&bytes);
         let chunks = usize::try_from(count.div_ceil(shelf.block() as u64))
             .map_err(|_| Broken("a number of positions"))?;
@@ -92,6 +93,21 @@ impl Positions {
             starts.push(at);
         }
         Ok(Self { shelf: Arc::clone(shelf), bytes, starts, count, numbers: Vec::new(), first: 0 })
+    }
+
+    /// The shelf that they are of.
+    pub(super) fn shelf(&self) -> &Arc<Shelf> {
+        &self.shelf
+    }
+
+    /// The numbers of an occurrence and of the next one, if both are unpacked.
+    #[inline]
+    pub(super) fn at_hand(&self, occurrence: u64) -> Option<[u32; 2]> {
+        let within = usize::try_from(occurrence).ok()?.checked_sub(self.first)?;
+        match self.numbers.get(within..)? {
+            [one, two, ..] => Some([*one, *two]),
+            _ => None,
+        }
     }
 
     /// Gives the numbers of some occurrences to `take`.

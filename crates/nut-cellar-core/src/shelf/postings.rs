@@ -73,8 +73,8 @@ pub(crate) struct Postings {
 
 /// In which columns of a record a term is, and how often.
 pub(crate) struct Frequencies<'a> {
-    columns: ColumnSet,
-    tf: &'a [u32],
+    pub(super) columns: ColumnSet,
+    pub(super) tf: &'a [u32],
 }
 
 impl Frequencies<'_> {
@@ -82,6 +82,19 @@ impl Frequencies<'_> {
     pub fn iter(&self) -> impl Iterator<Item = (usize, u32)> {
         self.columns.iter().zip(self.tf.iter().copied())
     }
+}
+
+/// Takes postings.
+pub(crate) trait TakePostings {
+    /// Takes a posting of which no more is known than its record, its shape and which of the occurrences is its first; tells whether it
+    /// could. If not, it is read and given again.
+    #[inline]
+    fn take_shape(&mut self, _ordinal: u32, _shape: u32, _first: u64) -> bool {
+        false
+    }
+
+    /// Takes a posting with its record, its columns, how often the term is in these, and which of the occurrences is its first.
+    fn take(&mut self, ordinal: u32, frequencies: Frequencies<'_>, first: u64) -> Result<(), Error>;
 }
 
 impl Postings {
@@ -152,13 +165,8 @@ impl Postings {
         Ok(())
     }
 
-    /// Gives `take` those postings of the block that stand at these places, which ascend: each with its record, its columns, how
-    /// often the term is in these, and which of its occurrences is the first. It stands where it stood.
-    pub fn each_read(
-        &mut self,
-        places: &[usize],
-        mut take: impl FnMut(u32, Frequencies<'_>, u64) -> Result<(), Error>,
-    ) -> Result<(), Error> {
+    /// Gives `taker` those postings of the block that stand at these places, which ascend. It stands where it stood.
+    pub fn each_read(&mut self, places: &[usize], taker: &mut impl TakePostings) -> Result<(), Error> {
         self.unpack_shapes()?;
         let (at, occurrences) = self.begun;
         let (kinds, shelf) = (self.kinds, &self.shelf);
@@ -168,18 +176,21 @@ impl Postings {
         for &place in places {
             let (ordinal, shape) = (self.ordinals[place], self.shapes[place]);
             let first = occurrences.saturating_add(self.firsts[place]);
+            if taker.take_shape(ordinal, shape, first) {
+                continue;
+            }
             if let Some((column, tf)) = kinds.alone(shape) {
-                take(ordinal, Frequencies { columns: ColumnSet(1 << column), tf: &[tf] }, first)?;
+                taker.take(ordinal, Frequencies { columns: ColumnSet(1 << column), tf: &[tf] }, first)?;
             } else if let Some(columns) = kinds.once_in_each(shape) {
                 let tf = &ONCE[..columns.0.count_ones() as usize];
-                take(ordinal, Frequencies { columns, tf }, first)?;
+                taker.take(ordinal, Frequencies { columns, tf }, first)?;
             } else {
                 for before in self.shapes[read..place].iter().filter(|shape| kinds.has_rest(**shape)) {
                     kinds.get(*before, &mut rest, &mut tf).map_err(broken)?;
                 }
                 read = place + 1;
                 let columns = kinds.get(shape, &mut rest, &mut tf).map_err(broken)?;
-                take(ordinal, Frequencies { columns, tf: &tf }, first)?;
+                taker.take(ordinal, Frequencies { columns, tf: &tf }, first)?;
             }
         }
         Ok(())
@@ -190,7 +201,7 @@ impl Postings {
         &mut self,
         dense: &Dense,
         records: &[u32],
-        mut take: impl FnMut(u32, Frequencies<'_>, u64) -> Result<(), Error>,
+        taker: &mut impl TakePostings,
     ) -> Result<(), Error> {
         let per_block = self.shelf.block();
         // The block, and a posting of it before which the occurrences were counted.
@@ -206,13 +217,16 @@ impl Postings {
             let between = dense.occurrences(at..place);
             (at, occurrences) = (place, occurrences.zip(between).and_then(|(a, b)| a.checked_add(b)));
             if let Some((shape, first)) = dense.shape(place).zip(occurrences) {
+                if taker.take_shape(ordinal, shape, first) {
+                    continue;
+                }
                 if let Some((column, tf)) = self.kinds.alone(shape) {
-                    take(ordinal, Frequencies { columns: ColumnSet(1 << column), tf: &[tf] }, first)?;
+                    taker.take(ordinal, Frequencies { columns: ColumnSet(1 << column), tf: &[tf] }, first)?;
                     continue;
                 }
                 if let Some(columns) = self.kinds.once_in_each(shape) {
                     let tf = &ONCE[..columns.0.count_ones() as usize];
-                    take(ordinal, Frequencies { columns, tf }, first)?;
+                    taker.take(ordinal, Frequencies { columns, tf }, first)?;
                     continue;
                 }
             }
@@ -222,7 +236,11 @@ impl Postings {
             self.stand(place - block.start);
             self.read()?;
             occurrences = Some(self.first_occurrence);
-            take(ordinal, Frequencies { columns: self.columns, tf: &self.tf }, self.first_occurrence)?;
+            taker.take(
+                ordinal,
+                Frequencies { columns: self.columns, tf: &self.tf },
+                self.first_occurrence,
+            )?;
         }
         Ok(())
     }

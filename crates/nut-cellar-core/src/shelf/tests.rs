@@ -8,6 +8,10 @@ use super::hand::{Hand, Step, Stop};
 use super::kept;
 use super::merge::{Source, merge};
 use super::output::Output;
+use super::pack;
+use super::places::{COLUMN, Pairs, Places, RECORD};
+use super::positions::Positions;
+use super::postings::{Frequencies, TakePostings};
 use super::reader::Shelf;
 use super::sorted::{Entries, SortedIndex, SortedWriter, first_entry, parts_of};
 use super::values::ValueColumn;
@@ -571,6 +575,20 @@ proptest! {
     }
 }
 
+/// The record of a posting, its columns, how often in each, and the first occurrence.
+type Read = (u32, ColumnSet, Vec<(usize, u32)>, u64);
+
+/// Postings as they were given.
+struct Given(Vec<Read>);
+
+impl TakePostings for Given {
+    fn take(&mut self, ordinal: u32, frequencies: Frequencies<'_>, first: u64) -> Result<()> {
+        let tf: Vec<_> = frequencies.iter().collect();
+        self.0.push((ordinal, tf.iter().map(|(column, _)| *column).collect(), tf, first));
+        Ok(())
+    }
+}
+
 proptest! {
     /// A list that was unpacked says the same as one that is walked through.
     #[test]
@@ -614,14 +632,10 @@ proptest! {
         }
         let mut wanted: Vec<u32> = asked.iter().map(|index| index.index(times.len()) as u32).collect();
         wanted.sort_unstable();
-        let mut given = Vec::new();
-        postings().each_of(&dense, &wanted, |ordinal, frequencies, first| {
-            let tf: Vec<_> = frequencies.iter().collect();
-            given.push((ordinal, tf.iter().map(|(column, _)| *column).collect(), tf, first));
-            Ok(())
-        }).unwrap();
+        let mut given = Given(Vec::new());
+        postings().each_of(&dense, &wanted, &mut given).unwrap();
         let has = |ordinal: &u32| walked.iter().find(|(known, ..)| known == ordinal).cloned();
-        prop_assert_eq!(given, wanted.iter().filter_map(has).collect::<Vec<_>>());
+        prop_assert_eq!(given.0, wanted.iter().filter_map(has).collect::<Vec<_>>());
         for columns in [ColumnSet(1), ColumnSet(2), ColumnSet(3), ColumnSet(1)] {
             prop_assert!(postings().records_inside(columns).is_none(), "only the last columns are known");
             let inside = postings().ask_records_inside(columns).unwrap().unwrap();
@@ -629,6 +643,94 @@ proptest! {
             prop_assert!(inside.iter().eq(right.map(|(ordinal, ..)| *ordinal as usize)));
             prop_assert!(postings().records_inside(columns).is_some_and(|known| known == inside));
         }
+    }
+}
+
+proptest! {
+    /// Where a term stands in many records is where it stands in each, packed or not.
+    #[test]
+    fn places_are_those_of_each_posting(
+        texts in prop::collection::vec(prop::collection::vec((0_usize..5, 0_usize..4), 5), 20..150),
+        columns in 1_usize..6,
+        counted in 1_u64..32,
+        block in prop_oneof![Just(3_u8), Just(9), Just(128)],
+        left_out in 1_u32..5,
+    ) {
+        const START: u32 = 4;
+        let names: Vec<_> = (0..columns).map(|column| format!("c{column}")).collect();
+        let with = |schema: Schema, name: &String| schema.with(name.as_str(), Column::text("none"));
+        let mut builder = Builder::new(Arc::new(names.iter().fold(Schema::new("id"), with)));
+        builder.set_block(block);
+        for (number, texts) in (0_i64..).zip(&texts) {
+            let text = |(elms, oaks): &(usize, usize)| "elm ".repeat(*elms) + &"oak box ".repeat(*oaks);
+            let all = names.iter().zip(texts).map(|(name, here)| (name.as_str(), text(here)));
+            builder.put(&all.fold(Record::new(number), |record, (name, text)| record.with(name, text))).unwrap();
+        }
+        let unit = Memory::new().unit();
+        let entry = builder.seal(&unit).unwrap().unwrap().entry;
+        let shelf = Arc::new(Shelf::open(&unit, &entry).unwrap());
+        let Some(term) = fetched(&unit, |hand| shelf.find_term(hand, "oak")).unwrap() else { return Ok(()) };
+        let postings = || fetched(&unit, |hand| shelf.postings(hand, &term)).unwrap();
+        let mut positions = fetched(&unit, |hand| shelf.positions(hand, &term)).unwrap();
+        let counted = ColumnSet(counted);
+        let is_wanted = |ordinal: u32| ordinal >= START && !ordinal.is_multiple_of(left_out + 1);
+
+        let (mut walk, mut right) = (postings(), Vec::new());
+        while walk.advance().unwrap() {
+            let (ordinal, mut here) = (walk.ordinal(), Vec::new());
+            walk.read().unwrap();
+            positions.of(&walk, counted, &mut here).unwrap();
+            let here = here.into_iter().filter(|_| is_wanted(ordinal)).map(|(column, position)| {
+                u64::from(ordinal - START) << RECORD | (column as u64) << COLUMN | u64::from(position)
+            });
+            right.extend(here);
+        }
+
+        let (pairs, mut given) = (Pairs::new(&shelf, counted), Vec::new());
+        let mut places = Places::new(&mut positions, &pairs, START, &mut given);
+        for block in 0..walk.blocks() {
+            walk.enter(block).unwrap();
+            let ordinals = walk.unpacked();
+            let wanted: Vec<_> = (0..ordinals.len()).filter(|place| is_wanted(ordinals[*place])).collect();
+            walk.each_read(&wanted, &mut places).unwrap();
+        }
+        places.finish().unwrap();
+        prop_assert_eq!(&given, &right);
+
+        postings().ask_dense().unwrap();
+        postings().ask_dense().unwrap();
+        if let Some(dense) = postings().dense().cloned() {
+            let wanted: Vec<_> = (0..shelf.records()).filter(|ordinal| is_wanted(*ordinal)).collect();
+            given.clear();
+            let mut places = Places::new(&mut positions, &pairs, START, &mut given);
+            postings().each_of(&dense, &wanted, &mut places).unwrap();
+            places.finish().unwrap();
+            prop_assert_eq!(&given, &right);
+        }
+    }
+}
+
+/// Numbers that add up to more than a position has room for are damage, and not another place.
+#[test]
+fn a_position_that_is_too_large_is_noticed() {
+    let unit = Memory::new().unit();
+    let entry = sealed(&unit, [Record::new(1).with("title", "oak oak")], 8);
+    let shelf = Arc::new(Shelf::open(&unit, &entry).unwrap());
+    let pairs = Pairs::new(&shelf, ColumnSet(3));
+    // The shape of a posting that is twice in the first of two columns.
+    let twice = 3;
+    for (second, is_right) in [(1, true), (3, false)] {
+        let mut packed = Vec::new();
+        pack::put(&mut packed, &[u32::MAX - 2, second, 1]);
+        let mut positions = Positions::new(&shelf, packed.into(), 3).unwrap();
+        let tf = Frequencies { columns: ColumnSet(1), tf: &[1] };
+        let mut given = Vec::new();
+        let mut places = Places::new(&mut positions, &pairs, 0, &mut given);
+        assert!(!places.take_shape(0, twice, 0), "nothing is unpacked yet");
+        places.take(0, tf, 0).unwrap();
+        assert!(places.take_shape(1, twice, 0));
+        assert_eq!(places.finish().is_ok(), is_right);
+        assert!(!is_right || given[2] == 1 << RECORD | u64::from(u32::MAX - 1));
     }
 }
 
