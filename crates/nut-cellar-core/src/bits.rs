@@ -162,18 +162,20 @@ pub(crate) fn each_in(words: impl Iterator<Item = u64>, range: &Range<u32>, mut 
     let mut inside = u64::MAX << (range.start % 64);
     for word in words {
         let mut rest = word & inside;
-        if range.end - first < 64 {
-            rest &= (1 << (range.end - first)) - 1;
-        }
-        while rest != 0 {
-            take(first + rest.trailing_zeros());
-            rest &= rest - 1;
+        // Most words have none, and are passed over by one look.
+        if rest != 0 {
+            match range.end.saturating_sub(first) {
+                0 => break,
+                left @ ..64 => rest &= (1 << left) - 1,
+                _ => {}
+            }
+            while rest != 0 {
+                take(first + rest.trailing_zeros());
+                rest &= rest - 1;
+            }
         }
         first += 64;
         inside = u64::MAX;
-        if first >= range.end {
-            break;
-        }
     }
 }
 

@@ -461,6 +461,36 @@ impl Stream {
         self.part_at(hand, cursors, place % per_block).map(Some)
     }
 
+    /// What the postings of some records add, all of which have the term; its list is unpacked.
+    pub fn parts_of(
+        &mut self,
+        hand: &mut Hand,
+        cursors: &mut Cursors<'_>,
+        ordinals: &[u32],
+        parts: &mut Vec<f32>,
+    ) -> Step<()> {
+        parts.clear();
+        let dense = self.postings.dense();
+        if let (Some(dense), Some(lengths), Some(last)) =
+            (dense, &self.lengths, self.rows.len().checked_sub(1))
+        {
+            // Without branches, so that a record need not wait for what is read of the one before.
+            parts.extend(ordinals.iter().map(|ordinal| {
+                let shape = dense.shape_of(*ordinal);
+                let Row { column, start } = self.rows[last.min(usize::from(shape))];
+                let length = u32::from(lengths.get(*ordinal, column as usize));
+                self.worked_out[(start + length) as usize]
+            }));
+        } else {
+            parts.resize(ordinals.len(), UNKNOWN);
+        }
+        for (ordinal, part) in ordinals.iter().zip(parts).filter(|(_, part)| **part < 0.0) {
+            // Going on where something is missing, so that all that is missing is noted at once.
+            *part = if_at_hand(self.part_of(hand, cursors, *ordinal))?.flatten().unwrap_or(0.0);
+        }
+        hand.complete()
+    }
+
     /// tf~ of a posting of the block that is unpacked, times its likeness.
     pub fn frequency_at(&mut self, hand: &mut Hand, cursors: &mut Cursors<'_>, place: usize) -> Step<f32> {
         self.postings.unpack_shapes()?;

@@ -80,10 +80,21 @@ impl Dense {
     /// The place in the list of the posting of a record, if it has one.
     #[inline]
     pub fn place_of(&self, ordinal: u32) -> Option<usize> {
+        self.has(ordinal).then(|| self.places_before(ordinal))
+    }
+
+    /// How many postings come before that of a record.
+    #[inline]
+    pub fn places_before(&self, ordinal: u32) -> usize {
         let (place, bit) = (ordinal as usize / 64, ordinal % 64);
-        let word = *self.bits.words().get(place)?;
-        let below = word & ((1 << bit) - 1);
-        (word >> bit & 1 == 1).then(|| (self.before[place] + below.count_ones()) as usize)
+        let below = self.bits.words()[place] & ((1 << bit) - 1);
+        (self.before[place] + below.count_ones()) as usize
+    }
+
+    /// The shape of the posting of a record that has one, or a larger one.
+    #[inline]
+    pub fn shape_of(&self, ordinal: u32) -> u8 {
+        self.shapes[self.places_before(ordinal)]
     }
 
     /// The shape of the posting at a place of the list, if it is not too large.

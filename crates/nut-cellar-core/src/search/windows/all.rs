@@ -5,7 +5,7 @@ use crate::bits::each_in;
 use crate::error::Result;
 use crate::search::find::Find;
 use crate::search::top::Scored;
-use crate::shelf::{Hand, Step};
+use crate::shelf::{Hand, Step, if_at_hand};
 use std::ops::Range;
 
 /// From so many records on that are left of a window it is better to mark what a term has than to look for each of them.
@@ -36,7 +36,10 @@ impl Windows<'_, '_> {
         }
         let terms: Vec<_> = (0..self.streams.len()).collect();
         let adds_up = self.adds_up();
-        let are_dense = adds_up && self.streams.iter().all(|stream| stream.postings.dense().is_some());
+        // A word that the shelf does not have has no stream.
+        let are_there = words.len() == self.streams.len();
+        let are_dense =
+            adds_up && are_there && self.streams.iter().all(|stream| stream.postings.dense().is_some());
         let (mut here, mut marks) = (Vec::new(), Vec::new());
         let (mut counted, mut start, mut until_stop) = (0, run.start, 0);
         while start < run.end {
@@ -45,6 +48,13 @@ impl Windows<'_, '_> {
                 until_stop = BETWEEN_STOPS;
             }
             until_stop -= 1;
+            // Scoring all of them takes less than asking where they may not score.
+            if are_dense && counted >= wanted {
+                let window = start..start.saturating_add(MOST).min(run.end);
+                start = window.end;
+                self.offer_together(hand, &window, &mut here)?;
+                continue;
+            }
             let mut last = run.end - 1;
             for word in &words {
                 let mut past = true;
@@ -114,6 +124,26 @@ impl Windows<'_, '_> {
             }
         }
         Ok(counted)
+    }
+
+    /// Offers the records of a window that have all terms, of which the records stand as bits, and which add up.
+    fn offer_together(&mut self, hand: &mut Hand, window: &Range<u32>, here: &mut Vec<u32>) -> Step<()> {
+        self.where_all_are(window, here);
+        let (mut sums, mut parts) = (vec![0.0; here.len()], Vec::new());
+        for stream in &mut self.streams {
+            if_at_hand(stream.parts_of(hand, self.cursors, here, &mut parts))?;
+            sums.iter_mut().zip(&parts).for_each(|(sum, part)| *sum += part);
+        }
+        hand.complete()?;
+        self.scored += (here.len() * self.streams.len()) as u64;
+        let mut threshold = self.top.threshold();
+        for (&ordinal, sum) in here.iter().zip(sums) {
+            if self.with_slack(sum) > threshold {
+                self.offer(hand, ordinal, Sum::Exact(sum))?;
+                threshold = self.top.threshold();
+            }
+        }
+        Ok(())
     }
 
     /// Puts the records of a window that have all terms, of which the records stand as bits, into `here`, ascending.

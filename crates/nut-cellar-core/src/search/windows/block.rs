@@ -15,7 +15,7 @@ impl Windows<'_, '_> {
         let stream = &mut self.streams[0];
         let is_dense = stream.postings.dense().is_some();
         let one_of = self.sieve.as_ref().map_or(1, |sieve| sieve.one_of);
-        let mut here = Vec::new();
+        let mut here = (Vec::new(), Vec::new());
         if is_dense && one_of >= FEW {
             let mut start = run.start;
             while start < run.end {
@@ -90,7 +90,12 @@ impl Windows<'_, '_> {
     }
 
     /// Offers those records of a window that have the term, whose records stand as bits, and are in the set that they have to be in.
-    fn offer_sieved(&mut self, hand: &mut Hand, window: &Range<u32>, here: &mut Vec<u32>) -> Step<()> {
+    fn offer_sieved(
+        &mut self,
+        hand: &mut Hand,
+        window: &Range<u32>,
+        (here, parts): &mut (Vec<u32>, Vec<f32>),
+    ) -> Step<()> {
         let (Some(dense), Some(sieve)) = (self.streams[0].postings.dense(), &self.sieve) else {
             return Ok(());
         };
@@ -100,11 +105,10 @@ impl Windows<'_, '_> {
         here.clear();
         let words = dense.bits().words_of(window).iter().zip(sieve.records.words_of(window));
         each_in(words.map(|(word, sieve)| word & sieve), window, |ordinal| here.push(ordinal));
+        if_at_hand(self.streams[0].parts_of(hand, self.cursors, here, parts))?;
+        self.scored += here.len() as u64;
         let mut least = self.top.least();
-        for &ordinal in here.iter() {
-            let part = if_at_hand(self.streams[0].part_of(hand, self.cursors, ordinal))?.flatten();
-            let part = part.unwrap_or(0.0);
-            self.scored += 1;
+        for (&ordinal, &part) in here.iter().zip(&*parts) {
             if self.with_slack(part) >= least {
                 self.offer_part(hand, ordinal, part)?;
                 least = self.top.least();
