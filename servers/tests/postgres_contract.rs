@@ -3,8 +3,8 @@
 
 mod support;
 
-use nut_cellar::postgres::{PostgresCellar, cellars};
-use nut_cellar::{Column, Difference, ErrorKind, Filter, Find, Key, Kind, Query, Schema};
+use nut_cellar::postgres::{PostgresCellar, Session, cellars};
+use nut_cellar::{Column, Difference, ErrorKind, Filter, Find, Key, Kind, PieceId, Query, Schema};
 use postgres::types::Type;
 use postgres::{Client, GenericClient, IsolationLevel};
 use support::{connect, database};
@@ -167,6 +167,34 @@ fn a_reader_whose_pieces_are_gone_in_the_middle_of_its_transaction_finds_the_sam
     assert_eq!(keys(&fresh, &mut reading, "oak", &Find::new()), "2");
     reading.commit().unwrap();
     assert_eq!(keys(&fresh, &mut other, "oak", &Find::new()), "");
+}
+
+#[test]
+fn transactions_of_different_ages_each_keep_what_was_laid_over_the_shelves_for_them() {
+    fn laid(cellar: &PostgresCellar, session: &mut impl Session, total: u64) -> Vec<Option<PieceId>> {
+        let (found, report) = cellar.search_reporting(session, &Query::word("box"), &Find::new()).unwrap();
+        assert_eq!(found.total, total);
+        report.shelves.iter().filter(|went| went.overlay).map(|went| went.piece).collect()
+    }
+    let (address, mut client, cellar) = office();
+    let insert = |client: &mut Client, id: i64| {
+        client.execute("INSERT INTO items(id, title) VALUES ($1, 'Tin box')", &[&id]).unwrap();
+    };
+    insert(&mut client, 11);
+    let mut other = connect(&address);
+    let mut earlier =
+        other.build_transaction().isolation_level(IsolationLevel::RepeatableRead).start().unwrap();
+    earlier.query("SELECT 1 FROM items", &[]).unwrap();
+    insert(&mut client, 12);
+    let (old, new) = (laid(&cellar, &mut earlier, 4), laid(&cellar, &mut client, 5));
+    assert_ne!(old, new);
+    assert_eq!((laid(&cellar, &mut earlier, 4), laid(&cellar, &mut client, 5)), (old.clone(), new));
+    // More states than are remembered: the one that is used stays.
+    for id in 13..20 {
+        insert(&mut client, id);
+        assert_ne!(laid(&cellar, &mut client, id.cast_unsigned() - 7), old);
+        assert_eq!(laid(&cellar, &mut earlier, 4), old);
+    }
 }
 
 #[test]

@@ -436,3 +436,38 @@ fn a_plan_tells_changed_rows_from_shelves_and_info_how_old_they_are() {
     cellar.sync(&db).unwrap();
     assert_eq!(cellar.info(&db).unwrap().oldest, None);
 }
+
+#[test]
+fn transactions_of_different_ages_each_keep_what_was_laid_over_the_shelves_for_them() {
+    let folder = tempfile::tempdir().unwrap();
+    let file = folder.path().join("office.db");
+    let db = Connection::open(&file).unwrap();
+    db.execute_batch("PRAGMA journal_mode = wal").unwrap();
+    fill(&db, 20);
+    let cellar = SqliteCellar::adopt(&db, "items", &schema()).unwrap();
+    let insert = |row: u32| db.execute("INSERT INTO items VALUES ('new' || ?1, 'oak', '')", [row]).unwrap();
+    let laid = |db: &Connection, total: u64| {
+        let (found, report) = cellar.search_reporting(db, &Query::word("oak"), &Find::new()).unwrap();
+        assert_eq!(found.total, total);
+        report.shelves.iter().filter(|went| went.overlay).map(|went| went.piece).collect::<Vec<_>>()
+    };
+    insert(1);
+    let earlier = Connection::open(&file).unwrap();
+    earlier.execute_batch("BEGIN; SELECT 1 FROM items").unwrap();
+    insert(2);
+    let (old, new) = (laid(&earlier, 21), laid(&db, 22));
+    assert_ne!(old, new);
+    assert_eq!((laid(&earlier, 21), laid(&db, 22)), (old.clone(), new));
+    // More states than are remembered: the one that is used stays.
+    for row in 3..10 {
+        insert(row);
+        assert_ne!(laid(&db, 20 + u64::from(row)), old);
+        assert_eq!(laid(&earlier, 21), old);
+    }
+    // What a transaction wrote and took back is in no other.
+    db.execute_batch("BEGIN; INSERT INTO items VALUES ('taken back', 'oak', '')").unwrap();
+    laid(&db, 30);
+    db.execute_batch("ROLLBACK; INSERT INTO items VALUES ('other', 'elm', '')").unwrap();
+    laid(&db, 29);
+    assert_eq!(laid(&earlier, 21), old);
+}

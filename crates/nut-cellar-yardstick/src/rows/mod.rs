@@ -59,6 +59,9 @@ pub struct Figure {
     pub aim: Option<f64>,
 }
 
+/// Searches for a text.
+type Finder<'f> = &'f mut dyn FnMut(&str) -> Result<(), Failure>;
+
 /// A database with a table `items`, on which search may be put.
 trait Rows {
     const NAME: &'static str;
@@ -87,6 +90,13 @@ trait Rows {
     /// Puts changed rows into a shelf of their own.
     fn sync(&mut self) -> Result<(), Failure>;
     fn compact(&mut self) -> Result<(), Failure>;
+    /// Updates a searched column of rows, and gives `work` what searches them as they are then, and what searches them as they were, each
+    /// in a transaction that goes on.
+    fn after_and_before(
+        &mut self,
+        ids: &[i64],
+        work: &mut dyn FnMut(Finder<'_>, Finder<'_>) -> Result<(), Failure>,
+    ) -> Result<(), Failure>;
 }
 
 /// What is searched, in memory, in a folder and in the databases.
@@ -243,8 +253,8 @@ fn bare_log<R: Rows>(
 
 /// The median times of the searches in one and the other, in turn, because a machine's speed drifts.
 fn both_times(
-    mut one: impl FnMut(&str) -> Result<(), Failure>,
-    mut other: impl FnMut(&str) -> Result<(), Failure>,
+    one: &mut dyn FnMut(&str) -> Result<(), Failure>,
+    other: &mut dyn FnMut(&str) -> Result<(), Failure>,
     query: &str,
 ) -> Result<(f64, f64), Failure> {
     let (mut of_one, mut of_other) = (Vec::new(), Vec::new());
@@ -286,7 +296,7 @@ fn search_figures<R: Rows>(
         let what = format!("bytes read by a first search for `{query}`, beside all of the shelves");
         add(what, fetched as f64, all as f64, Some(0.02));
     }
-    let folder = |query: &str| {
+    let mut folder = |query: &str| {
         black_box(cellar.find(query, &Find::new())?);
         Ok(())
     };
@@ -301,7 +311,7 @@ fn search_figures<R: Rows>(
     for query in &queries {
         let found = (cellar.find(query, &Find::new())?.total, database.find(query)?.total);
         assert_eq!(found.0, found.1, "both find the same");
-        let (beside, took) = both_times(folder, |query| database.find(query).map(drop), query)?;
+        let (beside, took) = both_times(&mut folder, &mut |query| database.find(query).map(drop), query)?;
         warm.push(took);
         let what = format!("`{query}` ({} found), beside a folder and {asking:.0} µs of asking", found.0);
         add(what, took, beside + asking, Some(1.3));
@@ -335,19 +345,20 @@ fn search_figures<R: Rows>(
         );
         add(what, best.0 - warm[0], best.1, Some(2.0));
     }
-    for (query, warm) in queries.iter().zip(&warm) {
-        let mut times = Vec::new();
-        for _ in 0..ROUNDS / 3 {
-            times.push(time(|| database.find(query).map(drop))?);
+    database.compact()?;
+    let ids: Vec<_> = (1..=PENDING.min(rows)).map(i64::try_from).collect::<Result<_, _>>()?;
+    database.after_and_before(&ids, &mut |after, before| {
+        for query in &queries {
+            let (none, changed) = both_times(before, after, query)?;
+            add(
+                format!("`{query}` with {PENDING} changed rows, beside none in a transaction begun before"),
+                changed,
+                none,
+                Some(2.0),
+            );
         }
-        add(
-            format!("`{query}` with {PENDING} changed rows, beside none"),
-            us(median(times)),
-            *warm,
-            Some(2.0),
-        );
-    }
-    Ok(())
+        Ok(())
+    })
 }
 
 /// What was measured, as a table in Markdown.

@@ -1,12 +1,13 @@
 //! Rows in PostgreSQL.
 
-use super::{Failure, Item, Rows, schema, sum};
+use super::{Failure, Finder, Item, Rows, schema, sum};
 use nut_cellar::postgres::PostgresCellar;
 use nut_cellar::{Find, Found};
-use postgres::{Client, NoTls, Statement};
+use postgres::{Client, IsolationLevel, NoTls, Statement, Transaction};
 
 pub struct PostgreSql {
     client: Client,
+    address: String,
     name: String,
     insert: Statement,
     set_note: Statement,
@@ -27,7 +28,14 @@ impl PostgreSql {
              VALUES ($1, $2, $3, $4, ($5::text)::date, $6)"
         ))?;
         let set_note = client.prepare(&format!("UPDATE {name} SET note = 'seen' WHERE id = $1"))?;
-        Ok(Self { client, name: name.to_owned(), insert, set_note, cellar: None })
+        Ok(Self {
+            client,
+            address: address.to_owned(),
+            name: name.to_owned(),
+            insert,
+            set_note,
+            cellar: None,
+        })
     }
 }
 
@@ -152,5 +160,26 @@ impl Rows for PostgreSql {
         let cellar = self.cellar.as_ref().ok_or("no search was put on the table")?;
         cellar.compact(&mut self.client)?;
         Ok(())
+    }
+
+    fn after_and_before(
+        &mut self,
+        ids: &[i64],
+        work: &mut dyn FnMut(Finder<'_>, Finder<'_>) -> Result<(), Failure>,
+    ) -> Result<(), Failure> {
+        let mut earlier = Client::connect(&self.address, NoTls)?;
+        let mut earlier =
+            earlier.build_transaction().isolation_level(IsolationLevel::RepeatableRead).start()?;
+        // Reads, and so sees nothing that comes later.
+        let cellar = PostgresCellar::open(&mut earlier, &self.name)?;
+        self.retitle(ids)?;
+        let own = self.cellar.as_ref().ok_or("no search was put on the table")?;
+        let mut later =
+            self.client.build_transaction().isolation_level(IsolationLevel::RepeatableRead).start()?;
+        let find = |cellar: &PostgresCellar, transaction: &mut Transaction<'_>, text: &str| {
+            cellar.find(transaction, text, &Find::new())?;
+            Ok(())
+        };
+        work(&mut |text| find(own, &mut later, text), &mut |text| find(&cellar, &mut earlier, text))
     }
 }

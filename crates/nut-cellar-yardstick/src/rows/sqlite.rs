@@ -1,6 +1,6 @@
 //! Rows in SQLite.
 
-use super::{Failure, Item, Rows, schema, sum};
+use super::{Failure, Finder, Item, Rows, schema, sum};
 use nut_cellar::sqlite::SqliteCellar;
 use nut_cellar::{Find, Found};
 use rusqlite::types::ValueRef;
@@ -171,5 +171,24 @@ impl Rows for Sqlite {
     fn compact(&mut self) -> Result<(), Failure> {
         self.cellar()?.compact(&self.connection)?;
         Ok(())
+    }
+
+    fn after_and_before(
+        &mut self,
+        ids: &[i64],
+        work: &mut dyn FnMut(Finder<'_>, Finder<'_>) -> Result<(), Failure>,
+    ) -> Result<(), Failure> {
+        let file = self.connection.path().ok_or("a database in memory has one connection")?;
+        let mut earlier = Connection::open(file)?;
+        let earlier = earlier.transaction()?;
+        // Reads, and so sees nothing that comes later.
+        let cellar = SqliteCellar::open(&earlier, "items")?;
+        self.retitle(ids)?;
+        let later = self.connection.unchecked_transaction()?;
+        let find = |cellar: &SqliteCellar, connection: &Connection, text: &str| {
+            cellar.find(connection, text, &Find::new())?;
+            Ok(())
+        };
+        work(&mut |text| find(self.cellar()?, &later, text), &mut |text| find(&cellar, &earlier, text))
     }
 }

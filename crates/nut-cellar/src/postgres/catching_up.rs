@@ -188,7 +188,7 @@ impl PostgresCellar {
         progress: &mut dyn FnMut(u64),
     ) -> Result<(Synced, bool)> {
         let mut transaction = Own::begin(client, Sees::OneMoment, SYNCING)?;
-        let mut seen = self.see(&mut transaction, None, &|| None)?;
+        let mut seen = self.see(&mut transaction, &[], &|| None)?;
         seen.must_be_all(&self.rows)?;
         // Joined rows that belong to no record are logged, too, and name nothing.
         if seen.filled && seen.log.is_none() && work == Work::Pending(Merging::Small) {

@@ -46,6 +46,9 @@ pub struct PostgresCellar {
     pub(super) overlays: Remembered<Logged>,
 }
 
+/// An overlay, and what tells the log that it was made of.
+pub(super) type Known = (Logged, Arc<Overlay>);
+
 impl PostgresCellar {
     /// The cellar with this name, with the schema that is kept with it.
     ///
@@ -247,7 +250,7 @@ impl PostgresCellar {
     /// # Errors
     /// As for [`find`](Self::find).
     pub fn info(&self, client: &mut impl Session) -> Result<Info> {
-        let mut info = self.on_state(client, None, Seen::shelves, &|| None, |view, seen| {
+        let mut info = self.on_state(client, &[], Seen::shelves, &|| None, |view, seen| {
             seen.must_be_all(&self.rows)?;
             let pending = Some(seen.pending.count());
             Ok(Info { pending, ..Info::of(view, &self.opened)? })
@@ -257,11 +260,11 @@ impl PostgresCellar {
     }
 
     /// Does `work` on the state that one statement sees, with the shelves of the manifest that `of` takes from it; again if
-    /// somebody publishes in between. Rows that are logged are read unless the log is the one that is `known`.
+    /// somebody publishes in between. Rows that are logged are read unless the log is one that is `known`.
     pub(super) fn on_state<T>(
         &self,
         client: &mut dyn Statements,
-        known: Option<&(Logged, Arc<Overlay>)>,
+        known: &[Known],
         of: impl Fn(&Seen) -> Arc<Manifest>,
         gather: &dyn Fn() -> Option<Gathered>,
         work: impl Fn(&PostgresView<'_>, &mut Seen) -> Result<T>,
@@ -287,32 +290,33 @@ impl PostgresCellar {
         client: &mut dyn Statements,
         work: impl Fn(&Laid<'_>, Snapshot, &Sight<'_, '_>) -> Result<T>,
     ) -> Result<T> {
-        let known = self.overlays.last();
+        let known = self.overlays.all();
         let gather = || Some(Gathered::new(&self.opened, &self.schema));
-        self.on_state(client, known.as_ref(), Seen::base, &gather, |view, seen| {
+        self.on_state(client, &known, Seen::base, &gather, |view, seen| {
             if !seen.filled {
                 return Err(rows::not_filled(self.name(), &seen.manifest));
             }
-            let laid = Laid::new(view, self.overlay(view, seen, known.as_ref())?);
+            let laid = Laid::new(view, self.overlay(view, seen, &known)?);
             let snapshot = Snapshot::open(&laid, &self.opened)?;
             let sight = if seen.secured { Sight::Some(view, &self.rows) } else { Sight::All };
             work(&laid, snapshot, &sight)
         })
     }
 
-    /// The rows that no shelf holds yet, laid over the shelves, or over what is known if only later ones were read; or what is known, if
-    /// it is of this log.
+    /// The rows that no shelf holds yet, laid over the shelves, or over what is first known if only later ones were read; or what is
+    /// known, if it is of this log.
     pub(super) fn overlay(
         &self,
         view: &dyn View,
         seen: &mut Seen,
-        known: Option<&(Logged, Arc<Overlay>)>,
+        known: &[Known],
     ) -> Result<Option<Arc<Overlay>>> {
         let Some(log) = seen.log.clone() else { return Ok(None) };
-        if let Some((_, overlay)) = known.filter(|(known, _)| *known == log) {
+        if let Some((_, overlay)) = known.iter().find(|(known, _)| *known == log) {
+            self.overlays.get(&log);
             return Ok(Some(Arc::clone(overlay)));
         }
-        let below = known.filter(|_| seen.pending.is_more).map(|(_, overlay)| Arc::clone(overlay));
+        let below = known.first().filter(|_| seen.pending.is_more).map(|(_, overlay)| Arc::clone(overlay));
         let laid = Laid::new(view, below.clone());
         let mut spool = Spool::new(&laid);
         let rows = seen.pending.count();
@@ -329,12 +333,18 @@ impl PostgresCellar {
     pub(super) fn see(
         &self,
         client: &mut dyn Statements,
-        known: Option<&(Logged, Arc<Overlay>)>,
+        known: &[Known],
         gather: &dyn Fn() -> Option<Gathered>,
     ) -> Result<Seen> {
-        let may_grow = known.is_some_and(|(_, overlay)| overlay.may_grow());
-        let known = (known.map(|(log, _)| log), may_grow);
-        state::see(client, (&self.names, &self.schema, &self.rows), &self.manifests, known, gather)
+        let logs: Vec<_> = known.iter().map(|(log, _)| log).collect();
+        let may_grow = known.first().is_some_and(|(_, overlay)| overlay.may_grow());
+        state::see(
+            client,
+            (&self.names, &self.schema, &self.rows),
+            &self.manifests,
+            (&logs, may_grow),
+            gather,
+        )
     }
 }
 

@@ -14,7 +14,7 @@ impl PostgresCellar {
     /// # Errors
     /// [`ErrorKind::Damaged`](crate::ErrorKind::Damaged) at the first thing that is not right; or as for [`find`](Self::find).
     pub fn check(&self, client: &mut impl Session) -> Result<()> {
-        self.on_state(client, None, Seen::shelves, &|| None, |view, seen| {
+        self.on_state(client, &[], Seen::shelves, &|| None, |view, seen| {
             seen.must_be_all(&self.rows)?;
             Snapshot::open(view, &Opened::new())?.check(view)
         })
@@ -28,7 +28,7 @@ impl PostgresCellar {
     pub fn differences(&self, client: &mut impl Connection) -> Result<Vec<(Key, Difference)>> {
         const COMPARING: &str = "Comparing records with rows";
         let mut transaction = Own::begin(client, Sees::OneMomentToRead, COMPARING)?;
-        let mut seen = self.see(&mut transaction, None, &|| None)?;
+        let mut seen = self.see(&mut transaction, &[], &|| None)?;
         seen.must_be_all(&self.rows)?;
         let view = PostgresView::new(&mut transaction, self, seen.base());
         let mut overlay = Spool::new(&view);

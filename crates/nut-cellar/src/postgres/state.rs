@@ -376,21 +376,21 @@ impl Seen {
     }
 }
 
-/// Reads state, log and logged rows; these only if the log is not the one that is `known`. If it `may_grow`, only those that came
-/// behind it, where the others are still the same.
+/// Reads state, log and logged rows; these only if the log is none of those that are `known`. If the first `may_grow`, only those that
+/// came behind it, where the others are still the same.
 pub(super) fn see(
     client: &mut dyn Statements,
     of: (&Names, &Schema, &Rows),
     manifests: &Manifests,
-    (known, may_grow): (Option<&Logged>, bool),
+    (known, may_grow): (&[&Logged], bool),
     gather: &dyn Fn() -> Option<Gathered>,
 ) -> Result<Seen> {
-    let grown = known.filter(|_| may_grow);
+    let grown = known.first().filter(|_| may_grow);
     let (id, last) = (grown.map(|known| known.id.as_str()), grown.map(|known| known.last));
     loop {
         let call = |function, of_known| format!("SELECT * FROM {}({of_known})", of.0.inside(function));
         let seen = see_by(client, of, manifests, (&call(STATE, ""), &[]), None)?;
-        let Some(log) = seen.log.as_ref().filter(|log| Some(*log) != known) else { return Ok(seen) };
+        let Some(log) = seen.log.as_ref().filter(|log| !known.contains(log)) else { return Ok(seen) };
         let sql = match seen.emptied {
             true => call(WITH_ALL, "$1, $2"),
             false if are_many(log.entries()) => with_many_logged(of.0, of.2),

@@ -9,10 +9,12 @@ use nut_cellar_core::store::{Near, Wanted};
 use nut_cellar_core::{Error, Manifest, PieceId, Result, View};
 use std::collections::HashMap;
 use std::fmt;
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 /// An overlay of more parts is made anew.
 const MOST_PARTS: usize = 8;
+/// So many overlays are remembered.
+const MOST_REMEMBERED: usize = 4;
 /// With more changed rows than these, searches say that they would be faster without.
 const MANY: u64 = 10_000;
 
@@ -133,22 +135,38 @@ impl View for Laid<'_> {
     }
 }
 
-/// The overlay that was made last, with what tells the state and the log that it was made of.
-pub(crate) struct Remembered<K>(Mutex<Option<(K, Arc<Overlay>)>>);
+/// The overlays that were used last, with what tells the state and the log that each was made of: a transaction that goes on sees others
+/// than those that begin after it.
+pub(crate) struct Remembered<K>(Mutex<Vec<(K, Arc<Overlay>)>>);
 
-impl<K: Clone> Remembered<K> {
+impl<K: Clone + PartialEq> Remembered<K> {
     pub fn new() -> Self {
-        Self(Mutex::new(None))
+        Self(Mutex::new(Vec::with_capacity(MOST_REMEMBERED)))
     }
 
-    /// What was made last.
-    pub fn last(&self) -> Option<(K, Arc<Overlay>)> {
-        self.0.lock().unwrap_or_else(PoisonError::into_inner).clone()
+    fn lock(&self) -> MutexGuard<'_, Vec<(K, Arc<Overlay>)>> {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    /// Remembers an overlay in place of the last one.
+    /// All of them, the one that was used last first.
+    pub fn all(&self) -> Vec<(K, Arc<Overlay>)> {
+        self.lock().clone()
+    }
+
+    /// The one that was made of this, which is used now.
+    pub fn get(&self, of: &K) -> Option<Arc<Overlay>> {
+        let mut overlays = self.lock();
+        let place = overlays.iter().position(|(known, _)| known == of)?;
+        overlays[..=place].rotate_right(1);
+        overlays.first().map(|(_, overlay)| Arc::clone(overlay))
+    }
+
+    /// Remembers one that is used now, and forgets the one that was not used for longest if there are too many.
     pub fn put(&self, of: K, overlay: &Arc<Overlay>) {
-        *self.0.lock().unwrap_or_else(PoisonError::into_inner) = Some((of, Arc::clone(overlay)));
+        let mut overlays = self.lock();
+        overlays.retain(|(known, _)| *known != of);
+        overlays.truncate(MOST_REMEMBERED - 1);
+        overlays.insert(0, (of, Arc::clone(overlay)));
     }
 }
 

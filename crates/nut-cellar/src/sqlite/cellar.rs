@@ -203,15 +203,14 @@ impl SqliteCellar {
     ) -> Result<Option<Arc<Overlay>>> {
         let Some(last) = seen.last else { return Ok(None) };
         let of = (seen.state.manifest.generation, last);
+        if let Some(overlay) = self.overlays.get(&of) {
+            return Ok(Some(overlay));
+        }
         let mut below = None;
-        if let Some(((generation, known), overlay)) = self.overlays.last()
-            && generation == of.0
-        {
-            if known == last {
-                return Ok(Some(overlay));
-            }
-            if overlay.may_grow() && is_logged(connection, &self.names, known)? {
+        for ((generation, known), overlay) in self.overlays.all() {
+            if generation == of.0 && overlay.may_grow() && is_logged(connection, &self.names, known)? {
                 below = Some((known.seq, overlay));
+                break;
             }
         }
         let (after, below) = below.unzip();
