@@ -85,13 +85,13 @@ impl Dense {
 
     /// How many postings come before that of a record.
     #[inline]
-    pub fn places_before(&self, ordinal: u32) -> usize {
+    fn places_before(&self, ordinal: u32) -> usize {
         let (place, bit) = (ordinal as usize / 64, ordinal % 64);
         let below = self.bits.words()[place] & ((1 << bit) - 1);
         (self.before[place] + below.count_ones()) as usize
     }
 
-    /// The shape of the posting of a record that has one, or a larger one.
+    /// The shape of the posting of a record that has one; 255 for every shape that is as large or larger.
     #[inline]
     pub fn shape_of(&self, ordinal: u32) -> u8 {
         self.shapes[self.places_before(ordinal)]
