@@ -1,8 +1,9 @@
 //! How fast searches are, beside scoring every posting of the same queries.
 //!
-//! Queries are made of words of records that were picked by chance. Each is searched for in turn by the way that the library
-//! takes and by the exhaustive one, three times, and the least times count. A fixed piece of work is timed in between, by
-//! which machines and moments can be compared.
+//! Queries are made of words of records that were picked by chance. One of each kind is searched for in turn, twice by the way that the
+//! library takes and once by the exhaustive one, then the next of each kind, and all of that three times; the least times count. So a
+//! machine that is slow for a while is so for all kinds. A fixed piece of work is timed in between, by which machines and moments can be
+//! compared.
 
 use crate::random::Random;
 use crate::records;
@@ -26,8 +27,9 @@ type Failure = Box<dyn Error>;
 
 /// The corpora that are searched, if they are there.
 const CORPORA: [&str; 2] = ["packages", "kernel"];
-/// Each query is timed so often.
-const TIMES: usize = 3;
+/// So often it is each query's turn, and so often it is searched for then.
+const TURNS: usize = 3;
+const TIMES: usize = 2;
 /// So many phrases are looked for by scanning.
 const SCANNED: usize = 12;
 /// Words that a larger share of the records has are not asked for alone.
@@ -156,9 +158,21 @@ fn one(source: &Source, wanted: &Wanted<'_>, all: &mut Vec<Searched>) -> Result<
         let view = place.view();
         let words = Picked::of(source, &view, &snapshot)?;
         let kinds = words.kinds(wanted.queries);
-        for asked in kinds.iter().filter(|asked| wanted.only.is_none_or(|only| asked.kind.contains(only))) {
-            let mut searched = timed(source, language, asked, &view, &snapshot)?;
-            if asked.kind.starts_with("phrase") && language == "none" {
+        let wanted: Vec<_> =
+            kinds.iter().filter(|asked| wanted.only.is_none_or(|only| asked.kind.contains(only))).collect();
+        let in_one_column: Vec<_> = wanted.iter().filter_map(|asked| asked.in_one_column()).collect();
+        let column = match in_one_column.as_slice() {
+            [] => None,
+            _ => Some(shelf_of(&source.texts, language, 1)?),
+        };
+        let column = column.as_ref().map(|(place, snapshot)| (place.view(), snapshot));
+        let mut turns: Vec<_> = wanted.into_iter().map(|asked| Turn::of(asked, &view, &snapshot)).collect();
+        if let Some((view, snapshot)) = &column {
+            turns.extend(in_one_column.iter().map(|asked| Turn::of(asked, view, snapshot)));
+        }
+        for searched in timed(source, language, &mut turns)? {
+            let mut searched = searched;
+            if searched.kind.starts_with("phrase") && language == "none" {
                 let phrases: Vec<_> =
                     words.pairs.iter().take(SCANNED).map(|(a, b)| format!("{a} {b}")).collect();
                 let scans = scans(&source.texts, &phrases)?;
@@ -167,25 +181,19 @@ fn one(source: &Source, wanted: &Wanted<'_>, all: &mut Vec<Searched>) -> Result<
             }
             all.push(searched);
         }
-        let one_column = kinds.iter().filter(|asked| asked.kind.ends_with("uneven"));
-        let one_column: Vec<_> =
-            one_column.filter(|asked| wanted.only.is_none_or(|only| asked.kind.contains(only))).collect();
-        if one_column.is_empty() {
-            continue;
-        }
-        let (place, snapshot) = shelf_of(&source.texts, language, 1)?;
-        for asked in one_column {
-            let find = Find::new().without_values().words(Words::Any).total(Total::AtLeast(0));
-            let kind = if asked.kind.starts_with("one") {
-                "one word, in one column"
-            } else {
-                "two words, any, in one column"
-            };
-            let same = Asked { kind, queries: asked.queries.clone(), find, exhaustive: true };
-            all.push(timed(source, language, &same, &place.view(), &snapshot)?);
-        }
     }
     Ok(())
+}
+
+impl Asked {
+    /// The same of records with one column, if it is to be compared with that.
+    fn in_one_column(&self) -> Option<Self> {
+        let words = self.kind.strip_suffix(", uneven")?;
+        let kind =
+            if words == "one word" { "one word, in one column" } else { "two words, any, in one column" };
+        let find = Find::new().without_values().words(Words::Any).total(Total::AtLeast(0));
+        Some(Self { kind, queries: self.queries.clone(), find, exhaustive: true })
+    }
 }
 
 /// Words and pairs of words of records picked by chance.
@@ -353,69 +361,108 @@ fn is_common(
     Ok(common)
 }
 
-fn timed(
-    source: &Source,
-    language: &'static str,
-    asked: &Asked,
-    view: &dyn View,
-    snapshot: &Snapshot,
-) -> Result<Searched, Failure> {
-    let (mut times, mut exhaustive, mut calibration) = (Vec::new(), Vec::new(), Vec::new());
-    let (mut postings, mut scored) = (0, 0);
-    for query in &asked.queries {
-        let (mut least, mut least_exhaustive) = (f64::INFINITY, f64::INFINITY);
-        for time in 0..TIMES {
-            let mut search = Search::new(snapshot.clone(), query, &asked.find)?;
-            least = least.min(microseconds(|| {
+/// The queries of a kind, which take turns with those of others, and what was measured of them.
+struct Turn<'t> {
+    asked: &'t Asked,
+    view: &'t dyn View,
+    snapshot: &'t Snapshot,
+    measured: Vec<Measured>,
+}
+
+/// The least times of a query, in microseconds, and how many postings it went through.
+#[derive(Clone, Copy)]
+struct Measured {
+    search: f64,
+    exhaustive: f64,
+    calibration: f64,
+    postings: u64,
+    scored: u64,
+}
+
+impl<'t> Turn<'t> {
+    fn of(asked: &'t Asked, view: &'t dyn View, snapshot: &'t Snapshot) -> Self {
+        let (never, postings, scored) = (f64::INFINITY, 0, 0);
+        let none = Measured { search: never, exhaustive: never, calibration: never, postings, scored };
+        Self { asked, view, snapshot, measured: vec![none; asked.queries.len()] }
+    }
+
+    /// Measures a query, if there is one of this number.
+    fn take(&mut self, number: usize) -> Result<(), Failure> {
+        let Self { asked, view, snapshot, measured } = self;
+        let Some((query, measured)) = asked.queries.get(number).zip(measured.get_mut(number)) else {
+            return Ok(());
+        };
+        let mut search = Search::new(snapshot.clone(), query, &asked.find)?;
+        for _ in 0..TIMES {
+            let took = microseconds(|| {
                 search = Search::new(snapshot.clone(), query, &asked.find)?;
-                black_box(search::run(view, &mut search)?);
+                black_box(search::run(*view, &mut search)?);
                 Ok(())
-            })?);
-            if time == 0 {
-                let shelves = search.report().shelves;
-                postings += shelves.iter().map(|went| went.postings).sum::<u64>();
-                scored += shelves.iter().map(|went| went.scored).sum::<u64>();
-            }
-            if asked.exhaustive {
-                let find = asked.find.clone().executor(Executor::Exhaustive);
-                least_exhaustive = least_exhaustive.min(microseconds(|| {
-                    black_box(search::run(view, &mut Search::new(snapshot.clone(), query, &find)?)?);
-                    Ok(())
-                })?);
-            }
+            })?;
+            measured.search = measured.search.min(took);
         }
-        times.push(least);
-        exhaustive.push(least_exhaustive);
-        calibration.push(microseconds(|| {
+        let shelves = search.report().shelves;
+        measured.postings = shelves.iter().map(|went| went.postings).sum();
+        measured.scored = shelves.iter().map(|went| went.scored).sum();
+        if asked.exhaustive {
+            let find = asked.find.clone().executor(Executor::Exhaustive);
+            let took = microseconds(|| {
+                black_box(search::run(*view, &mut Search::new(snapshot.clone(), query, &find)?)?);
+                Ok(())
+            })?;
+            measured.exhaustive = measured.exhaustive.min(took);
+        }
+        let took = microseconds(|| {
             black_box(fixed_work(black_box(1)));
             Ok(())
-        })?);
+        })?;
+        measured.calibration = measured.calibration.min(took);
+        Ok(())
     }
-    let count = times.len();
-    let mean = |times: &[f64]| times.iter().sum::<f64>() / times.len().max(1) as f64;
-    let (mean_us, exhaustive_us, calibration_us) = (mean(&times), mean(&exhaustive), mean(&calibration));
-    times.sort_by(f64::total_cmp);
-    let postings = postings as f64 / count.max(1) as f64;
-    let at = |share: f64| {
-        #[expect(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "a place in a list")]
-        let place = (share * count as f64) as usize;
-        times.get(place.min(count.saturating_sub(1))).copied().unwrap_or(0.0)
-    };
-    Ok(Searched {
-        source: source.name.clone(),
-        language,
-        kind: asked.kind.to_owned(),
-        queries: count,
-        median_us: at(0.5),
-        mean_us,
-        p99_us: at(0.99),
-        postings,
-        scored: scored as f64 / count.max(1) as f64,
-        ratio: asked.exhaustive.then(|| mean_us / exhaustive_us),
-        scans: None,
-        exhaustive_ns: asked.exhaustive.then(|| exhaustive_us * 1_000.0 / postings.max(1.0)),
-        calibration_us,
-    })
+
+    fn searched(&self, source: &Source, language: &'static str) -> Searched {
+        let count = self.measured.len();
+        let mean = |of: fn(&Measured) -> f64| self.measured.iter().map(of).sum::<f64>() / count.max(1) as f64;
+        let mut times: Vec<_> = self.measured.iter().map(|measured| measured.search).collect();
+        times.sort_by(f64::total_cmp);
+        let at = |share: f64| {
+            #[expect(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "a place in a list")]
+            let place = (share * count as f64) as usize;
+            times.get(place.min(count.saturating_sub(1))).copied().unwrap_or(0.0)
+        };
+        let (mean_us, exhaustive_us) =
+            (mean(|measured| measured.search), mean(|measured| measured.exhaustive));
+        let postings = mean(|measured| measured.postings as f64);
+        let asked = self.asked;
+        Searched {
+            source: source.name.clone(),
+            language,
+            kind: asked.kind.to_owned(),
+            queries: count,
+            median_us: at(0.5),
+            mean_us,
+            p99_us: at(0.99),
+            postings,
+            scored: mean(|measured| measured.scored as f64),
+            ratio: asked.exhaustive.then(|| mean_us / exhaustive_us),
+            scans: None,
+            exhaustive_ns: asked.exhaustive.then(|| exhaustive_us * 1_000.0 / postings.max(1.0)),
+            calibration_us: mean(|measured| measured.calibration),
+        }
+    }
+}
+
+/// Measures the queries of all kinds, one of each in turn.
+fn timed(source: &Source, language: &'static str, turns: &mut [Turn<'_>]) -> Result<Vec<Searched>, Failure> {
+    let most = turns.iter().map(|turn| turn.measured.len()).max().unwrap_or(0);
+    for _ in 0..TURNS {
+        for number in 0..most {
+            for turn in &mut *turns {
+                turn.take(number)?;
+            }
+        }
+    }
+    Ok(turns.iter().map(|turn| turn.searched(source, language)).collect())
 }
 
 fn microseconds(work: impl FnOnce() -> Result<(), Failure>) -> Result<f64, Failure> {
