@@ -170,8 +170,7 @@ fn one(source: &Source, wanted: &Wanted<'_>, all: &mut Vec<Searched>) -> Result<
         if let Some((view, snapshot)) = &column {
             turns.extend(in_one_column.iter().map(|asked| Turn::of(asked, view, snapshot)));
         }
-        for searched in timed(source, language, &mut turns)? {
-            let mut searched = searched;
+        for mut searched in timed(source, language, &mut turns)? {
             if searched.kind.starts_with("phrase") && language == "none" {
                 let phrases: Vec<_> =
                     words.pairs.iter().take(SCANNED).map(|(a, b)| format!("{a} {b}")).collect();

@@ -1,4 +1,5 @@
-//! Records that have all of the words: the rarest word leads, and the others are asked for what it has.
+//! Records that have all of the words: the rarest word leads, and the others are asked for what it has. Where the lists of all of them
+//! are unpacked, none leads: which records have them all is told by their bits.
 
 use super::{BETWEEN_STOPS, MOST, Sum, Windows};
 use crate::bits::each_in;
