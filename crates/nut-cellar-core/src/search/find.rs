@@ -123,6 +123,7 @@ pub struct Find {
     stop: Option<StopWhen>,
     threads: NonZero<usize>,
     long: u64,
+    front: (u64, usize),
     executor: Executor,
 }
 
@@ -136,6 +137,10 @@ const MOST_SIXTEENTHS: u64 = 48;
 
 /// A search that goes through fewer postings than these in a shelf is not divided among threads.
 const LONG: u64 = 500_000;
+
+/// Of a word with fewer postings than these all are scored as fast as the best are looked up; and how many of the best are known at most:
+/// of ten times as many as a page has, one of a hundred may be in the set of a filter.
+const FRONT: (u64, usize) = (256, 1 << 11);
 
 /// Which way through the postings a search takes. All give the same hits; for tests and yardsticks.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -179,6 +184,7 @@ impl Default for Find {
             stop: None,
             threads: NonZero::<usize>::MIN,
             long: LONG,
+            front: FRONT,
             executor: Executor::Cheapest,
             most_terms: MOST_TERMS,
             most_postings: None,
@@ -335,6 +341,14 @@ impl Find {
         self
     }
 
+    /// Keeps so many of the best postings of words that have so many; for tests.
+    #[doc(hidden)]
+    #[must_use]
+    pub fn front_of(mut self, best: usize, postings: u64) -> Self {
+        self.front = (postings, best);
+        self
+    }
+
     /// Takes one way through the postings whatever it costs.
     #[doc(hidden)]
     #[must_use]
@@ -439,6 +453,11 @@ impl Find {
     /// How many threads may go through so many postings of a shelf.
     pub(super) fn threads_for(&self, postings: u64) -> usize {
         if postings >= self.long { self.threads.get() } else { 1 }
+    }
+
+    /// From how many postings on it is worth knowing the best ones of a word, and how many of them.
+    pub(super) fn wanted_front(&self) -> (u64, usize) {
+        self.front
     }
 
     pub(crate) fn most_terms_looked_at(&self) -> u64 {

@@ -40,6 +40,17 @@ pub(super) struct Scale {
 }
 
 impl Scale {
+    /// That of a word in the plan.
+    pub fn of(cursors: &Cursors<'_>, word: usize, in_frequencies: bool) -> Self {
+        let formula = cursors.ranking.formula;
+        Self {
+            factor: cursors.ranking.idf[word] * (formula.k1() + 1.0),
+            k1: formula.k1(),
+            times: cursors.most_times()[word] as f32,
+            in_frequencies,
+        }
+    }
+
     pub fn part(self, frequency: f32) -> f32 {
         if frequency > 0.0 { self.factor / (1.0 + self.k1 / frequency) * self.times } else { 0.0 }
     }
@@ -128,6 +139,11 @@ impl Common {
         let divisors = divisors.collect();
         Self { lengths, factors: formula.factor_bits(), divisors }
     }
+
+    /// Whether the lengths of all columns are at hand, but for the longest.
+    pub fn has_lengths(&self) -> bool {
+        self.lengths.is_some()
+    }
 }
 
 /// One term of a word, with its own place in its list, apart from the cursors that match.
@@ -171,12 +187,7 @@ impl Stream {
             word,
             likeness: member.likeness,
             columns: member.columns,
-            scale: Scale {
-                factor: cursors.ranking.idf[word] * (formula.k1() + 1.0),
-                k1: formula.k1(),
-                times: cursors.most_times()[word] as f32,
-                in_frequencies,
-            },
+            scale: Scale::of(cursors, word, in_frequencies),
             lengths: common.lengths.clone(),
             divisors: Rc::clone(&common.divisors),
             block: 0,

@@ -38,6 +38,7 @@ impl PartialOrd for Scored {
 }
 
 /// Keeps the best k of those that come after a place, if there is one.
+#[derive(Clone)]
 pub(super) struct Top {
     k: usize,
     after: Option<Scored>,
@@ -100,6 +101,11 @@ impl Top {
     /// Says that k records have this score at least.
     pub fn raise_floor(&mut self, score: f32) {
         self.floor = self.floor.max(score);
+    }
+
+    /// How many are kept.
+    pub fn wanted(&self) -> usize {
+        self.k
     }
 
     /// Whether k records are there.

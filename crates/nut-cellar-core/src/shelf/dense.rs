@@ -147,10 +147,9 @@ struct Known {
 }
 
 impl DenseLists {
-    /// The key of a list, if it is long enough.
-    pub fn key_of(key: ListKey, blocks: usize, records: u32) -> Option<ListKey> {
-        let (.., postings) = key;
-        (blocks >= FEWEST_BLOCKS && u64::from(postings) * ONE_OF >= records.into()).then_some(key)
+    /// Whether a list of so many blocks is long enough, in a shelf of so many records.
+    pub fn take((.., postings): ListKey, blocks: usize, records: u32) -> bool {
+        blocks >= FEWEST_BLOCKS && u64::from(postings) * ONE_OF >= records.into()
     }
 
     /// A list, if it was unpacked.

@@ -14,7 +14,7 @@ use super::pack;
 use super::posting_block::{add_up, get_block, put_block};
 use super::reader::Shelf;
 use super::shapes::Shapes;
-use super::tables::{Lines, ListKey, Most, Table, read_table};
+use super::tables::{Lines, ListKey, Most, Table, list_key, read_table};
 use super::terms::{Lists, TermEntry};
 use crate::bits::Bits;
 use crate::error::Error;
@@ -43,8 +43,8 @@ pub(crate) struct Postings {
     records: u32,
     /// One for each block, if there is more than one.
     table: Arc<Lines>,
-    /// Which list it is, if many records have the term; and that list unpacked, if it was.
-    list: Option<ListKey>,
+    /// Which list it is; and that list unpacked, if it was.
+    list: ListKey,
     dense: Option<Arc<Dense>>,
     /// Where the blocks begin in the bytes.
     start: usize,
@@ -267,10 +267,16 @@ impl Postings {
 
     /// Says that a search will go through the list, which is unpacked if it is asked for again and again.
     pub fn ask_dense(&mut self) -> Result<(), Error> {
-        if let (Some(list), None) = (self.list, &self.dense) {
-            self.dense = self.shelf.dense_lists().ask(list, self, self.shelf.records())?;
+        if self.dense.is_none() && DenseLists::take(self.list, self.table.blocks.len(), self.shelf.records())
+        {
+            self.dense = self.shelf.dense_lists().ask(self.list, self, self.shelf.records())?;
         }
         Ok(())
+    }
+
+    /// Which list of the shelf it is.
+    pub fn list(&self) -> ListKey {
+        self.list
     }
 
     /// The records that have the term in one of these columns, if they are at hand as bits.
@@ -280,8 +286,7 @@ impl Postings {
 
     /// The same, which are found out if the list is unpacked.
     pub fn ask_records_inside(&self, columns: ColumnSet) -> Result<Option<Arc<Bits>>, Error> {
-        let Some(list) = self.list else { return Ok(None) };
-        self.shelf.dense_lists().ask_inside(list, self, columns, self.shelf.records())
+        self.shelf.dense_lists().ask_inside(self.list, self, columns, self.shelf.records())
     }
 
     /// How many there are, those of removed records included.
@@ -623,7 +628,7 @@ impl Shelf {
     pub(crate) fn postings(self: &Arc<Self>, hand: &mut Hand, entry: &TermEntry) -> Step<Postings> {
         let kinds = Shapes::new(self.columns());
         let (mut table, mut start) = Table::default();
-        let mut list = None;
+        let (list, mut dense) = (list_key(entry), None);
         let bytes = match &entry.lists {
             Lists::Once { ordinal, column, .. } => {
                 if *ordinal >= self.records() || usize::from(*column) >= self.columns() {
@@ -641,8 +646,9 @@ impl Shelf {
                     let read = || read_table(&bytes, blocks, self.records());
                     let table_of = self.tables().get((range, entry.records), blocks, read);
                     (table, start) = table_of.map_err(|what| self.broken(Section::Postings, what))?;
-                    let key = (range.start, range.end, entry.records);
-                    list = DenseLists::key_of(key, blocks, self.records());
+                    if DenseLists::take(list, blocks, self.records()) {
+                        dense = self.dense_lists().get(list);
+                    }
                 }
                 bytes
             }
@@ -654,7 +660,7 @@ impl Shelf {
             records: entry.records,
             table,
             list,
-            dense: list.and_then(|list| self.dense_lists().get(list)),
+            dense,
             start,
             block: None,
             ordinals: Vec::new(),

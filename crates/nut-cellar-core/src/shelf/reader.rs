@@ -2,6 +2,7 @@
 
 use super::dense::DenseLists;
 use super::directory::{CHUNK, Directory, Section};
+use super::fronts::Fronts;
 use super::remembered::Remembered;
 use super::side_by_side::Kept;
 use super::tables::Tables;
@@ -25,6 +26,7 @@ pub struct Shelf {
     remembered: Remembered,
     tables: Tables,
     dense: DenseLists,
+    fronts: Fronts,
     lengths: Kept,
 }
 
@@ -56,6 +58,7 @@ impl Shelf {
             remembered: Remembered::default(),
             tables: Tables::default(),
             dense: DenseLists::default(),
+            fronts: Fronts::default(),
             lengths: Kept::default(),
         })
     }
@@ -73,6 +76,11 @@ impl Shelf {
     /// Its lists of terms that many records have, unpacked.
     pub(super) fn dense_lists(&self) -> &DenseLists {
         &self.dense
+    }
+
+    /// The postings that come first of its lists.
+    pub(crate) fn fronts(&self) -> &Fronts {
+        &self.fronts
     }
 
     /// Its lengths side by side, if they were made.

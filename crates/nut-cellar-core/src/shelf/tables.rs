@@ -4,6 +4,7 @@
 //! What always holds: a shelf never changes, so neither do its tables; and those that are remembered have no more than [`MOST`]
 //! lines.
 
+use super::terms::{Lists, TermEntry};
 use crate::schema::ColumnSet;
 use crate::wire::{Broken, Reader};
 use foldhash::fast::RandomState;
@@ -115,7 +116,15 @@ pub(super) fn read_table(bytes: &[u8], blocks: usize, records: u32) -> Result<Ta
 
 /// A list: where it stands, and how many postings it has. Both, since a damaged dictionary may say of two terms that their lists
 /// begin at the same place.
-pub(super) type ListKey = (u64, u64, u32);
+pub(crate) type ListKey = (u64, u64, u32);
+
+/// The list of a term. A single occurrence stands in no list, and is as good as one by its record and column.
+pub(super) fn list_key(entry: &TermEntry) -> ListKey {
+    match &entry.lists {
+        Lists::Written { postings, .. } => (postings.start, postings.end, entry.records),
+        Lists::Once { ordinal, column, .. } => (u64::MAX, u64::from(*ordinal) << 8 | u64::from(*column), 1),
+    }
+}
 
 /// The tables of a shelf.
 #[derive(Debug, Default)]

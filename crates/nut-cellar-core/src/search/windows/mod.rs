@@ -15,6 +15,7 @@ mod all;
 mod any;
 mod block;
 mod every;
+mod front;
 mod given;
 mod split;
 mod sums;
@@ -27,6 +28,7 @@ use crate::search::plan::Node;
 use crate::search::stream::{Common, Stream};
 use crate::search::top::{Scored, Top};
 use crate::shelf::{Hand, Set, Step, if_at_hand};
+use front::Alone;
 use std::ops::Range;
 use std::sync::Arc;
 use sums::Sums;
@@ -107,24 +109,21 @@ pub(super) fn windows<'w, 'c>(
     run: Range<u32>,
 ) -> Step<Streamed> {
     let scoring = || cursors.words.iter().enumerate().filter(|(word, _)| cursors.most_times()[*word] > 0);
+    let members =
+        || scoring().flat_map(|(word, term)| term.group.members.iter().map(move |member| (word, member)));
     let one_term_each = scoring().all(|(_, term)| term.group.members.len() <= 1);
-    let terms: usize = scoring().map(|(_, term)| term.group.members.len()).sum();
+    let terms = members().count();
+    let postings: u64 = members().map(|(_, member)| u64::from(member.postings.records())).sum();
     let way = way(cursors, wanted);
     let in_windows = !matches!(way, Way::Bounds);
-    let common = Common::new(cursors);
-    let mut streams = Vec::with_capacity(terms);
-    for (word, term) in scoring() {
-        let members = &term.group.members;
-        let in_frequencies = in_windows && members.len() > 1;
-        let stream = |member| Stream::new(cursors, &common, word, member, in_frequencies);
-        streams.extend(members.iter().map(stream));
-    }
     let words_decide = cursors.words_decide(root);
     let words_tell_all = cursors.words_tell_all(root);
-    let postings: u64 = streams.iter().map(|stream: &Stream| u64::from(stream.postings.records())).sum();
-    let each = GIVEN + streams.len() as u64 * if words_decide { 1 } else { GIVEN_LEAF };
+    let exact = words_decide && (one_term_each || in_windows);
+    let each = GIVEN + terms as u64 * if words_decide { 1 } else { GIVEN_LEAF };
     let given = matching.clone().filter(|(_, count)| count.saturating_mul(each) < postings);
+    let given = given.filter(|_| matches!(wanted, Wanted::All(_)));
     let (sieve, root) = if matching.is_some() { (matching, None) } else { cursors.sift(root) };
+    let sieve = sieve.map(|(records, count)| Sieve::new(records, count, cursors.standing.shelf.records()));
     let required = match (wanted, &root) {
         (Wanted::All(_), Some(root)) => cursors.required(root),
         _ => None,
@@ -133,19 +132,32 @@ pub(super) fn windows<'w, 'c>(
         Some((words, rest)) => (words, rest),
         None => (Vec::new(), root.filter(|root| !cursors.is_implied_by_words(root))),
     };
+    let is_alone = words_decide && root.is_none() && given.is_none() && !matches!(wanted, Wanted::Every);
+    let alone = match &scoring().map(|(word, _)| word).collect::<Vec<_>>()[..] {
+        [word] if is_alone => Alone::of(cursors, *word, find),
+        _ => None,
+    };
+    if let Some(alone) = &alone
+        && let Some(scored) = alone.by_front(cursors, sieve.as_ref(), top, &run)
+    {
+        return Ok(Streamed { scored, ..Streamed::default() });
+    }
+    let common = Common::new(cursors);
+    let mut streams = Vec::with_capacity(terms);
+    for (word, term) in scoring() {
+        let members = &term.group.members;
+        let in_frequencies = in_windows && members.len() > 1;
+        let stream = |member| Stream::new(cursors, &common, word, member, in_frequencies);
+        streams.extend(members.iter().map(stream));
+    }
     let mut search = Windows {
         filled: filler.map(|filler| Filled::new(filler, find, run.end)),
         asks: cursors.words.iter().map(|word| word.group.unknown()).sum::<u64>() / ASKED,
         root,
-        sieve: sieve.map(|(records, count)| Sieve {
-            records,
-            passes_many: count > u64::from(cursors.standing.shelf.records()) / 4,
-            one_of: usize::try_from(u64::from(cursors.standing.shelf.records()) / count.max(1))
-                .unwrap_or(usize::MAX),
-        }),
+        sieve,
         words_decide,
         words_tell_all,
-        exact: words_decide && (one_term_each || in_windows),
+        exact,
         cursors,
         bounds: vec![f32::INFINITY; streams.len()],
         streams,
@@ -154,7 +166,7 @@ pub(super) fn windows<'w, 'c>(
     };
     let mut counted = None;
     match wanted {
-        Wanted::All(_) if let Some((given, _)) = given => search.by_given(hand, find, &run, &given)?,
+        _ if let Some((given, _)) = given => search.by_given(hand, find, &run, &given)?,
         Wanted::All(count) if required.len() > 1 => {
             counted = Some(search.by_all(hand, find, &run, &required, count)?);
         }
@@ -166,6 +178,10 @@ pub(super) fn windows<'w, 'c>(
         },
     }
     hand.complete()?;
+    // Others with other runs would find out the same.
+    if let Some(alone) = alone.filter(|_| run.start == 0) {
+        alone.find_front(hand, search.cursors, find, &common)?;
+    }
     let unpacked = search.streams.iter().map(|stream| stream.postings.blocks_unpacked()).sum();
     Ok(Streamed { scored: search.scored, unpacked, counted })
 }
@@ -200,6 +216,16 @@ struct Sieve {
 }
 
 impl Sieve {
+    /// Of so many of the records of a shelf.
+    fn new(set: Arc<Bits>, count: u64, records: u32) -> Self {
+        let records = u64::from(records);
+        Self {
+            records: set,
+            passes_many: count > records / 4,
+            one_of: usize::try_from(records / count.max(1)).unwrap_or(usize::MAX),
+        }
+    }
+
     #[inline]
     fn has(&self, ordinal: u32) -> bool {
         self.records.has(ordinal as usize)
