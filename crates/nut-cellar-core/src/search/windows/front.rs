@@ -1,4 +1,5 @@
-//! Only one word scores, and of its postings those that score best are known.
+//! Of the postings of a word those that score best are known: if no other word scores they are the best of all, and else no record scores
+//! less than they do that comes to the front.
 
 use super::Sieve;
 use super::every::size_of_window;
@@ -14,8 +15,8 @@ use std::ops::Range;
 /// With more terms a word is seldom asked for again.
 const MOST_TERMS: usize = 64;
 
-/// A word of which nothing else is asked but that its records are in a set, if there is one.
-pub(super) struct Alone {
+/// A word that a record may have without anything else, but that it has to be in a set, if there is one.
+pub(super) struct OfWord {
     word: usize,
     /// Its lists, how their postings count, and what tf~ is worked out by.
     of: Vec<u64>,
@@ -23,7 +24,7 @@ pub(super) struct Alone {
     most: usize,
 }
 
-impl Alone {
+impl OfWord {
     /// A word of the plan; none if it has too many or too few postings to be worth it.
     pub fn of(cursors: &Cursors<'_>, word: usize, find: &Find) -> Option<Self> {
         let (fewest, most) = find.wanted_front();
@@ -79,6 +80,21 @@ impl Alone {
             return None;
         }
         Some(looked_at)
+    }
+
+    /// A score that so many live records of the set have at least, if so many are known.
+    pub fn floor(&self, cursors: &Cursors<'_>, sieve: Option<&Sieve>, wanted: usize) -> Option<f32> {
+        let front = cursors.standing.shelf.fronts().get(&self.of)?;
+        let passes = |ordinal: &u32| {
+            sieve.is_none_or(|sieve| sieve.has(*ordinal)) && !cursors.standing.removed(*ordinal)
+        };
+        let passing = front.classes().flat_map(|(frequency, records)| {
+            records.iter().filter(|ordinal| passes(ordinal)).map(move |_| frequency)
+        });
+        passing
+            .take(wanted)
+            .nth(wanted - 1)
+            .map(|frequency| Scale::of(cursors, self.word, false).part(frequency))
     }
 
     /// Finds out which postings score best, if they were gone through before.

@@ -28,7 +28,7 @@ use crate::search::plan::Node;
 use crate::search::stream::{Common, Stream};
 use crate::search::top::{Scored, Top};
 use crate::shelf::{Hand, Set, Step, if_at_hand};
-use front::Alone;
+use front::OfWord;
 use std::ops::Range;
 use std::sync::Arc;
 use sums::Sums;
@@ -132,15 +132,27 @@ pub(super) fn windows<'w, 'c>(
         Some((words, rest)) => (words, rest),
         None => (Vec::new(), root.filter(|root| !cursors.is_implied_by_words(root))),
     };
-    let is_alone = words_decide && root.is_none() && given.is_none() && !matches!(wanted, Wanted::Every);
-    let alone = match &scoring().map(|(word, _)| word).collect::<Vec<_>>()[..] {
-        [word] if is_alone => Alone::of(cursors, *word, find),
-        _ => None,
+    let words_are_enough = root.is_none() && required.len() < 2 && !matches!(wanted, Wanted::Every);
+    let of_words: Vec<_> = match &given {
+        None if words_are_enough => {
+            scoring().filter_map(|(word, _)| OfWord::of(cursors, word, find)).collect()
+        }
+        _ => Vec::new(),
     };
-    if let Some(alone) = &alone
-        && let Some(scored) = alone.by_front(cursors, sieve.as_ref(), top, &run)
-    {
-        return Ok(Streamed { scored, ..Streamed::default() });
+    match &of_words[..] {
+        [alone] if words_decide && scoring().count() == 1 => {
+            if let Some(scored) = alone.by_front(cursors, sieve.as_ref(), top, &run) {
+                return Ok(Streamed { scored, ..Streamed::default() });
+            }
+        }
+        of_words if top.can_raise() => {
+            let floor = |of_word: &OfWord| of_word.floor(cursors, sieve.as_ref(), top.wanted());
+            let floors: Vec<_> = of_words.iter().filter_map(floor).collect();
+            for floor in floors {
+                top.raise_floor(floor);
+            }
+        }
+        _ => {}
     }
     let common = Common::new(cursors);
     let mut streams = Vec::with_capacity(terms);
@@ -179,8 +191,10 @@ pub(super) fn windows<'w, 'c>(
     }
     hand.complete()?;
     // Others with other runs would find out the same.
-    if let Some(alone) = alone.filter(|_| run.start == 0) {
-        alone.find_front(hand, search.cursors, find, &common)?;
+    if run.start == 0 {
+        for of_word in of_words {
+            of_word.find_front(hand, search.cursors, find, &common)?;
+        }
     }
     let unpacked = search.streams.iter().map(|stream| stream.postings.blocks_unpacked()).sum();
     Ok(Streamed { scored: search.scored, unpacked, counted })
