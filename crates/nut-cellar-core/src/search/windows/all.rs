@@ -2,7 +2,7 @@
 //! are unpacked, none leads: which records have them all is told by their bits.
 
 use super::{BETWEEN_STOPS, MOST, Sum, Windows};
-use crate::bits::each_in;
+use crate::bits::{Bits, each_in};
 use crate::error::Result;
 use crate::search::find::Find;
 use crate::search::top::Scored;
@@ -41,7 +41,7 @@ impl Windows<'_, '_> {
         let are_there = words.len() == self.streams.len();
         let are_dense =
             adds_up && are_there && self.streams.iter().all(|stream| stream.postings.dense().is_some());
-        let (mut here, mut marks) = (Vec::new(), Vec::new());
+        let (mut here, mut marks) = (Vec::new(), Bits::default());
         let (mut counted, mut start, mut until_stop) = (0, run.start, 0);
         while start < run.end {
             if until_stop == 0 {
@@ -181,7 +181,7 @@ impl Windows<'_, '_> {
         word: &Range<usize>,
         window: &Range<u32>,
         here: &mut Vec<u32>,
-        marks: &mut Vec<bool>,
+        marks: &mut Bits,
     ) -> Result<()> {
         if here.is_empty() {
             return Ok(());
@@ -189,13 +189,7 @@ impl Windows<'_, '_> {
         if let [stream] = &self.streams[word.clone()]
             && let Some(dense) = stream.postings.dense()
         {
-            // Without a branch, which few of them would take.
-            let mut count = 0;
-            for place in 0..here.len() {
-                here[count] = here[place];
-                count += usize::from(dense.has(here[place]));
-            }
-            here.truncate(count);
+            keep_those(here, |ordinal| dense.has(ordinal));
             return Ok(());
         }
         for stream in self.streams[word.clone()].iter_mut().filter(|stream| !stream.is_past()) {
@@ -208,15 +202,24 @@ impl Windows<'_, '_> {
             });
             return Ok(());
         }
-        marks.clear();
-        marks.resize(window.len(), false);
+        marks.reset(window.len());
         for stream in self.streams[word.clone()].iter_mut().filter(|stream| !stream.is_past()) {
             let places = stream.places(window);
-            for ordinal in &stream.postings.unpacked()[places] {
-                marks[(ordinal - window.start) as usize] = true;
-            }
+            let places =
+                stream.postings.unpacked()[places].iter().map(|ordinal| (ordinal - window.start) as usize);
+            marks.set_all(places);
         }
-        here.retain(|ordinal| marks[(ordinal - window.start) as usize]);
+        keep_those(here, |ordinal| marks.has((ordinal - window.start) as usize));
         Ok(())
     }
+}
+
+/// Keeps those of which something is true: without a branch, which few of them would take.
+fn keep_those(here: &mut Vec<u32>, is_true: impl Fn(u32) -> bool) {
+    let mut count = 0;
+    for place in 0..here.len() {
+        here[count] = here[place];
+        count += usize::from(is_true(here[place]));
+    }
+    here.truncate(count);
 }
