@@ -145,7 +145,7 @@ pub(super) fn windows<'w, 'c>(
                 return Ok(Streamed { scored, ..Streamed::default() });
             }
         }
-        of_words if top.can_raise() => {
+        of_words if words_decide && top.can_raise() => {
             let floor = |of_word: &OfWord| of_word.floor(cursors, sieve.as_ref(), top.wanted());
             let floors: Vec<_> = of_words.iter().filter_map(floor).collect();
             for floor in floors {
