@@ -50,8 +50,8 @@ pub struct Measured {
     pub unicode_words_mb_s: f64,
     /// The word count: split at what is not alphanumeric, lower case, counted in a map.
     pub word_count_mb_s: f64,
-    /// Allocations a token, once every word has been read before.
-    pub allocations_per_token: f64,
+    /// Allocations a token, once every word has been read before, if they are counted (feature `allocations`).
+    pub allocations_per_token: Option<f64>,
 }
 
 /// Measures the corpora that are in a folder.
@@ -81,14 +81,14 @@ pub fn table(all: &[Measured]) -> String {
         let (words, counted) = (m.tokens_mb_s / m.unicode_words_mb_s, m.tokens_mb_s / m.word_count_mb_s);
         let _ = write!(
             out,
-            "\n| {} ({}) | {:.1} | {:.0} | {:.0} | {:.0} | {words:.2} | {counted:.2} | {:.4} |",
+            "\n| {} ({}) | {:.1} | {:.0} | {:.0} | {:.0} | {words:.2} | {counted:.2} | {} |",
             m.corpus,
             m.language,
             m.bytes as f64 / 1e6,
             m.tokens_mb_s,
             m.unicode_words_mb_s,
             m.word_count_mb_s,
-            m.allocations_per_token
+            m.allocations_per_token.map_or("–".to_owned(), |allocations| format!("{allocations:.4}"))
         );
     }
     out
@@ -119,7 +119,7 @@ fn one(corpus: &'static str, language: &'static str, texts: &[String]) -> Result
     let part = &texts[..texts.len().min(200)];
     read(&mut reader, part);
     let mut again = 0;
-    let allocations = allocation_counter::measure(|| again = read(&mut reader, part)).count_total;
+    let allocations = allocations(|| again = read(&mut reader, part));
     let speed = |time: Duration| bytes as f64 / 1e6 / time.as_secs_f64();
     Ok(Measured {
         corpus,
@@ -129,8 +129,23 @@ fn one(corpus: &'static str, language: &'static str, texts: &[String]) -> Result
         tokens_mb_s: speed(tokens),
         unicode_words_mb_s: speed(words),
         word_count_mb_s: speed(counted),
-        allocations_per_token: allocations as f64 / again.max(1) as f64,
+        allocations_per_token: allocations.map(|count| count as f64 / again.max(1) as f64),
     })
+}
+
+/// How many allocations some work makes, if they are counted.
+#[cfg_attr(
+    feature = "allocations",
+    expect(clippy::unnecessary_wraps, reason = "they are not always counted")
+)]
+fn allocations(work: impl FnOnce()) -> Option<u64> {
+    #[cfg(feature = "allocations")]
+    return Some(allocation_counter::measure(work).count_total);
+    #[cfg(not(feature = "allocations"))]
+    {
+        work();
+        None
+    }
 }
 
 /// The texts in parts of about the same size.

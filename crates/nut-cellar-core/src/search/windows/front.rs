@@ -24,6 +24,29 @@ pub(super) struct OfWord {
     most: usize,
 }
 
+/// Offers the best records of a run, if no other word scores and what is known of it is enough: gives how many were looked at. Takes what is
+/// known of several words as a floor.
+pub(super) fn by_known(
+    of_words: &[OfWord],
+    is_alone: bool,
+    cursors: &Cursors<'_>,
+    sieve: Option<&Sieve>,
+    top: &mut Top,
+    run: &Range<u32>,
+) -> Option<u64> {
+    if is_alone {
+        return of_words.first()?.by_front(cursors, sieve, top, run);
+    }
+    if top.can_raise() {
+        for of_word in of_words {
+            if let Some(floor) = of_word.floor(cursors, sieve, top.wanted()) {
+                top.raise_floor(floor);
+            }
+        }
+    }
+    None
+}
+
 impl OfWord {
     /// A word of the plan; none if it has too many or too few postings to be worth it.
     pub fn of(cursors: &Cursors<'_>, word: usize, find: &Find) -> Option<Self> {
@@ -42,7 +65,7 @@ impl OfWord {
     }
 
     /// Offers the best records of a run, if those that are known are enough to tell which they are: gives how many were looked at.
-    pub fn by_front(
+    fn by_front(
         &self,
         cursors: &Cursors<'_>,
         sieve: Option<&Sieve>,
@@ -83,7 +106,7 @@ impl OfWord {
     }
 
     /// A score that so many live records of the set have at least, if so many are known.
-    pub fn floor(&self, cursors: &Cursors<'_>, sieve: Option<&Sieve>, wanted: usize) -> Option<f32> {
+    fn floor(&self, cursors: &Cursors<'_>, sieve: Option<&Sieve>, wanted: usize) -> Option<f32> {
         let front = cursors.standing.shelf.fronts().get(&self.of)?;
         let passes = |ordinal: &u32| {
             sieve.is_none_or(|sieve| sieve.has(*ordinal)) && !cursors.standing.removed(*ordinal)

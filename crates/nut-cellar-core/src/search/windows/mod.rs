@@ -28,7 +28,7 @@ use crate::search::plan::Node;
 use crate::search::stream::{Common, Stream};
 use crate::search::top::{Scored, Top};
 use crate::shelf::{Hand, Set, Step, if_at_hand};
-use front::OfWord;
+use front::{OfWord, by_known};
 use std::ops::Range;
 use std::sync::Arc;
 use sums::Sums;
@@ -139,20 +139,11 @@ pub(super) fn windows<'w, 'c>(
         }
         _ => Vec::new(),
     };
-    match &of_words[..] {
-        [alone] if words_decide && scoring().count() == 1 => {
-            if let Some(scored) = alone.by_front(cursors, sieve.as_ref(), top, &run) {
-                return Ok(Streamed { scored, ..Streamed::default() });
-            }
+    if words_decide {
+        let is_alone = scoring().count() == 1;
+        if let Some(scored) = by_known(&of_words, is_alone, cursors, sieve.as_ref(), top, &run) {
+            return Ok(Streamed { scored, ..Streamed::default() });
         }
-        of_words if words_decide && top.can_raise() => {
-            let floor = |of_word: &OfWord| of_word.floor(cursors, sieve.as_ref(), top.wanted());
-            let floors: Vec<_> = of_words.iter().filter_map(floor).collect();
-            for floor in floors {
-                top.raise_floor(floor);
-            }
-        }
-        _ => {}
     }
     let common = Common::new(cursors);
     let mut streams = Vec::with_capacity(terms);
