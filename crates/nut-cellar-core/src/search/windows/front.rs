@@ -14,6 +14,8 @@ use std::ops::Range;
 
 /// With more terms a word is seldom asked for again.
 const MOST_TERMS: usize = 64;
+/// Of more words than these it is not worked out which postings are the best: it would cost more than the search.
+const MOST_WORDS: usize = 8;
 
 /// A word that a record may have without anything else, but that it has to be in a set, if there is one.
 pub(super) struct OfWord {
@@ -48,8 +50,14 @@ pub(super) fn by_known(
 }
 
 impl OfWord {
+    /// The words of a plan of which something may be known.
+    pub fn all(cursors: &Cursors<'_>, words: &[usize], find: &Find) -> Vec<Self> {
+        let few = if words.len() <= MOST_WORDS { words } else { &[] };
+        few.iter().filter_map(|word| Self::of(cursors, *word, find)).collect()
+    }
+
     /// A word of the plan; none if it has too many or too few postings to be worth it.
-    pub fn of(cursors: &Cursors<'_>, word: usize, find: &Find) -> Option<Self> {
+    fn of(cursors: &Cursors<'_>, word: usize, find: &Find) -> Option<Self> {
         let (fewest, most) = find.wanted_front();
         let group = &cursors.words[word].group;
         if group.cost() < fewest || group.members.len() > MOST_TERMS {

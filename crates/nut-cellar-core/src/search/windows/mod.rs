@@ -133,17 +133,13 @@ pub(super) fn windows<'w, 'c>(
         None => (Vec::new(), root.filter(|root| !cursors.is_implied_by_words(root))),
     };
     let words_are_enough = root.is_none() && required.len() < 2 && !matches!(wanted, Wanted::Every);
-    let of_words: Vec<_> = match &given {
-        None if words_are_enough => {
-            scoring().filter_map(|(word, _)| OfWord::of(cursors, word, find)).collect()
-        }
+    let words: Vec<_> = scoring().map(|(word, _)| word).collect();
+    let of_words = match &given {
+        None if words_are_enough && words_decide => OfWord::all(cursors, &words, find),
         _ => Vec::new(),
     };
-    if words_decide {
-        let is_alone = scoring().count() == 1;
-        if let Some(scored) = by_known(&of_words, is_alone, cursors, sieve.as_ref(), top, &run) {
-            return Ok(Streamed { scored, ..Streamed::default() });
-        }
+    if let Some(scored) = by_known(&of_words, words.len() == 1, cursors, sieve.as_ref(), top, &run) {
+        return Ok(Streamed { scored, ..Streamed::default() });
     }
     let common = Common::new(cursors);
     let mut streams = Vec::with_capacity(terms);
