@@ -7,7 +7,7 @@
 use std::cmp::Ordering;
 
 /// The records of a list with the greatest tf~.
-#[derive(Debug, Default, PartialEq)]
+#[derive(Debug)]
 pub(crate) struct Front {
     /// Each tf~, the greatest first, with where its records end.
     classes: Box<[(f32, u32)]>,
