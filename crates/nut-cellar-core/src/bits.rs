@@ -125,6 +125,12 @@ impl Bits {
         self.words.iter().map(|word| u64::from(word.count_ones())).sum()
     }
 
+    /// How many numbers are in both.
+    pub fn count_both(&self, other: &Self) -> u64 {
+        let words = self.words.iter().zip(&other.words);
+        words.map(|(word, other)| u64::from((word & other).count_ones())).sum()
+    }
+
     /// The numbers, ascending.
     pub fn iter(&self) -> impl Iterator<Item = usize> {
         self.words.iter().enumerate().flat_map(|(place, word)| {

@@ -151,7 +151,15 @@ impl<'a> Cursors<'a> {
 
     /// How many live records match a leaf, if that is known without looking at all of them.
     pub fn records_of(&self, leaf: usize) -> Step<Option<u64>> {
-        let LeafCursor::Word(word) = self.leaves[leaf] else { return Ok(None) };
+        let word = match &self.leaves[leaf] {
+            LeafCursor::Word(word) => *word,
+            LeafCursor::Rows(rows) => {
+                let removed = |records: &Bits| {
+                    self.standing.mask.as_ref().map_or(0, |mask| records.count_both(mask.bits()))
+                };
+                return Ok(rows.all().map(|(records, count)| count - removed(records)));
+            }
+        };
         let group = &self.words[word].group;
         let removed = match (&group.members[..], &self.standing.mask) {
             _ if group.is_limited() => return Ok(None),

@@ -11,8 +11,7 @@ use crate::catalog::{Snapshot, Standing};
 use crate::schema::ColumnSet;
 use crate::shelf::{Effort, Hand, Step, TermEntry, if_at_hand};
 use crate::text::{Automaton, Pattern, accepts};
-use std::cmp::Reverse;
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeMap;
 
 /// How alike a form of a word is to the form that was typed.
 pub const FORM_LIKENESS: f32 = 0.7;
@@ -160,6 +159,8 @@ fn gather_one(
     // record has them.
     let all_count = lookup.like.is_empty() && named.len() <= MOST_ALIKE;
     for (term, likeness) in named {
+        // A walk that found it may have made it more alike.
+        let likeness = family.likeness_of(&term).unwrap_or(likeness);
         if all_count {
             family.take(&term, likeness, 0, None);
             continue;
@@ -232,9 +233,8 @@ fn likeness_of_accepted(like: &Like, term: &str) -> f32 {
 /// Terms so far, of which the most alike are kept.
 struct Gathered {
     shelves: usize,
-    /// By likeness, as its bits, which sort as positive numbers do.
-    order: BTreeSet<(Reverse<u32>, String)>,
-    known: BTreeMap<String, (f32, Vec<Option<TermEntry>>)>,
+    /// Each term once, in the order of a family.
+    kept: Vec<Alike>,
     cut: bool,
     found: Found,
     allowed: Vec<Effort>,
@@ -248,8 +248,7 @@ impl Gathered {
             shelves: allowed.len(),
             allowed: allowed.to_vec(),
             short: false,
-            order: BTreeSet::new(),
-            known: BTreeMap::new(),
+            kept: Vec::new(),
             cut: false,
             found: Found::default(),
             spare: (Vec::new(), Vec::new()),
@@ -281,46 +280,56 @@ impl Gathered {
         Ok(())
     }
 
-    /// Takes a term with where a shelf has it, if that is known.
+    /// Takes a term with where a shelf has it, if that is known. A term that comes again is as alike as it was before.
     fn take(&mut self, term: &str, likeness: f32, shelf: usize, entry: Option<TermEntry>) {
-        if self.known.len() == MOST_ALIKE {
-            let after = |(bits, last): &(Reverse<u32>, String)| {
-                (Reverse(likeness.to_bits()), term) > (*bits, last.as_str())
-            };
-            // One that is known stands in the order before the last, whatever the shelf.
-            if self.order.last().is_some_and(after) {
-                self.cut = true;
-                return;
-            }
-        }
-        if self.known.len() == MOST_ALIKE && !self.known.contains_key(term) {
+        let order =
+            |kept: &Alike| likeness.total_cmp(&kept.likeness).then_with(|| kept.term.as_str().cmp(term));
+        // Most are less alike than all that are kept.
+        if self.kept.get(MOST_ALIKE - 1).is_some_and(|last| order(last).is_lt()) {
             self.cut = true;
-            if let Some((_, last)) = self.order.pop_last() {
-                self.known.remove(&last);
+            return;
+        }
+        let place = match self.kept.binary_search_by(order) {
+            Ok(known) => known,
+            Err(place) => {
+                let mut room = None;
+                if self.kept.len() == MOST_ALIKE {
+                    self.cut = true;
+                    room = self.kept.pop();
+                }
+                let mut alike = room.unwrap_or_else(|| Alike {
+                    term: String::new(),
+                    likeness,
+                    entries: Vec::with_capacity(self.shelves),
+                });
+                alike.term.clear();
+                alike.term.push_str(term);
+                alike.likeness = likeness;
+                alike.entries.clear();
+                alike.entries.resize(self.shelves, None);
+                self.kept.insert(place, alike);
+                place
             }
+        };
+        if entry.is_some() {
+            self.kept[place].entries[shelf] = entry;
         }
-        let shelves = self.shelves;
-        let (known, entries) =
-            self.known.entry(term.to_owned()).or_insert_with(|| (likeness, vec![None; shelves]));
-        if let Some(entry) = entry {
-            entries[shelf] = Some(entry);
-        }
-        self.order.remove(&(Reverse(known.to_bits()), term.to_owned()));
-        *known = known.max(likeness);
-        self.order.insert((Reverse(known.to_bits()), term.to_owned()));
+    }
+
+    /// How alike a term is that was taken before, if it is kept.
+    fn likeness_of(&self, term: &str) -> Option<f32> {
+        self.kept.iter().find(|kept| kept.term == term).map(|kept| kept.likeness)
     }
 
     /// The family; looks up where the shelves have the terms that were found without a walk.
-    fn into_family(mut self, shelves: &[Standing], hand: &mut Hand) -> Step<Family> {
-        let mut terms = Vec::with_capacity(self.order.len());
-        for (_, term) in self.order {
-            let Some((likeness, mut entries)) = self.known.remove(&term) else { continue };
-            for (entry, standing) in entries.iter_mut().zip(shelves) {
+    fn into_family(self, shelves: &[Standing], hand: &mut Hand) -> Step<Family> {
+        let mut terms = self.kept;
+        for alike in &mut terms {
+            for (entry, standing) in alike.entries.iter_mut().zip(shelves) {
                 if entry.is_none() {
-                    *entry = if_at_hand(standing.shelf.find_term(hand, &term))?.flatten();
+                    *entry = if_at_hand(standing.shelf.find_term(hand, &alike.term))?.flatten();
                 }
             }
-            terms.push(Alike { term, likeness, entries });
         }
         hand.complete()?;
         let found = if self.cut { self.found } else { Found::default() };
@@ -333,10 +342,12 @@ impl Gathered {
 pub(super) fn parts(word: &Word, families: &[Family]) -> Vec<Part> {
     let mut parts: Vec<Part> = Vec::new();
     for variant in &word.variants {
+        // A family has each term once.
+        let before = parts.len();
         for (slot, alike) in families[variant.lookup].terms.iter().enumerate() {
             let likeness = alike.likeness * variant.likeness;
             let term = |part: &Part| &families[part.lookup].terms[part.slot].term;
-            match parts.iter_mut().find(|known| term(known) == &alike.term) {
+            match parts[..before].iter_mut().find(|known| term(known) == &alike.term) {
                 Some(known) => {
                     known.columns = known.columns.or(variant.columns);
                     known.likeness = known.likeness.max(likeness);

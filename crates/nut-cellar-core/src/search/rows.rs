@@ -52,15 +52,22 @@ type Place = (usize, u32);
 #[derive(Debug)]
 pub(super) struct Rows {
     ways: Vec<Row>,
-    /// Records that match anyway.
+    /// Records that match anyway, and how many they are.
     records: Option<Arc<Bits>>,
+    count: u64,
     /// The record that was looked at last, and whether it matches.
     known: Option<(u32, bool)>,
 }
 
 impl Rows {
     pub fn new(ways: Vec<Row>, records: Option<Arc<Bits>>) -> Self {
-        Self { ways, records, known: None }
+        let count = records.as_ref().map_or(0, |records| records.count());
+        Self { ways, records, count, known: None }
+    }
+
+    /// The records that match and how many they are, if that is known.
+    pub fn all(&self) -> Option<(&Bits, u64)> {
+        self.records.as_deref().filter(|_| self.ways.is_empty()).map(|records| (records, self.count))
     }
 
     /// Whether there are records that match whatever their terms.
@@ -75,8 +82,7 @@ impl Rows {
 
     /// About how many records have all terms of a row.
     pub fn cost(&self) -> u64 {
-        let records = self.records.as_ref().map_or(0, |records| records.count());
-        self.ways.iter().map(Row::cost).sum::<u64>() + records
+        self.ways.iter().map(Row::cost).sum::<u64>() + self.count
     }
 
     /// The first record from one on that has all terms of a row, or matches anyway.

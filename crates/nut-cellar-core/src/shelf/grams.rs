@@ -13,6 +13,7 @@ use super::output::Output;
 use super::pack;
 use super::reader::Shelf;
 use super::sorted::{Entries, SortedWriter};
+use crate::bits::Bits;
 use crate::error::Result;
 use crate::wire::{Broken, Reader, put_varint};
 use foldhash::fast::RandomState;
@@ -117,24 +118,26 @@ fn take(lists: &mut HashMap<u64, List, RandomState>, run: u64, group: u32) {
     }
 }
 
-/// Reads the groups of a run, of which there are `all`.
-fn groups(from: &mut Reader<'_>, all: usize) -> Result<Vec<u32>, Broken> {
-    let count = from.size()?;
+/// Gives `take` the groups of a run, of which there are `all` at most, ascending.
+fn groups(from: &mut Reader<'_>, all: usize, mut take: impl FnMut(u32)) -> Result<(), Broken> {
+    let mut left = from.size()?;
     let mut packed = Reader::new(from.bytes()?);
-    if count > all {
+    if left > all {
         return Err(Broken("the number of groups"));
     }
-    let (mut groups, mut gaps, mut next) = (Vec::new(), Vec::new(), 0_u32);
-    while groups.len() < count {
-        pack::get(&mut packed, (count - groups.len()).min(pack::LONGEST), &mut gaps)?;
+    let (mut gaps, mut next) = (Vec::new(), 0_u32);
+    while left > 0 {
+        let count = left.min(pack::LONGEST);
+        pack::get(&mut packed, count, &mut gaps)?;
         for gap in &gaps {
             let group = next.checked_add(*gap).filter(|group| (*group as usize) < all);
             let group = group.ok_or(Broken("a group of terms"))?;
-            groups.push(group);
+            take(group);
             next = group + 1;
         }
+        left -= count;
     }
-    if packed.is_empty() { Ok(groups) } else { Err(Broken("the groups of a run")) }
+    if packed.is_empty() { Ok(()) } else { Err(Broken("the groups of a run")) }
 }
 
 fn skip(from: &mut Reader<'_>) -> Result<(), Broken> {
@@ -144,18 +147,18 @@ fn skip(from: &mut Reader<'_>) -> Result<(), Broken> {
 
 impl Shelf {
     /// The groups of terms that have this run of letters; or one that begins so, if it is shorter than a run.
-    pub(crate) fn groups_with(self: &Arc<Self>, hand: &mut Hand, run: &str) -> Step<Vec<u32>> {
+    pub(crate) fn groups_with(self: &Arc<Self>, hand: &mut Hand, run: &str) -> Step<Bits> {
         let run = run.as_bytes();
         let (index, all) = (self.index_of(hand, Section::Grams)?, self.term_groups(hand)?);
         let first = self.locate(Section::Grams, &index, run)?.unwrap_or(0);
         let broken = |what| self.broken(Section::Grams, what);
-        let mut found = Vec::new();
+        let mut found = Bits::new(all);
         'blocks: for block in first..index.blocks() {
             let bytes = self.block_of(hand, Section::Grams, &index, block)?;
             let mut entries = Entries::new(&bytes);
             while entries.advance().map_err(broken)? {
                 if entries.entry().starts_with(run) {
-                    found.extend(groups(entries.payload(), all).map_err(broken)?);
+                    groups(entries.payload(), all, |group| found.set(group as usize)).map_err(broken)?;
                 } else if entries.entry() < run {
                     skip(entries.payload()).map_err(broken)?;
                 } else {
@@ -163,8 +166,6 @@ impl Shelf {
                 }
             }
         }
-        found.sort_unstable();
-        found.dedup();
         Ok(found)
     }
 
@@ -175,6 +176,10 @@ impl Shelf {
         block: usize,
     ) -> Step<Vec<(Vec<u8>, Vec<u32>)>> {
         let all = self.term_groups(hand)?;
-        self.entries_in(hand, (Section::Grams, block), |run, from| Ok((run.to_vec(), groups(from, all)?)))
+        self.entries_in(hand, (Section::Grams, block), |run, from| {
+            let mut found = Vec::new();
+            groups(from, all, |group| found.push(group))?;
+            Ok((run.to_vec(), found))
+        })
     }
 }

@@ -1,19 +1,18 @@
 //! Terms that an automaton accepts: a walk through the dictionary that looks at little else.
 //!
 //! What every such term begins with says where the walk begins and ends; what runs of letters it has says which groups of terms
-//! may have one (see `grams`); and from a beginning that the automaton rules out, the walk goes on behind all terms that
-//! begin so, by way of the index.
+//! may have one (see `grams`); and from a beginning that the automaton rules out, the walk goes on at the least term that
+//! it may accept behind that, by way of the index.
 
 use super::directory::Section;
 use super::grams::{END, GROUP};
 use super::hand::{Hand, Step, if_at_hand};
 use super::reader::Shelf;
-use super::sorted::{SortedIndex, first_entry};
-use super::terms::{PER_BLOCK, TermEntry, TermPart, parts};
+use super::sorted::{SortedIndex, common, first_entry};
+use super::terms::{PER_BLOCK, Part, TermEntry, TermPart, parts};
+use crate::bits::Bits;
 use crate::text::Automaton;
 use crate::wire::Broken;
-use std::collections::BTreeSet;
-use std::ops::Range;
 use std::sync::Arc;
 
 /// The terms that were found, and how many were looked at.
@@ -57,8 +56,10 @@ impl Effort {
     }
 }
 
-/// With fewer groups than these to look at there is no use in fewer.
-const FEW_GROUPS: usize = 2 * PER_BLOCK / GROUP;
+/// Groups in a block.
+const IN_BLOCK: usize = PER_BLOCK / GROUP;
+/// With no more blocks than these to look at there is no use in fewer.
+const FEW_BLOCKS: usize = 2;
 
 impl Shelf {
     /// The first `most` terms that `automaton` accepts, and at most one more, which tells that there are more.
@@ -95,12 +96,14 @@ impl Shelf {
             Some(after) => self.locate(Section::Terms, &index, &after)?.map_or(first, |last| last + 1),
             None => index.blocks(),
         };
-        let groups = self.groups_of(hand, automaton, first * PER_BLOCK / GROUP..end * PER_BLOCK / GROUP)?;
+        let groups = self.groups_of(hand, automaton, end - first)?;
         let mut look = Look {
             automaton,
+            read: String::new(),
             states: vec![(0, automaton.start())],
-            dead: None,
-            last: Vec::new(),
+            is_dead: false,
+            target: beginning.to_vec(),
+            is_ahead: true,
             needle: needle(automaton),
             visited: 0,
             effort,
@@ -109,20 +112,15 @@ impl Shelf {
         };
         let mut block = first;
         while block < end && look.goes_on && look.effort.spend(TO_THE_NEXT_BLOCK) {
-            let wanted =
-                |group: usize| groups.as_ref().is_none_or(|groups| groups.binary_search(&group).is_ok());
             if let Some(groups) = &groups {
                 // The next block that has one of the groups.
-                let next = groups.partition_point(|group| *group < block * PER_BLOCK / GROUP);
-                block = groups.get(next).map_or(end, |group| group * GROUP / PER_BLOCK);
+                block = groups.next(block * IN_BLOCK).map_or(end, |group| group / IN_BLOCK);
                 if block >= end {
                     break;
                 }
             }
             let begins = index.beginning_of(block).map_err(|what| self.broken(Section::TermIndex, what))?;
-            if let Some(dead) = begins.and_then(|begins| ruled_out(automaton, &begins.concat())) {
-                look.dead = Some(dead.len());
-                look.last = dead;
+            if begins.is_some_and(|begins| look.needle.is_none() && look.rules_out(&begins.concat())) {
                 block = look.next_block(self, &index, block)?;
                 continue;
             }
@@ -132,7 +130,9 @@ impl Shelf {
                 block += 1;
                 continue;
             };
-            let looked = look.at(self, hand, &bytes, |group| wanted(block * PER_BLOCK / GROUP + group));
+            let wanted =
+                |group: usize| groups.as_ref().is_none_or(|groups| groups.has(block * IN_BLOCK + group));
+            let looked = look.at(self, hand, &bytes, wanted);
             looked?.map_err(|what| self.broken(Section::Terms, what))?;
             block = look.next_block(self, &index, block)?;
         }
@@ -145,35 +145,34 @@ impl Shelf {
         self: &Arc<Self>,
         hand: &mut Hand,
         automaton: &A,
-        all: Range<usize>,
-    ) -> Step<Option<Vec<usize>>> {
+        blocks: usize,
+    ) -> Step<Option<Bits>> {
         // A shelf that is soon thrown away does not say which groups have which letters.
-        if all.len() <= FEW_GROUPS || self.section(Section::Grams).is_empty() {
+        if blocks <= FEW_BLOCKS || self.section(Section::Grams).is_empty() {
             return Ok(None);
         }
-        let mut either = BTreeSet::new();
         let sets = automaton.runs();
         // Nearly all groups have a term with whatever character.
         if sets.iter().any(|runs| runs.iter().all(|run| run.chars().nth(1).is_none())) {
             return Ok(None);
         }
+        let mut either: Option<Bits> = None;
         for runs in &sets {
-            let mut groups: Option<Vec<usize>> = None;
+            let mut groups: Option<Bits> = None;
             for part in threes(runs) {
                 let Some(found) = if_at_hand(self.groups_with(hand, &part))? else { continue };
-                let found = found.into_iter().map(|group| group as usize).filter(|group| all.contains(group));
-                groups = Some(match groups {
-                    None => found.collect(),
-                    Some(known) => {
-                        let found: Vec<_> = found.collect();
-                        known.into_iter().filter(|group| found.binary_search(group).is_ok()).collect()
-                    }
-                });
+                match &mut groups {
+                    None => groups = Some(found),
+                    Some(known) => known.keep(&found),
+                }
             }
-            either.extend(groups.unwrap_or_default());
+            match (&mut either, groups) {
+                (Some(known), Some(groups)) => known.add(&groups),
+                (known, groups) => *known = known.take().or(groups),
+            }
         }
         hand.complete()?;
-        Ok((!sets.is_empty()).then(|| either.into_iter().collect()))
+        Ok(either)
     }
 }
 
@@ -194,20 +193,6 @@ fn after(beginning: &[u8]) -> Option<Vec<u8>> {
     Some(after)
 }
 
-/// The shortest beginning of these bytes that no word has which is looked for, if there is one.
-fn ruled_out<A: Automaton>(automaton: &A, beginning: &[u8]) -> Option<Vec<u8>> {
-    // The last character may be cut.
-    let whole = beginning.utf8_chunks().next().map_or("", |chunk| chunk.valid());
-    let mut state = automaton.start();
-    for (at, next) in whole.char_indices() {
-        match automaton.step(&state, next) {
-            Some(after) => state = after,
-            None => return Some(whole.as_bytes()[..at + next.len_utf8()].to_vec()),
-        }
-    }
-    None
-}
-
 /// A run of several bytes that every word has which is looked for, if one is known, and whether it is at its end. Where words have a
 /// beginning in common, the automaton itself rules out most others, and all that begin as they do.
 fn needle<A: Automaton>(automaton: &A) -> Option<(Vec<u8>, bool)> {
@@ -223,11 +208,16 @@ fn needle<A: Automaton>(automaton: &A) -> Option<(Vec<u8>, bool)> {
 
 struct Look<'a, A: Automaton> {
     automaton: &'a A,
-    /// What is known after each character of the entry, with the bytes so far: of beginnings that are not ruled out.
+    /// What was read last: as much of an entry as was needed. What comes next is read from where it parts from this.
+    read: String,
+    /// What is known before its first character and after each, with the bytes so far: of beginnings that are not ruled out.
     states: Vec<(usize, A::State)>,
-    /// How many bytes of the entry that was looked at last are ruled out as a beginning, and that entry.
-    dead: Option<usize>,
-    last: Vec<u8>,
+    /// Whether no term that begins so is looked for; no shorter beginning says so.
+    is_dead: bool,
+    /// No lesser term is looked for, of those that come yet.
+    target: Vec<u8>,
+    /// Whether the walk has not come to it.
+    is_ahead: bool,
     /// What every word has which is looked for, and whether at its end.
     needle: Option<(Vec<u8>, bool)>,
     visited: u64,
@@ -261,28 +251,47 @@ impl<A: Automaton> Look<'_, A> {
         failed: &mut Step<()>,
     ) -> Result<(), Broken> {
         let (parts, count) = parts(shelf.version(), block)?;
-        for number in 0..count {
+        let parts = &parts[..count];
+        let mut number = 0;
+        while number < count && self.goes_on && !self.effort.is_spent() {
+            if self.is_ahead {
+                number = self.part_from(number, parts)?;
+            }
             // A part that is alone may have several groups.
-            if count > 1 && !wanted(number) {
-                continue;
+            let is_wanted = count == 1 || wanted(number);
+            if is_wanted && !self.rules_out_part(number, parts)? {
+                let mut part = TermPart::new(shelf.columns(), parts[number]);
+                let all = |_: usize| true;
+                let some = |place: usize| wanted(place / GROUP);
+                self.look_through(hand, &mut part, if count > 1 { &all } else { &some }, failed)?;
             }
-            if number + 1 < count {
-                // All of its terms lie between two that are told.
-                let (first, next) = (first_entry(parts[number].0)?, first_entry(parts[number + 1].0)?);
-                let shared = first.iter().zip(next).take_while(|(a, b)| a == b).count();
-                if ruled_out(self.automaton, &first[..shared]).is_some() {
-                    continue;
-                }
-            }
-            let mut part = TermPart::new(shelf.columns(), parts[number]);
-            let all = |_: usize| true;
-            let some = |place: usize| wanted(place / GROUP);
-            self.look_through(hand, &mut part, if count > 1 { &all } else { &some }, failed)?;
-            if !self.goes_on || self.effort.is_spent() {
-                break;
-            }
+            number += 1;
         }
         Ok(())
+    }
+
+    /// Whether all terms of a part, which lie between its first and the next one's, are ruled out by what both begin with.
+    fn rules_out_part(&mut self, number: usize, parts: &[Part<'_>]) -> Result<bool, Broken> {
+        // A needle rules out more.
+        if self.needle.is_some() || number + 1 >= parts.len() {
+            return Ok(false);
+        }
+        let (first, next) = (first_entry(parts[number].0)?, first_entry(parts[number + 1].0)?);
+        Ok(self.rules_out(&first[..common(first, next)]))
+    }
+
+    /// The part of a block, from one on, in which the walk goes on.
+    fn part_from(&self, first: usize, parts: &[Part<'_>]) -> Result<usize, Broken> {
+        let (mut low, mut high) = (first + 1, parts.len());
+        while low < high {
+            let middle = usize::midpoint(low, high);
+            if first_entry(parts[middle].0)? <= self.target.as_slice() {
+                low = middle + 1;
+            } else {
+                high = middle;
+            }
+        }
+        Ok(low - 1)
     }
 
     fn look_through(
@@ -292,37 +301,43 @@ impl<A: Automaton> Look<'_, A> {
         wanted: &dyn Fn(usize) -> bool,
         failed: &mut Step<()>,
     ) -> Result<(), Broken> {
-        self.states.truncate(1);
-        self.dead = None;
-        while self.goes_on {
-            let goes_on = match self.dead {
-                Some(dead) => part.advance_past(dead)?,
-                None => part.advance()?,
-            };
-            if !goes_on || !self.effort.spend(self.automaton.effort()) {
-                break;
+        let mut goes_on = part.advance()?;
+        if goes_on && self.is_ahead && part.term() < self.target.as_slice() {
+            goes_on = part.advance_over(&self.target)?;
+        }
+        while goes_on && self.goes_on && self.effort.spend(self.automaton.effort()) {
+            self.is_ahead = false;
+            if wanted(part.place()) {
+                self.visited += 1;
+                if self.has_needle(part.term()) && self.accepts(part.term())? {
+                    self.take(hand, part, failed)?;
+                }
             }
-            self.dead = None;
-            let (term, shared) = part.term();
-            while self.states.len() > 1 && self.states.last().is_some_and(|(bytes, _)| *bytes > shared) {
-                self.states.pop();
+            goes_on = if self.is_ahead { part.advance_over(&self.target)? } else { part.advance()? };
+        }
+        Ok(())
+    }
+
+    fn has_needle(&self, term: &[u8]) -> bool {
+        self.needle.as_ref().is_none_or(|(needle, at_end)| match at_end {
+            // Most differ in one of the last bytes.
+            true => {
+                term.len() >= needle.len() && term.iter().rev().zip(needle.iter().rev()).all(|(a, b)| a == b)
             }
-            if !wanted(part.place()) {
-                continue;
-            }
-            self.visited += 1;
-            let has_needle = self.needle.as_ref().is_none_or(|(needle, at_end)| match at_end {
-                true => term.ends_with(needle),
-                false => term.windows(needle.len()).any(|run| run == needle),
-            });
-            if !has_needle || !self.accepts(term)? {
-                continue;
-            }
-            let entry = part.entry()?;
-            if !self.effort.spend(TO_TAKE + u64::from(entry.records) / POSTINGS) {
-                break;
-            }
-            let term = str::from_utf8(part.term().0).map_err(|_| Broken("a term"))?;
+            false => term.windows(needle.len()).any(|run| run == needle),
+        })
+    }
+
+    /// Gives a term to whoever wants it.
+    fn take(
+        &mut self,
+        hand: &mut Hand,
+        part: &mut TermPart<'_>,
+        failed: &mut Step<()>,
+    ) -> Result<(), Broken> {
+        let entry = part.entry()?;
+        if self.effort.spend(TO_TAKE + u64::from(entry.records) / POSTINGS) {
+            let term = str::from_utf8(part.term()).map_err(|_| Broken("a term"))?;
             match (self.take)(hand, term, entry) {
                 Ok(goes_on) => self.goes_on = goes_on,
                 Err(error) => {
@@ -334,39 +349,89 @@ impl<A: Automaton> Look<'_, A> {
         Ok(())
     }
 
-    /// Reads an entry from where it parts from the one that was read before, and tells whether it is looked for.
-    fn accepts(&mut self, term: &[u8]) -> Result<bool, Broken> {
-        let Some((known, state)) = self.states.last() else { return Ok(false) };
-        // What begins like this is looked for, whatever follows.
-        if self.automaton.accepts_all(state) {
-            return Ok(true);
+    /// Keeps of what was read as much as lies in its first bytes, of which something else has as many.
+    fn keep(&mut self, shared: usize) {
+        if self.is_dead && self.read.len() <= shared {
+            return;
         }
-        let known = *known;
-        let rest = str::from_utf8(term.get(known..).unwrap_or_default()).map_err(|_| Broken("a term"))?;
-        for (at, next) in rest.char_indices() {
-            let end = known + at + next.len_utf8();
-            let Some((_, state)) = self.states.last() else { break };
-            let Some(state) = self.automaton.step(state, next) else {
-                self.dead = Some(end);
-                self.last.clear();
-                self.last.extend_from_slice(&term[..end]);
-                return Ok(false);
-            };
-            let all = self.automaton.accepts_all(&state);
-            self.states.push((end, state));
-            if all {
-                return Ok(true);
+        self.is_dead = false;
+        while self.states.len() > 1 && self.states.last().is_some_and(|(bytes, _)| *bytes > shared) {
+            self.states.pop();
+        }
+        self.read.truncate(self.states.last().map_or(0, |(bytes, _)| *bytes));
+    }
+
+    /// Reads what follows; not what is ruled out, nor where whatever follows is looked for.
+    fn read(&mut self, rest: &str) {
+        let known = self.read.len();
+        let mut end = known;
+        for next in rest.chars() {
+            let Some((_, state)) = self.states.last().filter(|_| !self.is_dead) else { break };
+            if self.automaton.accepts_all(state) {
+                break;
+            }
+            end += next.len_utf8();
+            match self.automaton.step(state, next) {
+                Some(state) => self.states.push((end, state)),
+                None => self.is_dead = true,
             }
         }
-        Ok(self.states.last().is_some_and(|(_, state)| self.automaton.accepts(state)))
+        self.read.push_str(&rest[..end - known]);
+        if self.is_dead {
+            self.go_on_behind();
+        }
+    }
+
+    /// Notes where the walk goes on behind what was read, which is ruled out: with another character at its end, or, if none may stand
+    /// there, in the place of one before.
+    fn go_on_behind(&mut self) {
+        self.is_ahead = true;
+        let mut rest = self.read.as_str();
+        for (bytes, state) in self.states.iter().rev() {
+            let (before, passed) = rest.split_at(*bytes);
+            let next = passed.chars().next().and_then(|passed| self.automaton.next(state, passed));
+            if let Some(next) = next {
+                self.target.clear();
+                self.target.extend_from_slice(before.as_bytes());
+                self.target.extend_from_slice(next.encode_utf8(&mut [0; 4]).as_bytes());
+                return;
+            }
+            rest = before;
+        }
+        self.goes_on = false;
+    }
+
+    /// Whether no term that begins so is looked for.
+    fn rules_out(&mut self, beginning: &[u8]) -> bool {
+        self.keep(common(self.read.as_bytes(), beginning));
+        if !self.is_dead {
+            // The last character may be cut.
+            let rest = beginning.get(self.read.len()..).and_then(|rest| rest.utf8_chunks().next());
+            self.read(rest.map_or("", |chunk| chunk.valid()));
+        }
+        self.is_dead
+    }
+
+    /// Whether an entry is looked for.
+    fn accepts(&mut self, term: &[u8]) -> Result<bool, Broken> {
+        self.keep(common(self.read.as_bytes(), term));
+        if !self.is_dead {
+            let rest = term.get(self.read.len()..).unwrap_or_default();
+            self.read(str::from_utf8(rest).map_err(|_| Broken("a term"))?);
+        }
+        let last = self.states.last().filter(|_| !self.is_dead);
+        Ok(last.is_some_and(|(_, state)| {
+            self.automaton.accepts_all(state)
+                || self.read.len() == term.len() && self.automaton.accepts(state)
+        }))
     }
 
     /// The next block that may have a term, after one that was looked at.
     fn next_block(&self, shelf: &Arc<Shelf>, index: &SortedIndex, block: usize) -> Step<usize> {
-        let ahead = match self.dead.and_then(|dead| after(self.last.get(..dead)?)) {
-            Some(after) => shelf.locate(Section::Terms, index, &after)?.unwrap_or(block),
-            None => block,
-        };
-        Ok(ahead.max(block + 1))
+        if !self.is_ahead {
+            return Ok(block + 1);
+        }
+        let ahead = index.locate_from(block + 1, &self.target);
+        Ok(ahead.map_err(|what| shelf.broken(Section::TermIndex, what))?)
     }
 }

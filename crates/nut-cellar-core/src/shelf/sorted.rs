@@ -137,7 +137,7 @@ impl SortedWriter {
         }
         self.end_count();
         let first = self.in_block == 0;
-        let common = self.previous.iter().zip(entry).take_while(|(a, b)| a == b).count();
+        let common = common(&self.previous, entry);
         if first {
             let own = if self.block_ends.is_empty() { 0 } else { common + 1 };
             self.heads.extend_from_slice(&entry[..own]);
@@ -236,7 +236,7 @@ impl SortedWriter {
     fn common(&self) -> &[u8] {
         let Some(last) = self.head_ends.len().checked_sub(1).filter(|last| *last > 0) else { return &[] };
         let (first, last) = (self.head(1), self.head(last));
-        &first[..first.iter().zip(last).take_while(|(a, b)| a == b).count()]
+        &first[..common(first, last)]
     }
 
     fn write_out(&mut self, out: &mut Output<'_>) -> Result<()> {
@@ -393,7 +393,31 @@ impl SortedIndex {
         let Some(rest) = entry.strip_prefix(common) else {
             return Ok(Some(if entry < common { 0 } else { last }));
         };
-        let (mut low, mut high) = (1, self.blocks);
+        Ok(Some(self.behind(rest, 1..self.blocks)? - 1))
+    }
+
+    /// The same, for an entry that is in none of the blocks before one: that one, if it is less than all of its entries.
+    pub fn locate_from(&self, block: usize, entry: &[u8]) -> Result<usize, Broken> {
+        let common = self.common();
+        let Some(rest) = entry.strip_prefix(common) else {
+            return Ok(if entry < common { block } else { block.max(self.blocks.saturating_sub(1)) });
+        };
+        // It is often near: steps that grow, and then the last one divided.
+        let (mut low, mut high, mut step) = (block + 1, self.blocks, 1);
+        while low + step < high {
+            if self.head(low + step)? > rest {
+                high = low + step;
+                break;
+            }
+            low += step + 1;
+            step *= 2;
+        }
+        Ok(self.behind(rest, low..high)? - 1)
+    }
+
+    /// The first of these blocks whose head is greater, or the end; the heads of all before are not.
+    fn behind(&self, rest: &[u8], blocks: Range<usize>) -> Result<usize, Broken> {
+        let Range { start: mut low, end: mut high } = blocks;
         while low < high {
             let middle = usize::midpoint(low, high);
             if self.head(middle)? <= rest {
@@ -402,7 +426,7 @@ impl SortedIndex {
                 high = middle;
             }
         }
-        Ok(Some(low - 1))
+        Ok(low)
     }
 
     /// Whether an entry is greater than all of a block, as it is known to be no less than them: it is in a later block, then.
@@ -424,8 +448,7 @@ impl SortedIndex {
         }
         // The entries lie between the two heads.
         let (head, next) = (self.head(block)?, self.head(block + 1)?);
-        let shared = head.iter().zip(next).take_while(|(a, b)| a == b).count();
-        Ok(Some([self.common(), &head[..shared]]))
+        Ok(Some([self.common(), &head[..common(head, next)]]))
     }
 
     /// What tells a block from the one before it, without what all have in common.
@@ -497,20 +520,25 @@ impl Shelf {
             let broken = |what| self.broken(section, what);
             let mut entries = Entries::new(&bytes);
             while entries.advance().map_err(broken)? {
-                let Entries { reader, entry, .. } = &mut entries;
-                all.push(payload(entry, reader).map_err(broken)?);
+                let Entries { reader, room, length, .. } = &mut entries;
+                all.push(payload(&room[..*length], reader).map_err(broken)?);
             }
         }
         Ok(all)
     }
 }
 
+/// How many bytes both begin with.
+pub(super) fn common(a: &[u8], b: &[u8]) -> usize {
+    a.iter().zip(b).take_while(|(a, b)| a == b).count()
+}
+
 /// Walks through one block.
 pub(super) struct Entries<'a> {
     reader: Reader<'a>,
-    entry: Vec<u8>,
-    /// How many bytes it shares with the entry before.
-    shared: usize,
+    /// The entry, and room behind it for what is copied at once; and how long it is.
+    room: Vec<u8>,
+    length: usize,
     /// Whether it stands before the first.
     begins: bool,
     /// How many entries are left of those that are counted.
@@ -519,7 +547,7 @@ pub(super) struct Entries<'a> {
 
 impl<'a> Entries<'a> {
     pub fn new(block: &'a [u8]) -> Self {
-        Self { reader: Reader::new(block), entry: Vec::new(), shared: 0, begins: true, counted: 0 }
+        Self { reader: Reader::new(block), room: Vec::new(), length: 0, begins: true, counted: 0 }
     }
 
     /// Goes to the next entry, if there is one. The payload of the one before has to have been read.
@@ -536,35 +564,48 @@ impl<'a> Entries<'a> {
             return self.count();
         }
         self.begins = false;
-        if shared > self.entry.len() {
+        if shared > self.length {
             return Err(Broken("the shared part of an entry"));
         }
-        self.shared = shared;
-        self.entry.truncate(shared);
         // Most entries have few bytes of their own, and copying as many as a register holds is faster than counting them.
-        match self.reader.ahead::<16>() {
-            Some(ahead) if own <= ahead.len() => {
-                self.entry.extend_from_slice(ahead);
-                self.entry.truncate(shared + own);
-                self.reader.take(own)?;
-            }
-            _ => self.entry.extend_from_slice(self.reader.take(own)?),
+        let ahead = self.reader.ahead::<16>();
+        let bytes = self.reader.take(own)?;
+        match (ahead, self.room.get_mut(shared..shared + 16)) {
+            (Some(ahead), Some(room)) if own <= 16 => room.copy_from_slice(ahead),
+            _ => self.put(shared, bytes),
         }
+        self.length = shared + own;
         Ok(true)
     }
 
-    /// Goes to the next entry that shares less than so many bytes with the one at which it stands, if there is one; only in
-    /// blocks without payloads and counts. Those in between are not put together. Tells how many were passed over.
-    pub fn advance_past(&mut self, shared: usize) -> Result<Option<usize>, Broken> {
-        let mut passed = 0;
-        let mut rest = self.reader.clone();
-        while !rest.is_empty() {
-            let (here, own) = get_head(&mut rest)?;
-            if here < shared {
-                return Ok(self.advance()?.then_some(passed));
+    /// Puts bytes behind the first ones that stay.
+    fn put(&mut self, shared: usize, bytes: &[u8]) {
+        self.room.truncate(shared);
+        self.room.extend_from_slice(bytes);
+        self.length = self.room.len();
+        self.room.resize(self.length + 16, 0);
+    }
+
+    /// Goes to the first entry that is no less than `wanted`, which the one at which it stands is, if there is one; only in blocks
+    /// without payloads and counts. Those in between are not put together. Tells how many were passed over.
+    pub fn advance_over(&mut self, wanted: &[u8]) -> Result<Option<usize>, Broken> {
+        let (mut same, mut passed) = (common(self.entry(), wanted), 0);
+        while !self.reader.is_empty() {
+            let mut rest = self.reader.clone();
+            let (shared, own) = get_head(&mut rest)?;
+            let bytes = rest.take(own)?;
+            // What shares more with the one before parts from what is wanted where that one does.
+            if shared <= same {
+                let more = if shared == same { common(bytes, &wanted[same..]) } else { 0 };
+                if shared < same || bytes.get(more) >= wanted.get(same + more) {
+                    self.put(0, &wanted[..shared]);
+                    self.put(shared, bytes);
+                    self.reader = rest;
+                    return Ok(Some(passed));
+                }
+                same += more;
             }
-            rest.take(own)?;
-            self.reader = rest.clone();
+            self.reader = rest;
             passed += 1;
         }
         Ok(None)
@@ -575,7 +616,7 @@ impl<'a> Entries<'a> {
     pub fn advance_by(&mut self, mut steps: usize) -> Result<bool, Broken> {
         loop {
             let counted = steps.min(self.counted);
-            if counted > 0 && count_up_by(&mut self.entry, counted) {
+            if counted > 0 && count_up_by(&mut self.room[..self.length], counted) {
                 self.counted -= counted;
                 steps -= counted;
             }
@@ -593,9 +634,9 @@ impl<'a> Entries<'a> {
     /// payloads. Gives how many steps that is; of entries that are counted few are put together.
     pub fn advance_to(&mut self, wanted: &[u8]) -> Result<Option<usize>, Broken> {
         let mut steps = 0;
-        while self.begins || self.entry.as_slice() < wanted {
+        while self.begins || self.entry() < wanted {
             let less = self.counted_below(wanted);
-            if less > 0 && count_up_by(&mut self.entry, less) {
+            if less > 0 && count_up_by(&mut self.room[..self.length], less) {
                 self.counted -= less;
                 steps += less;
             }
@@ -609,8 +650,8 @@ impl<'a> Entries<'a> {
 
     /// How many of the counted entries that follow are known to be less than this, which the one at which it stands is.
     fn counted_below(&self, wanted: &[u8]) -> usize {
-        let ((start, here), (_, there)) = (low_bytes(&self.entry), low_bytes(wanted));
-        if self.counted == 0 || self.entry.len() != wanted.len() || self.entry[..start] != wanted[..start] {
+        let ((start, here), (_, there)) = (low_bytes(self.entry()), low_bytes(wanted));
+        if self.counted == 0 || self.length != wanted.len() || self.room[..start] != wanted[..start] {
             return 0;
         }
         let less = there.saturating_sub(here).saturating_sub(1);
@@ -619,17 +660,12 @@ impl<'a> Entries<'a> {
 
     fn count(&mut self) -> Result<bool, Broken> {
         self.counted = self.counted.checked_sub(1).ok_or(Broken("a count of entries"))?;
-        if count_up(&mut self.entry) { Ok(true) } else { Err(Broken("a counted entry")) }
+        if count_up(&mut self.room[..self.length]) { Ok(true) } else { Err(Broken("a counted entry")) }
     }
 
     /// The entry.
     pub fn entry(&self) -> &[u8] {
-        &self.entry
-    }
-
-    /// How many bytes it shares with the entry before, which is not one of those that are counted.
-    pub fn shared(&self) -> usize {
-        self.shared
+        &self.room[..self.length]
     }
 
     /// Where the payload of the entry is read from.

@@ -195,24 +195,24 @@ impl<'a> TermPart<'a> {
         Ok(true)
     }
 
-    /// Goes to the next term that shares less than so many bytes with the one at which it stands, if there is one.
-    pub fn advance_past(&mut self, shared: usize) -> Result<bool, Broken> {
+    /// Goes to the first term that is no less than `wanted`, which the one at which it stands is, if there is one.
+    pub fn advance_over(&mut self, wanted: &[u8]) -> Result<bool, Broken> {
         if self.payloads.is_some() {
-            let passed = self.entries.advance_past(shared)?;
+            let passed = self.entries.advance_over(wanted)?;
             self.gone += passed.map_or(0, |passed| passed + 1);
             return Ok(passed.is_some());
         }
         while self.advance()? {
-            if self.term().1 < shared {
+            if self.term() >= wanted {
                 return Ok(true);
             }
         }
         Ok(false)
     }
 
-    /// The term, and how many bytes it shares with the one before.
-    pub fn term(&self) -> (&[u8], usize) {
-        (self.entries.entry(), self.entries.shared())
+    /// The term.
+    pub fn term(&self) -> &[u8] {
+        self.entries.entry()
     }
 
     /// Which term of the part it is, counted from 0.
@@ -222,9 +222,13 @@ impl<'a> TermPart<'a> {
 
     /// Where the lists of the term are.
     pub fn entry(&mut self) -> Result<TermEntry, Broken> {
-        while let (Some(payloads), true) = (&mut self.payloads, self.read < self.gone) {
+        if let (Some(payloads), true) = (&mut self.payloads, self.read < self.gone) {
+            while self.read + 1 < self.gone {
+                pass(payloads, &mut self.ends)?;
+                self.read += 1;
+            }
             self.last = Some(payload(payloads, &mut self.ends, self.columns)?);
-            self.read += 1;
+            self.read = self.gone;
         }
         self.last.clone().ok_or(Broken("a term"))
     }
@@ -235,12 +239,28 @@ impl<'a> TermPart<'a> {
     }
 }
 
-/// Reads the payload of a term; `ends` is where the lists before it end, none at the beginning of a part.
-fn payload(from: &mut Reader<'_>, ends: &mut Option<Ends>, columns: usize) -> Result<TermEntry, Broken> {
-    let ends = match ends {
+/// Where the lists before a term end: at the beginning of a part, where nothing is known of them, it says so.
+fn ends_before<'e>(from: &mut Reader<'_>, ends: &'e mut Option<Ends>) -> Result<&'e mut Ends, Broken> {
+    Ok(match ends {
         Some(ends) => ends,
         none => none.insert(Ends { postings: from.varint()?, positions: from.varint()? }),
-    };
+    })
+}
+
+/// Passes over the payload of a term.
+fn pass(from: &mut Reader<'_>, ends: &mut Option<Ends>) -> Result<(), Broken> {
+    let ends = ends_before(from, ends)?;
+    let (first, _) = (from.varint()?, from.varint()?);
+    if first % 2 == 0 {
+        next_range(&mut ends.postings, from)?;
+        next_range(&mut ends.positions, from)?;
+    }
+    Ok(())
+}
+
+/// Reads the payload of a term; `ends` is where the lists before it end, none at the beginning of a part.
+fn payload(from: &mut Reader<'_>, ends: &mut Option<Ends>, columns: usize) -> Result<TermEntry, Broken> {
+    let ends = ends_before(from, ends)?;
     let first = from.varint()?;
     let half = u32::try_from(first / 2).map_err(|_| Broken("a number of 32 bits"))?;
     if first % 2 == 1 {
@@ -267,7 +287,7 @@ fn find_in(version: u32, columns: usize, block: &[u8], term: &[u8]) -> Result<Op
     }
     let mut part = TermPart::new(columns, parts[wanted]);
     while part.advance()? {
-        match part.term().0.cmp(term) {
+        match part.term().cmp(term) {
             Ordering::Less => {}
             Ordering::Equal => return part.entry().map(Some),
             Ordering::Greater => return Ok(None),
@@ -312,7 +332,7 @@ impl Shelf {
                 let mut part = TermPart::new(self.columns(), *part);
                 while part.advance()? {
                     let entry = part.entry()?;
-                    all.push((part.term().0.to_vec(), entry));
+                    all.push((part.term().to_vec(), entry));
                 }
                 // Groups of terms are found by the places of parts.
                 if !part.is_done() || (number + 1 < count && part.gone != GROUP) {

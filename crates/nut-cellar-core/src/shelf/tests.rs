@@ -99,6 +99,9 @@ proptest! {
         prop_assert_eq!(read, entries.clone().into_iter().collect::<Vec<_>>());
         // All entries of the blocks before are less, and all of the blocks after are greater.
         let located = index.locate(missing.as_bytes()).unwrap();
+        for first in 0..index.blocks() {
+            prop_assert_eq!(index.locate_from(first, missing.as_bytes()).unwrap(), first.max(located.unwrap()));
+        }
         prop_assert_eq!(located.is_some(), !entries.is_empty());
         for (place, entry) in entries.keys().enumerate() {
             let block = located.unwrap_or(0);
@@ -108,11 +111,11 @@ proptest! {
         prop_assert!(index.block(index.blocks()).is_err());
     }
 
-    /// Blocks of parts have what plain blocks have, part by part, and what shares a beginning is passed over as a walk would.
+    /// Blocks of parts have what plain blocks have, part by part, and what is less than an entry is passed over as a walk would.
     #[test]
     fn parts_of_blocks_hold_every_entry(
         entries in prop::collection::btree_map("[abc]{1,6}", any::<u8>(), 1..60),
-        shared in 1_usize..5,
+        wanted in "[abcd]{1,6}",
     ) {
         let (written, blocks) = written(|out| {
             let mut writer = SortedWriter::of_parts(8, 3);
@@ -139,11 +142,15 @@ proptest! {
                 prop_assert!(payloads.is_empty() && (1..=3).contains(&here.len()));
                 let mut jumps = Entries::new(part);
                 prop_assert!(jumps.advance().unwrap());
-                let common = |(a, b): (&String, &String)| a.bytes().zip(b.bytes()).take_while(|(a, b)| a == b).count();
-                let next = (1..here.len()).find(|place| common((&here[place - 1].0, &here[*place].0)) < shared);
-                let passed = jumps.advance_past(shared).unwrap();
-                prop_assert_eq!(passed, next.map(|next| next - 1));
-                prop_assert!(next.is_none_or(|next| jumps.entry() == here[next].0.as_bytes()));
+                for start in 0..here.len().min(2) {
+                    if here[start].0 < wanted {
+                        let next = here.iter().position(|(entry, _)| *entry >= wanted);
+                        prop_assert_eq!(jumps.advance_over(wanted.as_bytes()).unwrap(), next.map(|next| next - start - 1));
+                        prop_assert!(next.is_none_or(|next| jumps.entry() == here[next].0.as_bytes()));
+                    }
+                    jumps = Entries::new(part);
+                    prop_assert!(jumps.advance().unwrap() && jumps.advance().is_ok());
+                }
                 read.extend(here);
             }
         }
@@ -151,12 +158,12 @@ proptest! {
     }
 
     #[test]
-    fn parts_of_any_bytes_do_no_harm(block: Vec<u8>, shared in 0_usize..9) {
+    fn parts_of_any_bytes_do_no_harm(block: Vec<u8>, wanted: Vec<u8>) {
         if let Ok((parts, count)) = parts_of(&block) {
             for (entries, _) in &parts[..count] {
                 let _ = first_entry(entries);
                 let mut walk = Entries::new(entries);
-                while walk.advance_past(shared).is_ok_and(|passed| passed.is_some()) {}
+                while walk.advance_over(&wanted).is_ok_and(|passed| passed.is_some()) {}
             }
         }
     }

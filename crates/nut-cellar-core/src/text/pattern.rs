@@ -3,7 +3,7 @@
 //! A state is a set of places in the pattern as bits, and a step moves all of them at once (Baeza-Yates & Gonnet, "A new
 //! approach to text searching", 1992).
 
-use super::automaton::Automaton;
+use super::automaton::{Automaton, least, successor};
 use crate::error::{Error, ErrorKind, Result};
 use std::fmt;
 
@@ -107,6 +107,13 @@ impl Automaton for Pattern {
         });
         let moved = (state & mask) << 1 | state & self.any;
         (moved != 0).then_some(moved)
+    }
+
+    fn next(&self, state: &u64, passed: char) -> Option<char> {
+        if state & (self.open | self.any) != 0 {
+            return successor(passed);
+        }
+        least(self, state, passed, self.characters.iter().flatten().copied())
     }
 
     fn accepts(&self, state: &u64) -> bool {

@@ -4,7 +4,7 @@
 //! A state has for each number of mistakes the set of places in the word that may have been reached, as bits, and a step
 //! moves all of them at once (Wu & Manber, "Fast text searching allowing errors", 1992, with swaps added).
 
-use super::automaton::Automaton;
+use super::automaton::{Automaton, least, successor};
 
 /// The most mistakes.
 const MOST: usize = 2;
@@ -130,6 +130,14 @@ impl Automaton for Spelling {
             reached |= moved.places[mistakes] | moved.swapping[mistakes];
         }
         (reached != 0).then_some(moved)
+    }
+
+    fn next(&self, state: &Reached, passed: char) -> Option<char> {
+        // Where there may be one mistake more, it may be any character.
+        if state.places[..self.mistakes].iter().any(|places| places & self.open != 0) {
+            return successor(passed);
+        }
+        least(self, state, passed, self.characters.iter().copied())
     }
 
     fn accepts(&self, state: &Reached) -> bool {
