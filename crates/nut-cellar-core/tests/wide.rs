@@ -359,6 +359,12 @@ fn removed_records_are_neither_found_nor_counted() {
         assert_eq!((hits.len() as u64, total), (expected, expected), "{way:?}");
         assert!(hits.iter().all(|(key, _)| !is_removed(key.parse().unwrap())), "{way:?}");
     }
+    // Of so many words the set of records is kept, the removed ones included.
+    let expected =
+        wide.count(|words, number| !is_removed(number) && words.iter().any(|word| word.starts_with('r')));
+    let query = Query::read("r*").query;
+    assert_eq!(wide.found(&query, &Find::new().limit(0)).1, expected);
+    assert_eq!(wide.found(&query, &Find::new()).1, expected);
 }
 
 /// Of a query that would go through too much the commonest words do not score, and still decide what matches.

@@ -159,8 +159,8 @@ fn gather_one(
     // record has them.
     let all_count = lookup.like.is_empty() && named.len() <= MOST_ALIKE;
     for (term, likeness) in named {
-        // A walk that found it may have made it more alike.
-        let likeness = family.likeness_of(&term).unwrap_or(likeness);
+        // As the walks tell it.
+        let likeness = lookup.like.iter().map(|like| self::likeness(like, &term)).fold(likeness, f32::max);
         if all_count {
             family.take(&term, likeness, 0, None);
             continue;
@@ -314,11 +314,6 @@ impl Gathered {
         if entry.is_some() {
             self.kept[place].entries[shelf] = entry;
         }
-    }
-
-    /// How alike a term is that was taken before, if it is kept.
-    fn likeness_of(&self, term: &str) -> Option<f32> {
-        self.kept.iter().find(|kept| kept.term == term).map(|kept| kept.likeness)
     }
 
     /// The family; looks up where the shelves have the terms that were found without a walk.
