@@ -319,12 +319,14 @@ impl<A: Automaton> Look<'_, A> {
     }
 
     fn has_needle(&self, term: &[u8]) -> bool {
-        self.needle.as_ref().is_none_or(|(needle, at_end)| match at_end {
-            // Most differ in one of the last bytes.
-            true => {
-                term.len() >= needle.len() && term.iter().rev().zip(needle.iter().rev()).all(|(a, b)| a == b)
+        // Two bytes, or four, are compared at once, and with one branch that is foreseen.
+        self.needle.as_ref().is_none_or(|(needle, at_end)| match (needle.len(), at_end) {
+            (4.., true) => term.last_chunk::<4>() == needle.last_chunk() && term.ends_with(needle),
+            (_, true) => term.ends_with(needle),
+            (length, false) => {
+                let same = |run: &[u8]| run.first_chunk::<2>() == needle.first_chunk() && run == needle;
+                term.windows(length).any(same)
             }
-            false => term.windows(needle.len()).any(|run| run == needle),
         })
     }
 
