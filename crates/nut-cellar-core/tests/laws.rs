@@ -535,7 +535,7 @@ fn is_right(
         let Some(words) = part.split('"').nth(1).filter(is_loose) else { return false };
         let searched = searched.to_vec();
         let alone = Asked { query: Query::read(words).query, words: Words::All, searched, ..asked.clone() };
-        let alone = Asked { filter: None, at_least: None, near: false, beginnings: false, ..alone };
+        let alone = Asked { filter: None, at_least: None, ..alone };
         oracle::search(live, &alone.oracle()).iter().any(|hit| hit.key == *key)
     };
     match reason {
