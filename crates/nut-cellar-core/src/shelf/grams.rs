@@ -12,7 +12,7 @@ use super::hand::{Hand, Step};
 use super::output::Output;
 use super::pack;
 use super::reader::Shelf;
-use super::sorted::{Entries, SortedWriter};
+use super::sorted::{Entries, SortedWriter, common};
 use crate::bits::Bits;
 use crate::error::Result;
 use crate::wire::{Broken, Reader, put_varint};
@@ -69,7 +69,7 @@ impl GramWriter {
         self.here.clear();
         self.here.extend(term.chars().chain([END]));
         // The term before, of the same group, has the runs that lie in what both begin with.
-        let common = self.before.iter().zip(&self.here).take_while(|(a, b)| a == b).count();
+        let common = common(&self.before, &self.here);
         for run in self.here[common.saturating_sub(2)..].windows(3) {
             take(&mut self.lists, number(run[0], run[1], Some(run[2])), group);
         }

@@ -9,7 +9,7 @@ use super::grams::{END, GROUP};
 use super::hand::{Hand, Step, if_at_hand};
 use super::reader::Shelf;
 use super::sorted::{SortedIndex, common, first_entry};
-use super::terms::{PER_BLOCK, Part, TermEntry, TermPart, parts};
+use super::terms::{PER_BLOCK, Part, TermEntry, TermPart, part_with, parts};
 use crate::bits::Bits;
 use crate::text::Automaton;
 use crate::wire::Broken;
@@ -119,8 +119,8 @@ impl Shelf {
                     break;
                 }
             }
-            let begins = index.beginning_of(block).map_err(|what| self.broken(Section::TermIndex, what))?;
-            if begins.is_some_and(|begins| look.needle.is_none() && look.rules_out(&begins.concat())) {
+            let ruled_out = look.rules_out_block(&index, block);
+            if ruled_out.map_err(|what| self.broken(Section::TermIndex, what))? {
                 block = look.next_block(self, &index, block)?;
                 continue;
             }
@@ -255,7 +255,7 @@ impl<A: Automaton> Look<'_, A> {
         let mut number = 0;
         while number < count && self.goes_on && !self.effort.is_spent() {
             if self.is_ahead {
-                number = self.part_from(number, parts)?;
+                number = part_with(parts, number, &self.target)?;
             }
             // A part that is alone may have several groups.
             let is_wanted = count == 1 || wanted(number);
@@ -270,28 +270,22 @@ impl<A: Automaton> Look<'_, A> {
         Ok(())
     }
 
+    /// Whether all terms of a block are ruled out by what they begin with, as far as the index tells.
+    fn rules_out_block(&mut self, index: &SortedIndex, block: usize) -> Result<bool, Broken> {
+        // A needle rules out more.
+        if self.needle.is_some() {
+            return Ok(false);
+        }
+        Ok(index.beginning_of(block)?.is_some_and(|begins| self.rules_out(&begins.concat())))
+    }
+
     /// Whether all terms of a part, which lie between its first and the next one's, are ruled out by what both begin with.
     fn rules_out_part(&mut self, number: usize, parts: &[Part<'_>]) -> Result<bool, Broken> {
-        // A needle rules out more.
         if self.needle.is_some() || number + 1 >= parts.len() {
             return Ok(false);
         }
         let (first, next) = (first_entry(parts[number].0)?, first_entry(parts[number + 1].0)?);
         Ok(self.rules_out(&first[..common(first, next)]))
-    }
-
-    /// The part of a block, from one on, in which the walk goes on.
-    fn part_from(&self, first: usize, parts: &[Part<'_>]) -> Result<usize, Broken> {
-        let (mut low, mut high) = (first + 1, parts.len());
-        while low < high {
-            let middle = usize::midpoint(low, high);
-            if first_entry(parts[middle].0)? <= self.target.as_slice() {
-                low = middle + 1;
-            } else {
-                high = middle;
-            }
-        }
-        Ok(low - 1)
     }
 
     fn look_through(
@@ -422,10 +416,8 @@ impl<A: Automaton> Look<'_, A> {
             self.read(str::from_utf8(rest).map_err(|_| Broken("a term"))?);
         }
         let last = self.states.last().filter(|_| !self.is_dead);
-        Ok(last.is_some_and(|(_, state)| {
-            self.automaton.accepts_all(state)
-                || self.read.len() == term.len() && self.automaton.accepts(state)
-        }))
+        // Unless whatever follows is looked for, all of it was read.
+        Ok(last.is_some_and(|(_, state)| self.automaton.accepts_all(state) || self.automaton.accepts(state)))
     }
 
     /// The next block that may have a term, after one that was looked at.

@@ -528,8 +528,8 @@ impl Shelf {
     }
 }
 
-/// How many bytes both begin with.
-pub(super) fn common(a: &[u8], b: &[u8]) -> usize {
+/// How many bytes, or characters, both begin with.
+pub(super) fn common<T: PartialEq>(a: &[T], b: &[T]) -> usize {
     a.iter().zip(b).take_while(|(a, b)| a == b).count()
 }
 

@@ -155,6 +155,20 @@ pub(super) fn parts(version: u32, block: &[u8]) -> Result<([Part<'_>; MOST_PARTS
     Ok((parts, count))
 }
 
+/// The part, from one on, that has a term if any of these has: the last whose first term is not greater, or else that one.
+pub(super) fn part_with(parts: &[Part<'_>], first: usize, term: &[u8]) -> Result<usize, Broken> {
+    let (mut low, mut high) = (first + 1, parts.len());
+    while low < high {
+        let middle = usize::midpoint(low, high);
+        if first_entry(parts[middle].0)? <= term {
+            low = middle + 1;
+        } else {
+            high = middle;
+        }
+    }
+    Ok(low - 1)
+}
+
 /// Goes through the terms of a part of a block; reads what belongs to a term when it is asked for.
 pub(super) struct TermPart<'a> {
     entries: Entries<'a>,
@@ -275,16 +289,10 @@ fn payload(from: &mut Reader<'_>, ends: &mut Option<Ends>, columns: usize) -> Re
     Ok(TermEntry { records: half, lists: Lists::Written { occurrences, postings, positions } })
 }
 
-/// Looks for a term in a block: in the last part whose first term is not greater.
+/// Looks for a term in a block.
 fn find_in(version: u32, columns: usize, block: &[u8], term: &[u8]) -> Result<Option<TermEntry>, Broken> {
     let (parts, count) = parts(version, block)?;
-    let mut wanted = 0;
-    for (place, (entries, _)) in parts[..count].iter().enumerate().skip(1) {
-        if first_entry(entries)? > term {
-            break;
-        }
-        wanted = place;
-    }
+    let wanted = part_with(&parts[..count], 0, term)?;
     let mut part = TermPart::new(columns, parts[wanted]);
     while part.advance()? {
         match part.term().cmp(term) {
