@@ -318,6 +318,23 @@ fn counts_are_those_of_a_look_at_the_texts() {
 }
 
 #[test]
+fn words_near_one_another_are_counted_as_a_look_at_the_texts_counts() {
+    let wide = Wide::new();
+    for words in [&["pear", "quince"][..], &["oak", "pear"], &["quince", "oak", "pear"]] {
+        for near in 1..7 {
+            let has_all = |stretch: &[&str]| words.iter().all(|word| stretch.contains(word));
+            let is_near = |text: &String| {
+                let text: Vec<_> = text.split(' ').collect();
+                text.windows(near.min(text.len())).any(has_all)
+            };
+            let expected = wide.texts.iter().filter(|columns| columns.iter().any(is_near)).count() as u64;
+            let query = Query::read(&format!("\"{}\" within {near}", words.join(" "))).query;
+            assert_eq!(wide.found(&query, &Find::new()).1, expected, "{words:?} within {near}");
+        }
+    }
+}
+
+#[test]
 fn a_share_of_many_words_is_counted_as_a_look_at_the_texts_counts() {
     let wide = Wide::new();
     let total = |text: &str, share: f32| {

@@ -110,6 +110,7 @@ fn queries(terms: &[String]) -> Vec<(&'static str, String)> {
         ("common words, in one column", filled(&mut terms.iter().map(|term| format!("title:{term}")), " ")),
         ("common words, excluded", format!("-{}", filled(&mut terms.iter().cloned(), " -"))),
         ("two common words in a row", format!("\"{} {}\"", terms[0], terms[1])),
+        ("two common words near each other", format!("\"{} {}\" within 2", terms[0], terms[1])),
         ("five common words in a window", format!("\"{}\" within 4000", terms[..5].join(" "))),
         ("common words in rows", filled(&mut neighbours().map(|(a, b)| format!("\"{a} {b}\"")), " ")),
         (

@@ -7,7 +7,7 @@
 use super::rows::{Row, Term, keep_both};
 use crate::bits::{Bits, each_in};
 use crate::error::Result;
-use crate::shelf::{COLUMN, Hand, Pairs, Place, Places, Postings, RECORD, Shelf, Step, if_at_hand};
+use crate::shelf::{Hand, POSITIONS, Pairs, Place, Places, Postings, RECORD, Shelf, Step, if_at_hand};
 use std::ops::Range;
 use std::sync::Arc;
 
@@ -32,10 +32,9 @@ pub(super) struct Together {
     bits: Option<Bits>,
     /// For how many of its records was asked.
     asked: u64,
-    /// Where the terms could begin, where one of them stands, and where all stand with their numbers; reused.
+    /// Where the terms could begin, and where each of them stands; reused.
     starts: Vec<Place>,
-    places: Vec<Place>,
-    of_terms: Vec<(Place, usize)>,
+    places: Vec<Vec<Place>>,
 }
 
 /// Where terms are looked for.
@@ -108,6 +107,7 @@ impl Row {
             let lists =
                 |term: &Term| term.group.members.iter().map(|member| member.postings.clone()).collect();
             self.together.lists = self.terms.iter().map(lists).collect();
+            self.together.places = vec![Vec::new(); self.terms.len()];
         }
         let limited = self.anywhere && (0..shelf.columns()).any(|column| !self.columns.has(column));
         let Some(candidates) = self.candidates(window, limited)? else { return Ok(()) };
@@ -155,7 +155,7 @@ impl Row {
     fn following(&mut self, among: &Among<'_>, bits: &mut Bits) -> Result<()> {
         let Together { lists, starts, places, .. } = &mut self.together;
         let mut is_first = true;
-        for (term, lists) in self.terms.iter_mut().zip(lists) {
+        for ((term, lists), places) in self.terms.iter_mut().zip(lists).zip(places) {
             term.places_in(lists, among, places)?;
             for &offset in &term.offsets {
                 let begins = |place: &&Place| **place & u64::from(u32::MAX) >= u64::from(offset);
@@ -176,26 +176,29 @@ impl Row {
 
     /// Adds those of the candidates that have the terms within so many positions, in any order.
     fn near(&mut self, among: &Among<'_>, near: u32, bits: &mut Bits) -> Result<()> {
-        let Together { lists, places, of_terms, .. } = &mut self.together;
-        of_terms.clear();
-        for (number, (term, lists)) in self.terms.iter_mut().zip(lists).enumerate() {
+        let Together { lists, places, .. } = &mut self.together;
+        for ((term, lists), places) in self.terms.iter_mut().zip(lists).zip(&mut *places) {
             term.places_in(lists, among, places)?;
-            of_terms.extend(places.iter().map(|place| (*place, number)));
         }
-        // Of each term they ascend, so they are only merged.
-        #[expect(clippy::stable_sort_primitive, reason = "it is the stable sort that finds what ascends")]
-        of_terms.sort();
-        let mut last: Vec<Option<Place>> = vec![None; self.terms.len()];
-        for &(place, number) in &*of_terms {
-            last[number] = Some(place);
-            let is_near = |seen: &Option<Place>| {
-                seen.is_some_and(|seen| seen >> COLUMN == place >> COLUMN && place - seen < near.into())
-            };
-            if last.iter().all(is_near) {
-                bits.set(record_of(place));
+        // Places of other columns are farther away than any two of one.
+        let near = Place::from(near.min(POSITIONS));
+        // The first of each that was not passed over. Without a branch, which would be taken as often as not.
+        let Some(mut heads) = places.iter().map(|places| places.first().copied()).collect::<Option<Vec<_>>>()
+        else {
+            return Ok(());
+        };
+        let mut passed = vec![0; places.len()];
+        loop {
+            let (mut least, mut of_term, mut greatest) = (Place::MAX, 0, 0);
+            for (term, &place) in heads.iter().enumerate() {
+                (least, of_term) = if place < least { (place, term) } else { (least, of_term) };
+                greatest = greatest.max(place);
             }
+            bits.put(record_of(least), greatest - least < near);
+            passed[of_term] += 1;
+            let Some(next) = places[of_term].get(passed[of_term]) else { return Ok(()) };
+            heads[of_term] = *next;
         }
-        Ok(())
     }
 }
 

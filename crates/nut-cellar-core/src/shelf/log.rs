@@ -6,7 +6,7 @@
 use std::ops::Range;
 
 /// Positions in a column of a record are below this.
-pub(super) const POSITIONS: u32 = 1 << 26;
+pub(crate) const POSITIONS: u32 = 1 << 26;
 /// What is no number of a term but a position has this bit.
 const MARK: u32 = 1 << 31;
 

@@ -13,7 +13,7 @@ use crate::wire::Broken;
 /// Where a term stands: a number of the record in the highest bits, then the column, then the position.
 pub(crate) type Place = u64;
 /// Where the column begins, and where the record does.
-pub(crate) const COLUMN: u32 = 32;
+pub(super) const COLUMN: u32 = 32;
 pub(crate) const RECORD: u32 = 38;
 
 /// Of so many shapes, the smallest, it is known what they say of positions.
