@@ -144,6 +144,20 @@ pub(crate) fn ends(bytes: &[u8]) -> [u64; 2] {
     }
 }
 
+/// Up to fifteen bytes and how many they are, in two numbers: others for other bytes. None of more.
+#[inline]
+pub(crate) fn short(bytes: &[u8]) -> Option<[u64; 2]> {
+    let [first, last] = ends(bytes);
+    // Of more than eight bytes the last eight overlap the first; shifted, they follow them.
+    let last = match bytes.len() {
+        16.. => return None,
+        length @ 9.. => last >> (8 * (2 * 8 - length)),
+        8 => 0,
+        _ => last,
+    };
+    Some([first, last | (bytes.len() as u64) << 56])
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

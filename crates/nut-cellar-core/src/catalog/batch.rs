@@ -5,6 +5,7 @@ use super::locate;
 use super::mask::Mask;
 use super::merging::{self, Merging};
 use super::snapshot::Opened;
+use crate::bits::Bits;
 use crate::error::{Error, ErrorKind, Result};
 use crate::record::{Key, Record};
 use crate::schema::Schema;
@@ -35,7 +36,7 @@ pub struct Batch<'u> {
     removed: BTreeSet<Vec<u8>>,
     sealed: Vec<ShelfEntry>,
     /// For shelves that were there before, or were sealed earlier in this batch: what is removed from them.
-    gone: BTreeMap<PieceId, BTreeSet<u32>>,
+    gone: BTreeMap<PieceId, Bits>,
     put: u64,
     watch: Option<Box<dyn FnMut(SoFar)>>,
 }
@@ -323,7 +324,9 @@ impl<'u> Batch<'u> {
                 let shelf = self.opened.shelf(&*self.unit, entry)?;
                 let found = locate::locate(&*self.unit, &shelf, &gone)?;
                 if !found.is_empty() {
-                    self.gone.entry(entry.piece).or_default().extend(found);
+                    let none = || Bits::new(entry.records as usize);
+                    let gone = self.gone.entry(entry.piece).or_insert_with(none);
+                    gone.set_all(found.into_iter().map(|ordinal| ordinal as usize));
                 }
             }
         }
@@ -337,7 +340,8 @@ impl<'u> Batch<'u> {
         let shelf = self.opened.shelf(&*self.unit, &entry)?;
         let before = self.opened.mask_of(&*self.unit, &entry)?;
         let mut mask = before.map_or_else(Mask::default, |mask| Mask::clone(&mask));
-        let fresh: Vec<_> = gone.into_iter().filter(|&ordinal| mask.remove(ordinal)).collect();
+        let gone = gone.iter().filter_map(|ordinal| u32::try_from(ordinal).ok());
+        let fresh: Vec<_> = gone.filter(|&ordinal| mask.remove(ordinal)).collect();
         if fresh.is_empty() {
             return Ok(Some(entry));
         }

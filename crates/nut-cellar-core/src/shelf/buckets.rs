@@ -36,15 +36,16 @@ struct Slice {
 type Spots = Vec<Vec<(u32, u16)>>;
 
 impl Buckets {
-    /// Takes the tokens of all records out of the parts. One thread for each of these works.
-    pub fn of(parts: &mut [Part], homes: &[Home], unified: &Unified) -> Self {
+    /// Takes the tokens of all records out of the parts; for each of these it is known how many each of its terms has. One thread for
+    /// each part works.
+    pub fn of(parts: &mut [Part], homes: &[Home], unified: &Unified, tokens: &[Vec<u32>]) -> Self {
         let logs: Vec<_> = parts.iter_mut().map(|part| part.log.take()).collect();
-        let terms = divide(&logs, unified);
+        let terms = divide(tokens, unified);
         let mut of_rank = Vec::with_capacity(unified.len());
         for (bucket, ranks) in (0..).zip(&terms) {
             of_rank.extend((0..=u16::MAX).take(ranks.len()).map(|term| (bucket, term)));
         }
-        let spot = |&rank: &u32| of_rank[rank as usize];
+        let spot = |&rank: &u32| of_rank.get(rank as usize).copied().unwrap_or_default();
         let spots: Spots = unified.ranks.iter().map(|ranks| ranks.iter().map(spot).collect()).collect();
         let each = homes.len().div_ceil(logs.len()).max(1);
         let slices = (0..).step_by(each).zip(homes.chunks(each));
@@ -96,10 +97,10 @@ impl Buckets {
 }
 
 /// Runs of terms with about as many tokens each; a term with more is one by itself.
-fn divide(logs: &[TokenLog], unified: &Unified) -> Vec<Range<usize>> {
+fn divide(counts: &[Vec<u32>], unified: &Unified) -> Vec<Range<usize>> {
     let mut tokens = vec![0_usize; unified.len()];
-    for (log, ranks) in logs.iter().zip(&unified.ranks) {
-        for (count, &rank) in log.counts(ranks.len()).iter().zip(ranks) {
+    for (counts, ranks) in counts.iter().zip(&unified.ranks) {
+        for (count, &rank) in counts.iter().zip(ranks).filter(|(count, _)| **count > 0) {
             tokens[rank as usize] += *count as usize;
         }
     }

@@ -6,6 +6,7 @@ use super::exact;
 use super::output::Output;
 use super::part::Part;
 use super::sorted::SortedWriter;
+use super::threads::in_threads;
 use super::values::{ValueIndex, ValueWriter};
 use super::vocabulary::{Vocabulary, unify};
 use crate::error::Result;
@@ -76,28 +77,25 @@ impl Column {
         entries: &mut SortedWriter,
         out: &mut Output<'_>,
     ) -> Result<()> {
-        let texts: Vec<_> = self.parts.iter().filter_map(|gathered| gathered.exact.as_ref()).collect();
-        if texts.is_empty() {
-            return Ok(());
-        }
-        let unified = unify(&texts);
-        let mut used = vec![false; unified.len()];
+        let sort = |gathered: &mut Gathered| gathered.exact.as_mut().map(|texts| vec![0; texts.sort().len()]);
+        let counts: Option<Vec<Vec<u32>>> = in_threads(self.parts.iter_mut(), sort).into_iter().collect();
+        let Some(mut counts) = counts else { return Ok(()) };
         for home in homes {
             let part = home.part as usize;
             for &number in self.parts[part].of(home.record) {
-                used[unified.ranks[part][index(number)] as usize] = true;
+                counts[part][index(number)] = 1;
             }
         }
-        let mut of_rank = Vec::with_capacity(used.len());
-        for (&(part, number), used) in unified.order.iter().zip(used) {
-            of_rank.push(*next);
-            if used {
-                entries.push_bare(&exact::entry(place, texts[part as usize].term(number)));
-                entries.stream(out)?;
-                *next += 1;
-            }
+        let texts: Vec<_> = self.parts.iter().filter_map(|gathered| gathered.exact.as_ref()).collect();
+        let counted = texts.iter().copied().zip(counts.iter().map(Vec::as_slice));
+        let unified = unify(&counted.collect::<Vec<_>>());
+        for &(part, number) in &unified.order {
+            entries.push_bare(&exact::entry(place, texts[part as usize].term(number)));
+            entries.stream(out)?;
         }
-        let ordinals = |ranks: &Vec<u32>| ranks.iter().map(|&rank| of_rank[rank as usize]).collect();
+        let first = *next;
+        *next += unified.len() as u64;
+        let ordinals = |ranks: &Vec<u32>| ranks.iter().map(|&rank| first + u64::from(rank)).collect();
         self.ordinals = Some(unified.ranks.iter().map(ordinals).collect());
         Ok(())
     }

@@ -5,7 +5,6 @@ use super::gathered::Gathered;
 use super::kept;
 use super::learned::Learned;
 use super::log::{POSITIONS, TokenLog};
-use super::vocabulary::Vocabulary;
 use crate::error::{Error, ErrorKind, Result};
 use crate::record::{Record, Value};
 use crate::schema::{Column, Schema};
@@ -21,7 +20,8 @@ const VALUE_GAP: u32 = 16;
 pub(super) struct Part {
     schema: Arc<Schema>,
     pub learned: Learned,
-    pub vocabulary: Vocabulary,
+    /// The memory of the terms that were known before. It does not count, or few records could use up a small budget.
+    known: usize,
     pub log: TokenLog,
     /// For each record, for each text column, the number of positions.
     lengths: Vec<u32>,
@@ -38,8 +38,8 @@ impl Part {
         let values = schema.value_columns().map(|(place, column)| (place, Gathered::new(column.kind())));
         Self {
             values: values.collect(),
-            vocabulary: Vocabulary::with_room_for(learned.terms),
             log: TokenLog::new(learned.columns.len()),
+            known: learned.terms.vocabulary.memory(),
             learned,
             lengths: Vec::new(),
             kept: Vec::new(),
@@ -76,6 +76,11 @@ impl Part {
         Ok(key)
     }
 
+    /// Sorts the terms, and tells how many tokens each has.
+    pub fn count_tokens(&mut self) -> Vec<u32> {
+        self.log.counts(self.learned.terms.vocabulary.sort().len())
+    }
+
     /// Takes a removal.
     pub fn put_nothing(&mut self) {
         self.kept_ends.push(self.kept.len());
@@ -100,7 +105,7 @@ impl Part {
         // The kept values are written before the tokens are sorted.
         self.log.memory()
             + self.kept.len().max(self.log.memory_sorted())
-            + self.vocabulary.memory()
+            + (self.learned.terms.vocabulary.memory() - self.known)
             + self.kept_ends.len() * size_of::<usize>()
             + self.lengths.len() * size_of::<u32>()
             + self.values.iter().map(|(_, gathered)| gathered.memory()).sum::<usize>()
@@ -123,9 +128,9 @@ impl Part {
         (self.kept, self.kept_ends) = (Vec::new(), Vec::new());
     }
 
-    /// Nothing gathered; what was learned stays.
+    /// Nothing gathered; what is worth knowing stays.
     pub fn emptied(self) -> Self {
-        Self::new(&self.schema, self.learned.with_terms(self.vocabulary.len()))
+        Self::new(&self.schema, self.learned.after_batch())
     }
 
     fn take_texts(&mut self, values: &[Cow<'_, [Value]>]) -> Result<()> {
@@ -134,7 +139,8 @@ impl Part {
             let column = self.schema.columns().position(|(known, _)| known == name)?;
             values[column].first()?.as_text()
         };
-        for (words, ((name, _), values)) in self.learned.columns.iter_mut().zip(texts) {
+        let Learned { columns, terms, .. } = &mut self.learned;
+        for (words, ((name, _), values)) in columns.iter_mut().zip(texts) {
             let recipes = &words.recipes;
             let language = recipes.named_by().and_then(value);
             let chosen = recipes.place_of(language, values.first().and_then(Value::as_text));
@@ -145,7 +151,7 @@ impl Part {
                 let positions = read(recipe, memory, &text, |token| {
                     last = base + token.position;
                     if last < POSITIONS {
-                        self.log.push(self.vocabulary.number(token.term), last);
+                        self.log.push(terms.vocabulary.number(token.term), last);
                     }
                 });
                 length += positions;
@@ -169,8 +175,11 @@ impl Part {
 
 /// The values of each column of the schema, as its kind wants them.
 fn values<'r>(schema: &Schema, record: &'r Record) -> Result<Vec<Cow<'r, [Value]>>> {
+    let mut given = record.columns().peekable();
     let of_column = |(name, column): (&str, &Column)| {
-        let values = record.values(name);
+        // Columns mostly come in the order of the schema, and need not be looked for then.
+        let next = given.next_if(|(given, _)| *given == name);
+        let values = next.map_or_else(|| record.values(name), |(_, values)| values);
         if values.iter().all(|value| value.is_of(column.kind())) {
             return Ok(Cow::Borrowed(values));
         }

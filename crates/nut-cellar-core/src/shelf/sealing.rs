@@ -9,14 +9,13 @@ use super::builder::Home;
 use super::directory::Section;
 use super::forms::FormWriter;
 use super::kept::KeptWriter;
-use super::learned::Learned;
 use super::lengths::Packed;
 use super::output::{Output, Said};
 use super::part::Part;
 use super::posting_writer::PostingWriter;
 use super::terms::{TermEntry, TermWriter};
 use super::threads::{in_order, in_threads};
-use super::vocabulary::{Unified, Vocabulary, unify};
+use super::vocabulary::{Unified, unify};
 use super::{gathered, keys};
 use crate::error::Result;
 use crate::schema::Schema;
@@ -60,9 +59,11 @@ pub(super) fn write(
     let value_columns = gathered::write(parts, &homes, block.into(), &mut out)?;
 
     let records = u32::try_from(homes.len()).expect("arrivals are counted");
-    let vocabularies: Vec<_> = parts.iter().map(|part| &part.vocabulary).collect();
-    let unified = unify(&vocabularies);
-    let buckets = Buckets::of(parts, &homes, &unified);
+    let tokens = in_threads(parts.iter_mut(), Part::count_tokens);
+    let vocabularies = parts.iter().map(|part| &part.learned.terms.vocabulary);
+    let unified = unify(&vocabularies.zip(tokens.iter().map(Vec::as_slice)).collect::<Vec<_>>());
+    let buckets = Buckets::of(parts, &homes, &unified, &tokens);
+    drop(tokens);
     let lists = ListPacker { buckets, lengths: &lengths, block: block.into() };
     let mut terms = TermWriter::new(columns);
     if !fleeting {
@@ -113,7 +114,7 @@ impl ListPacker<'_> {
                     entry.move_lists(written, positions.len() as u64);
                     let (part, number) = unified.order[rank];
                     used.push((part, number));
-                    terms.push(parts[part as usize].vocabulary.term(number), &entry);
+                    terms.push(parts[part as usize].learned.terms.vocabulary.term(number), &entry);
                 }
                 written += share.postings.len() as u64;
                 positions.extend_from_slice(&share.positions);
@@ -151,30 +152,24 @@ impl ListPacker<'_> {
     }
 }
 
-/// Writes the classes of forms among these terms, for each recipe that keeps forms apart. Which columns a term is in does
-/// not matter, so that a class depends on the terms alone.
+/// Writes the classes of forms among these terms, by part and number, for each recipe that keeps forms apart. Which columns a
+/// term is in does not matter, so that a class depends on the terms alone.
 fn write_forms(parts: &mut [Part], terms: &[(u32, u32)], out: &mut Output<'_>) -> Result<()> {
     // A class begins with what names its recipe, so the classes of one recipe follow those of another.
     let recipes = parts[0].learned.classes();
-    let (mut learned, vocabularies): (Vec<&mut Learned>, Vec<&Vocabulary>) =
-        parts.iter_mut().map(|part| (&mut part.learned, &part.vocabulary)).unzip();
-    let each = terms.len().div_ceil(learned.len()).max(1);
+    let mut numbers = vec![Vec::new(); parts.len()];
+    for &(part, number) in terms {
+        numbers[part as usize].push(number);
+    }
     let mut forms = FormWriter::new();
-    for place in recipes.into_values() {
-        let slices = learned.iter_mut().zip(terms.chunks(each));
-        let keyed = in_threads(slices, |(learned, slice)| {
-            let (recipe, known) = learned.keys(place);
-            let key = |&(part, number): &(u32, u32)| {
-                let term = vocabularies[part as usize].term(number);
-                Some((recipe.other_key(known, term)?, term))
-            };
-            slice.iter().filter_map(key).collect::<Vec<_>>()
-        });
+    for (beginning, place) in recipes {
+        let keyed =
+            in_threads(parts.iter_mut().zip(&numbers), |(part, numbers)| part.learned.keyed(place, numbers));
         let mut keyed = keyed.concat();
         keyed.sort_unstable();
-        let recipe = learned[0].keys(place).0;
         for class in keyed.chunk_by(|(a, _), (b, _)| a == b) {
-            forms.push(recipe.class(&class[0].0).as_bytes(), class.iter().map(|(_, term)| *term));
+            let name = format!("{beginning}{}", class[0].0);
+            forms.push(name.as_bytes(), class.iter().map(|(_, term)| *term));
         }
     }
     forms.write(out)

@@ -1152,9 +1152,9 @@ enum Arrival {
 proptest! {
     #![proptest_config(ProptestConfig { cases: 24, ..ProptestConfig::default() })]
 
-    /// Whoever gathers and packs: the bytes are the same.
+    /// Whoever gathers and packs, and whatever was gathered before: the bytes are the same.
     #[test]
-    fn a_shelf_does_not_depend_on_threads(
+    fn a_shelf_does_not_depend_on_threads_or_on_shelves_before(
         arrivals in prop::collection::vec(
             prop_oneof![
                 // So many that several threads have some.
@@ -1181,8 +1181,12 @@ proptest! {
             let mut builder = Builder::new(Arc::new(english.clone()));
             builder.set_block(block);
             builder.set_threads(std::num::NonZero::new(threads).unwrap());
-            // Once more after a shelf was sealed.
-            for _ in 0..2 {
+            // Once more after shelves were sealed, one of them with other terms, which the builder knows then.
+            for again in [false, true] {
+                if again {
+                    builder.put(&Record::new(1).with("title", "Oaks, lined with elms and a lining")).unwrap();
+                    builder.seal(&Memory::new().unit()).unwrap();
+                }
                 for arrival in &arrivals {
                     match arrival {
                         Arrival::Together(records) => {

@@ -1,7 +1,7 @@
-//! The distinct terms of the records that are being gathered, numbered as they come.
+//! The distinct terms of the records that are being gathered, numbered as they come; with those of the batch before, if they
+//! were few.
 
-use super::threads::in_threads;
-use crate::wire::ends;
+use crate::wire::short;
 use foldhash::fast::RandomState;
 use hashbrown::HashTable;
 use std::hash::BuildHasher;
@@ -15,63 +15,46 @@ pub(super) struct Vocabulary {
     ends: Vec<usize>,
     table: HashTable<Slot>,
     hashes: RandomState,
+    /// Those terms that were [sorted](Self::sort), in their order: the beginning and the number of each.
+    order: Vec<(u64, u32)>,
 }
 
-/// A term of up to 16 bytes, as most are, stands in the table itself: so finding one touches one place in memory.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
-enum Form {
-    /// The length, and the first and the last eight bytes, which may overlap, or what there is of them.
-    Short(u8, u64, u64),
-    /// The hash of a longer term.
-    Long(u64),
-}
-
+/// A term of up to 15 bytes, as most are, stands in the table itself: so finding one touches one place in memory.
 #[derive(Clone, Copy, Debug)]
 struct Slot {
-    form: Form,
+    form: [u64; 2],
     number: u32,
 }
 
-impl Form {
-    fn of(term: &[u8], hashes: &RandomState) -> Self {
-        match u8::try_from(term.len()) {
-            Ok(short @ 0..=16) => {
-                let [first, last] = ends(term);
-                Self::Short(short, first, last)
-            }
-            _ => Self::Long(hashes.hash_one(term)),
-        }
-    }
-
-    fn hash(self, hashes: &RandomState) -> u64 {
-        match self {
-            Self::Short(length, first, last) => hashes.hash_one((first, last ^ u64::from(length) << 56)),
-            Self::Long(hash) => hash,
-        }
+/// The bytes of a short term with how many they are, or the hash of a longer one; the highest byte tells which.
+fn form_of(term: &[u8], hashes: &RandomState) -> [u64; 2] {
+    match short(term) {
+        Some(form) => form,
+        None => [hashes.hash_one(term), LONG],
     }
 }
 
-impl Vocabulary {
-    /// Without terms, and with room for so many.
-    pub fn with_room_for(terms: usize) -> Self {
-        Self { ends: Vec::with_capacity(terms), table: HashTable::with_capacity(terms), ..Self::default() }
-    }
+const LONG: u64 = u64::MAX;
 
+fn hash(form: [u64; 2], hashes: &RandomState) -> u64 {
+    if form[1] == LONG { form[0] } else { hashes.hash_one(u128::from(form[0]) | u128::from(form[1]) << 64) }
+}
+
+impl Vocabulary {
     /// The number of a term; a new one if it was not seen before.
     pub fn number(&mut self, term: &str) -> u32 {
-        let form = Form::of(term.as_bytes(), &self.hashes);
+        let form = form_of(term.as_bytes(), &self.hashes);
         let (text, ends, hashes) = (&mut self.text, &mut self.ends, &self.hashes);
-        let hash = form.hash(hashes);
-        let same = |slot: &Slot| {
-            slot.form == form && (matches!(form, Form::Short(..)) || term_at(text, ends, slot.number) == term)
-        };
-        if let Some(slot) = self.table.find(hash, same) {
+        let hash_of = hash(form, hashes);
+        let same =
+            |slot: &Slot| slot.form == form && (form[1] != LONG || term_at(text, ends, slot.number) == term);
+        if let Some(slot) = self.table.find(hash_of, same) {
             return slot.number;
         }
         let number = u32::try_from(ends.len()).expect("fewer terms than tokens in memory");
         text.push_str(term);
         ends.push(text.len());
-        self.table.insert_unique(hash, Slot { form, number }, |slot| slot.form.hash(hashes));
+        self.table.insert_unique(hash_of, Slot { form, number }, |slot| hash(slot.form, hashes));
         number
     }
 
@@ -85,18 +68,32 @@ impl Vocabulary {
         term_at(&self.text, &self.ends, number)
     }
 
-    /// The numbers of all terms, in the order of the terms.
-    pub fn sorted(&self) -> Vec<u32> {
+    /// Sorts the terms that have come since the last time among the others.
+    pub fn sort(&mut self) -> &Self {
+        let (mut order, all) = (std::mem::take(&mut self.order), self.len());
+        let known = order.len();
+        let numbers = (0..u32::try_from(all).unwrap_or(u32::MAX)).skip(known);
+        order.extend(numbers.map(|number| (beginning(self.term(number)), number)));
         // Their first bytes, as a number, tell most terms apart without a look at the terms.
-        let numbers = 0..u32::try_from(self.len()).unwrap_or(u32::MAX);
-        let mut order: Vec<_> = numbers.map(|number| (beginning(self.term(number)), number)).collect();
-        order.sort_unstable_by(|a, b| a.0.cmp(&b.0).then_with(|| self.term(a.1).cmp(self.term(b.1))));
-        order.into_iter().map(|(_, number)| number).collect()
+        let by_term =
+            |a: &(u64, u32), b: &(u64, u32)| a.0.cmp(&b.0).then_with(|| self.term(a.1).cmp(self.term(b.1)));
+        order[known..].sort_unstable_by(by_term);
+        if 0 < known && known < all {
+            // Both runs ascend, so they are only merged.
+            order.sort_by(by_term);
+        }
+        self.order = order;
+        self
+    }
+
+    /// The numbers of all terms, in the order of the terms, once they are [sorted](Self::sort).
+    pub fn sorted(&self) -> impl Iterator<Item = u32> {
+        self.order.iter().map(|(_, number)| *number)
     }
 
     /// The memory it takes, in bytes; an estimate.
     pub fn memory(&self) -> usize {
-        self.text.len() + self.len() * (size_of::<usize>() + 2 * size_of::<Slot>())
+        self.text.len() + self.len() * (size_of::<usize>() + 2 * size_of::<Slot>() + size_of::<(u64, u32)>())
     }
 }
 
@@ -105,7 +102,7 @@ impl Vocabulary {
 pub(super) struct Unified {
     /// Each term once, in order, by a vocabulary that has it and its number there.
     pub order: Vec<(u32, u32)>,
-    /// For each vocabulary, for each of its numbers, the place in that order.
+    /// For each vocabulary, for each of its numbers, the place in that order; 0 for terms that are not in it.
     pub ranks: Vec<Vec<u32>>,
 }
 
@@ -116,10 +113,13 @@ impl Unified {
     }
 }
 
-/// Puts the terms of vocabularies in one order.
-pub(super) fn unify(vocabularies: &[&Vocabulary]) -> Unified {
-    let sorted = in_threads(vocabularies.iter(), |vocabulary| vocabulary.sorted());
-    let mut ranks: Vec<_> = vocabularies.iter().map(|vocabulary| vec![0; vocabulary.len()]).collect();
+/// Puts terms of vocabularies, which are sorted, in one order: those of which there are some tokens, of each term so many.
+pub(super) fn unify(vocabularies: &[(&Vocabulary, &[u32])]) -> Unified {
+    let used = |(vocabulary, tokens): &(&Vocabulary, &[u32])| -> Vec<u32> {
+        vocabulary.sorted().filter(|number| tokens[*number as usize] > 0).collect()
+    };
+    let sorted: Vec<_> = vocabularies.iter().map(used).collect();
+    let mut ranks: Vec<_> = vocabularies.iter().map(|(vocabulary, _)| vec![0; vocabulary.len()]).collect();
     let (mut order, mut next) = (Vec::new(), vec![0; vocabularies.len()]);
     if let [alone] = &sorted[..] {
         for (rank, &number) in (0..).zip(alone) {
@@ -130,7 +130,7 @@ pub(super) fn unify(vocabularies: &[&Vocabulary]) -> Unified {
     }
     let here = |next: &[usize], place: usize| {
         let number = sorted[place].get(next[place])?;
-        Some((vocabularies[place].term(*number), *number))
+        Some((vocabularies[place].0.term(*number), *number))
     };
     while let Some(least) =
         (0..sorted.len()).filter_map(|place| here(&next, place)).map(|(term, _)| term).min()
@@ -170,40 +170,53 @@ mod tests {
     use std::collections::{BTreeSet, HashMap};
 
     proptest! {
+        /// Sorted at once, or some of them before the others come.
         #[test]
-        fn each_term_has_one_number_and_they_sort(terms in prop::collection::vec("[abé]{0,12}", 0..200)) {
+        fn each_term_has_one_number_and_they_sort(
+            terms in prop::collection::vec("[abé]{0,12}", 0..200),
+            sorted_before in prop::collection::vec(any::<bool>(), 200),
+        ) {
             let mut vocabulary = Vocabulary::default();
             let mut numbers = HashMap::new();
-            for term in &terms {
+            for (term, sorts) in terms.iter().zip(sorted_before) {
                 let next = u32::try_from(numbers.len()).unwrap();
                 let expected = *numbers.entry(term).or_insert(next);
                 prop_assert_eq!(vocabulary.number(term), expected);
                 prop_assert_eq!(vocabulary.term(expected), term);
+                if sorts {
+                    vocabulary.sort();
+                }
             }
-            let sorted: Vec<_> = vocabulary.sorted().into_iter().map(|number| vocabulary.term(number)).collect();
+            vocabulary.sort();
             let expected: Vec<_> = terms.iter().collect::<BTreeSet<_>>().into_iter().collect();
-            prop_assert_eq!(sorted, expected);
+            prop_assert!(vocabulary.sorted().map(|number| vocabulary.term(number)).eq(expected));
             prop_assert_eq!(vocabulary.len(), numbers.len());
         }
 
         #[test]
-        fn unified_terms_are_those_of_all_in_order(parts in prop::collection::vec(prop::collection::vec("[abé]{0,3}", 0..40), 1..5)) {
-            let vocabularies: Vec<_> = parts
-                .iter()
-                .map(|terms| {
-                    let mut vocabulary = Vocabulary::default();
-                    for term in terms {
-                        vocabulary.number(term);
-                    }
-                    vocabulary
-                })
-                .collect();
-            let unified = unify(&vocabularies.iter().collect::<Vec<_>>());
-            let term = |&(part, number): &(u32, u32)| vocabularies[part as usize].term(number);
-            let expected: BTreeSet<_> = parts.iter().flatten().map(String::as_str).collect();
-            prop_assert!(unified.order.iter().map(term).eq(expected));
-            for (vocabulary, ranks) in vocabularies.iter().zip(&unified.ranks) {
-                for (number, &rank) in (0..).zip(ranks) {
+        fn unified_terms_are_those_that_are_used_in_order(
+            parts in prop::collection::vec(prop::collection::vec(("[abé]{0,3}", any::<bool>()), 0..40), 1..5),
+        ) {
+            let mut all = BTreeSet::new();
+            let mut vocabularies = Vec::new();
+            for terms in &parts {
+                let (mut vocabulary, mut tokens) = (Vocabulary::default(), Vec::new());
+                for (term, is_used) in terms {
+                    let number = vocabulary.number(term) as usize;
+                    tokens.resize(vocabulary.len(), 0);
+                    tokens[number] += u32::from(*is_used);
+                    all.extend(is_used.then_some(term.as_str()));
+                }
+                vocabulary.sort();
+                vocabularies.push((vocabulary, tokens));
+            }
+            let with_tokens = |(vocabulary, tokens)| (vocabulary, Vec::as_slice(tokens));
+            let borrowed: Vec<_> = vocabularies.iter().map(|(known, tokens)| with_tokens((known, tokens))).collect();
+            let unified = unify(&borrowed);
+            let term = |&(part, number): &(u32, u32)| vocabularies[part as usize].0.term(number);
+            prop_assert!(unified.order.iter().map(term).eq(all));
+            for ((vocabulary, tokens), ranks) in vocabularies.iter().zip(&unified.ranks) {
+                for (number, &rank) in (0..).zip(ranks).filter(|(number, _)| tokens[*number as usize] > 0) {
                     prop_assert_eq!(vocabulary.term(number), term(&unified.order[rank as usize]));
                 }
             }

@@ -1,10 +1,10 @@
 //! What became of words that were read before, so that a word that comes again costs one look-up.
 //!
-//! Words of up to 15 bytes, which most are, lie in the table itself, as one number; their terms follow one another in
+//! Words of up to 15 bytes, which most are, lie in the table itself; their terms follow one another in
 //! one text. A memory that is full takes no more: what comes often came early.
 
 use super::pieces::Compound;
-use crate::wire::ends;
+use crate::wire::short;
 use foldhash::fast::FixedState;
 use hashbrown::{HashMap, HashTable};
 use std::hash::BuildHasher;
@@ -13,8 +13,6 @@ use std::hash::BuildHasher;
 const WORDS: usize = 1 << 17;
 /// Longer words hardly come again.
 const LONGEST: usize = 64;
-/// The bytes that fit into a number beside their count.
-const SHORT: usize = 15;
 
 /// Terms by the words they were made of.
 #[derive(Clone, Debug, Default)]
@@ -33,7 +31,7 @@ pub(crate) struct Memory {
 
 #[derive(Clone, Copy, Debug)]
 struct Short {
-    word: u128,
+    word: [u64; 2],
     made: Made,
 }
 
@@ -45,30 +43,16 @@ struct Made {
     weak: bool,
 }
 
-/// The bytes of a short word, and how many they are, as one number.
-fn number(word: &str) -> u128 {
-    let [first, last] = ends(word.as_bytes());
-    // Of more than eight bytes the last eight overlap the first; shifted, they follow them.
-    let last = match word.len() {
-        length @ 9.. => last >> (8 * (2 * 8 - length)),
-        8 => 0,
-        _ => last,
-    };
-    u128::from(first) | u128::from(last) << 64 | (word.len() as u128) << 120
-}
-
-fn hash(word: u128) -> u64 {
-    FixedState::with_seed(0).hash_one(word)
+fn hash([first, last]: [u64; 2]) -> u64 {
+    FixedState::with_seed(0).hash_one(u128::from(first) | u128::from(last) << 64)
 }
 
 impl Memory {
     /// The term of a word that was learned, and whether it is weak.
     pub fn recall(&self, word: &str) -> Option<(&str, bool)> {
-        let made = if word.len() <= SHORT {
-            let word = number(word);
-            self.short.find(hash(word), |known| known.word == word)?.made
-        } else {
-            *self.long.get(word)?
+        let made = match short(word.as_bytes()) {
+            Some(word) => self.short.find(hash(word), |known| known.word == word)?.made,
+            None => *self.long.get(word)?,
         };
         let start = made.start as usize;
         Some((&self.terms[start..start + usize::from(made.length)], made.weak))
@@ -90,11 +74,11 @@ impl Memory {
         }
         self.terms.push_str(&self.scratch);
         let made = Made { start, length, weak };
-        if word.len() <= SHORT {
-            let word = number(word);
-            self.short.insert_unique(hash(word), Short { word, made }, |known| hash(known.word));
-        } else {
-            self.long.insert(word.to_owned(), made);
+        match short(word.as_bytes()) {
+            Some(word) => {
+                self.short.insert_unique(hash(word), Short { word, made }, |known| hash(known.word));
+            }
+            None => drop(self.long.insert(word.to_owned(), made)),
         }
     }
 }

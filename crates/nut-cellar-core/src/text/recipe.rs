@@ -151,20 +151,14 @@ impl Recipe {
         })
     }
 
-    /// The key of a term, if that is another than the term itself; asks `memory` first.
-    pub(crate) fn other_key(&self, memory: &mut Memory, term: &str) -> Option<String> {
-        self.ranked.as_ref()?;
-        if let Some((key, same)) = memory.recall(term) {
-            return (!same).then(|| key.to_owned());
-        }
-        let mut key = std::mem::take(&mut memory.scratch);
-        key.clear();
-        key.push_str(term);
-        self.unify(&mut key, None);
-        let same = key == term;
-        memory.scratch = key;
-        memory.learn(term, same);
-        (!same).then(|| memory.scratch.clone())
+    /// Whether each form is a term of its own.
+    pub(crate) fn keeps_forms(&self) -> bool {
+        self.ranked.is_some()
+    }
+
+    /// The key of a term, if that is another than the term itself.
+    pub(crate) fn other_key(&self, term: &str) -> Option<String> {
+        self.key_of(term).filter(|key| key != term)
     }
 
     /// The name of the class of forms with this key: classes of different recipes stay apart.
