@@ -80,12 +80,15 @@ impl Rows for PostgreSql {
         Ok(())
     }
 
-    fn retitle(&mut self, ids: &[i64]) -> Result<(), Failure> {
+    fn retitle(&mut self, items: &[Item]) -> Result<(), Failure> {
         let sql = format!(
-            "UPDATE {} SET title = left(title, 60) || ' ' || floor(random() * 10)::text WHERE id = ANY ($1)",
+            "UPDATE {0} SET title = new.title
+             FROM unnest($1::bigint[], $2::text[]) AS new(id, title) WHERE {0}.id = new.id",
             self.name
         );
-        self.client.execute(&sql, &[&ids])?;
+        let ids: Vec<_> = items.iter().map(|item| i64::try_from(item.id)).collect::<Result<_, _>>()?;
+        let titles: Vec<_> = items.iter().map(|item| item.title.as_str()).collect();
+        self.client.execute(&sql, &[&ids, &titles])?;
         Ok(())
     }
 
@@ -164,7 +167,7 @@ impl Rows for PostgreSql {
 
     fn after_and_before(
         &mut self,
-        ids: &[i64],
+        items: &[Item],
         work: &mut dyn FnMut(Finder<'_>, Finder<'_>) -> Result<(), Failure>,
     ) -> Result<(), Failure> {
         let mut earlier = Client::connect(&self.address, NoTls)?;
@@ -172,7 +175,7 @@ impl Rows for PostgreSql {
             earlier.build_transaction().isolation_level(IsolationLevel::RepeatableRead).start()?;
         // Reads, and so sees nothing that comes later.
         let cellar = PostgresCellar::open(&mut earlier, &self.name)?;
-        self.retitle(ids)?;
+        self.retitle(items)?;
         let own = self.cellar.as_ref().ok_or("no search was put on the table")?;
         let mut later =
             self.client.build_transaction().isolation_level(IsolationLevel::RepeatableRead).start()?;

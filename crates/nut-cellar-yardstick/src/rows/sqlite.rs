@@ -96,13 +96,11 @@ impl Rows for Sqlite {
         Ok(())
     }
 
-    fn retitle(&mut self, ids: &[i64]) -> Result<(), Failure> {
+    fn retitle(&mut self, items: &[Item]) -> Result<(), Failure> {
         let transaction = self.connection.unchecked_transaction()?;
-        let mut update = transaction.prepare(
-            "UPDATE items SET title = substr(title, 1, 60) || ' ' || (random() % 10) WHERE id = ?1",
-        )?;
-        for id in ids {
-            update.execute([id])?;
+        let mut update = transaction.prepare("UPDATE items SET title = ?2 WHERE id = ?1")?;
+        for item in items {
+            update.execute(params![i64::try_from(item.id)?, item.title])?;
         }
         drop(update);
         Ok(transaction.commit()?)
@@ -175,7 +173,7 @@ impl Rows for Sqlite {
 
     fn after_and_before(
         &mut self,
-        ids: &[i64],
+        items: &[Item],
         work: &mut dyn FnMut(Finder<'_>, Finder<'_>) -> Result<(), Failure>,
     ) -> Result<(), Failure> {
         let file = self.connection.path().ok_or("a database in memory has one connection")?;
@@ -183,7 +181,7 @@ impl Rows for Sqlite {
         let earlier = earlier.transaction()?;
         // Reads, and so sees nothing that comes later.
         let cellar = SqliteCellar::open(&earlier, "items")?;
-        self.retitle(ids)?;
+        self.retitle(items)?;
         let later = self.connection.unchecked_transaction()?;
         let find = |cellar: &SqliteCellar, connection: &Connection, text: &str| {
             cellar.find(connection, text, &Find::new())?;
