@@ -27,14 +27,12 @@ impl Shelf {
     pub(crate) fn find_keys(self: &Arc<Self>, hand: &mut Hand, wanted: &[&[u8]]) -> Step<Vec<u32>> {
         let index = self.index_of(hand, Section::Keys)?;
         let (mut found, mut wanted) = (Vec::new(), wanted);
-        while let Some(first) = wanted.first() {
-            let Some(block) = self.locate(Section::Keys, &index, first)? else { break };
+        let broken = |what| self.broken(Section::KeyIndex, what);
+        let mut block = 0;
+        while let Some(first) = wanted.first().filter(|_| index.blocks() > 0) {
+            block = index.locate_from(block, first).map_err(broken)?;
             let mut here = 1;
-            while here < wanted.len() {
-                let behind = index.is_behind(block, wanted[here]);
-                if behind.map_err(|what| self.broken(Section::KeyIndex, what))? {
-                    break;
-                }
+            while here < wanted.len() && !index.is_behind(block, wanted[here]).map_err(broken)? {
                 here += 1;
             }
             let (in_block, later) = wanted.split_at(here);
