@@ -2,10 +2,11 @@
 //! only term is its own key is left out, as most would be.
 
 use super::directory::Section;
+use super::entries::Entries;
 use super::hand::{Hand, Step};
 use super::output::Output;
 use super::reader::Shelf;
-use super::sorted::{Entries, SortedWriter};
+use super::sorted::SortedWriter;
 use crate::error::Result;
 use crate::wire::{Broken, Reader, put_bytes, put_varint};
 use std::cmp::Ordering;

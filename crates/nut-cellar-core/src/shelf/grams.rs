@@ -8,11 +8,12 @@
 //! terms using compressed inverted files", 1993.)
 
 use super::directory::Section;
+use super::entries::{Entries, common};
 use super::hand::{Hand, Step};
 use super::output::Output;
 use super::pack;
 use super::reader::Shelf;
-use super::sorted::{Entries, SortedWriter, common};
+use super::sorted::SortedWriter;
 use crate::bits::Bits;
 use crate::error::Result;
 use crate::wire::{Broken, Reader, put_varint};

@@ -1,9 +1,10 @@
 //! The keys of a shelf, in order: from key to ordinal and back.
 
 use super::directory::Section;
+use super::entries::Entries;
 use super::hand::{Hand, Step, if_at_hand};
 use super::reader::Shelf;
-use super::sorted::{Entries, SortedIndex, SortedWriter};
+use super::sorted::{SortedIndex, SortedWriter};
 use crate::error::Error;
 use crate::wire::Broken;
 use std::sync::Arc;

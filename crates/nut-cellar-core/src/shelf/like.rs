@@ -5,10 +5,11 @@
 //! it may accept behind that, by way of the index.
 
 use super::directory::Section;
+use super::entries::common;
 use super::grams::{END, GROUP};
 use super::hand::{Hand, Step, if_at_hand};
 use super::reader::Shelf;
-use super::sorted::{SortedIndex, common, first_entry};
+use super::sorted::{SortedIndex, first_entry};
 use super::terms::{PER_BLOCK, Part, TermEntry, TermPart, part_with, parts};
 use crate::bits::Bits;
 use crate::text::Automaton;

@@ -15,6 +15,7 @@ mod check;
 mod dense;
 mod digests;
 mod directory;
+mod entries;
 mod exact;
 mod forms;
 mod front;

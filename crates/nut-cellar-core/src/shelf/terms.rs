@@ -1,11 +1,12 @@
 //! The terms of a shelf, in order, each with where its postings and positions are.
 
 use super::directory::Section;
+use super::entries::Entries;
 use super::grams::{GROUP, GramWriter};
 use super::hand::{Hand, Step};
 use super::output::Output;
 use super::reader::Shelf;
-use super::sorted::{Entries, MOST_PARTS, SortedWriter, first_entry, parts_of};
+use super::sorted::{MOST_PARTS, SortedWriter, first_entry, parts_of};
 use crate::error::Result;
 use crate::wire::{Broken, Reader, put_varint};
 use std::cmp::Ordering;

@@ -4,6 +4,7 @@
 use super::builder::Builder;
 use super::check::check;
 use super::directory::{CHUNK, Directory, Section};
+use super::entries::Entries;
 use super::hand::{Hand, Step, Stop};
 use super::kept;
 use super::merge::{Source, merge};
@@ -13,7 +14,7 @@ use super::places::{COLUMN, Pairs, Places, RECORD};
 use super::positions::Positions;
 use super::postings::{Frequencies, TakePostings};
 use super::reader::Shelf;
-use super::sorted::{Entries, SortedIndex, SortedWriter, first_entry, parts_of};
+use super::sorted::{SortedIndex, SortedWriter, first_entry, parts_of};
 use super::values::ValueColumn;
 use crate::catalog::{Opened, Snapshot};
 use crate::error::Result;
