@@ -687,3 +687,46 @@ fn a_million_tokens_of_one_letter_are_no_trouble() {
         assert_eq!(search(&place, query, &Find::new().without_values()).unwrap().total, 1, "{query}");
     }
 }
+
+#[test]
+fn the_deepest_and_the_widest_queries_go_every_way_in_time_that_grows_with_their_length() {
+    // Each sign and bracket once doubled the time of printing: that of the first took an hour.
+    let deepest = ["+(a ", "-(a ", "title:(a ", "+title,notes:(-(a OR ", "(a OR (b AND "];
+    let nested = deepest.map(|open| open.repeat(32) + "b" + &")".repeat(32 * open.matches('(').count()));
+    let signs = ("NOT ".repeat(32) + "(").repeat(32) + "a";
+    let widest = ["a ", "a OR ", "+a -b ", "+(a) ", "~a ", "title:(a b) "].map(|part| part.repeat(2_000));
+    let place = morning();
+    let (view, opened) = (place.view(), Opened::new());
+    for text in nested.iter().chain(&widest).chain([&signs]) {
+        let query = Query::read(text).query;
+        assert_eq!(Query::read(&query.to_string()).query, query);
+        let kept = serde_json::to_string(&query).unwrap();
+        assert_eq!(serde_json::from_str::<Query>(&kept).unwrap(), query);
+        let snapshot = Snapshot::open(&view, &opened).unwrap();
+        let find = Find::new();
+        search::why(&view, &snapshot, &query, &find, &1.into()).unwrap();
+        search::run(&view, &mut Search::new(snapshot, &query, &find).unwrap()).unwrap();
+        Highlighter::new(Arc::new(schema()), &query, &find).unwrap().matches("title", "a b").unwrap();
+    }
+}
+
+#[test]
+fn what_a_program_nests_too_deep_is_refused() {
+    let place = morning();
+    let view = place.view();
+    let deep =
+        |levels| (0..levels).fold(Query::word("walnut"), |query, _| query.needed().without(Query::word("x")));
+    for (levels, refused) in [(50, false), (150, true)] {
+        let snapshot = Snapshot::open(&view, &Opened::new()).unwrap();
+        let (query, find) = (deep(levels), Find::new());
+        let searched = Search::new(snapshot.clone(), &query, &find).map(|_| ());
+        let highlighted = Highlighter::new(Arc::new(schema()), &query, &find).map(|_| ());
+        let explained = search::why(&view, &snapshot, &query, &find, &1.into()).map(|_| ());
+        for done in [searched, highlighted, explained] {
+            assert_eq!(
+                done.map_err(|error| error.kind()),
+                if refused { Err(ErrorKind::BadRequest) } else { Ok(()) }
+            );
+        }
+    }
+}

@@ -4,9 +4,6 @@ use super::print::{is_negative, literal};
 use super::signs::{WITHIN, begins_part, begins_word, plain};
 use std::ops::Range;
 
-/// Brackets may be nested so deep; deeper ones are left out.
-const DEEPEST: usize = 32;
-
 /// A piece of a query.
 #[derive(Clone, Debug, PartialEq)]
 pub(super) enum Token {
@@ -38,13 +35,16 @@ pub(super) struct Lexer<'a> {
     /// Brackets that are open, and of those more that were left out.
     open: usize,
     left_out: usize,
+    /// How deep brackets may be nested; deeper ones are left out.
+    deepest: usize,
     tokens: Vec<Placed>,
     problems: Vec<Problem>,
 }
 
-/// The tokens of a text, and what made no sense. Takes time in proportion to the text.
-pub(super) fn tokens(text: &str) -> (Vec<Placed>, Vec<Problem>) {
-    let mut lexer = Lexer { text, at: 0, open: 0, left_out: 0, tokens: Vec::new(), problems: Vec::new() };
+/// The tokens of a text without brackets that are nested deeper than so, and what made no sense. Takes time in proportion to the text.
+pub(super) fn tokens(text: &str, deepest: usize) -> (Vec<Placed>, Vec<Problem>) {
+    let (tokens, problems) = (Vec::new(), Vec::new());
+    let mut lexer = Lexer { text, at: 0, open: 0, left_out: 0, deepest, tokens, problems };
     while lexer.next() {}
     (lexer.tokens, lexer.problems)
 }
@@ -114,7 +114,7 @@ impl Lexer<'_> {
     fn open(&mut self) {
         let start = self.at;
         self.at += self.rest().chars().next().map_or(0, char::len_utf8);
-        if self.open == DEEPEST {
+        if self.open == self.deepest {
             if self.left_out == 0 {
                 self.problem(start..self.at, "Brackets are nested too deep; the inner ones were left out.");
             }

@@ -10,13 +10,16 @@
 
 use super::lex::{Placed, Problem, Token, tokens};
 use super::misread::Misread;
-use super::tree::Query;
+use super::tree::{DEEPEST, Query};
 use crate::filter::reads_as_value;
 use crate::schema::Schema;
 use std::ops::Range;
 
 /// `NOT` may be typed so often in a row; more are taken as words.
-const MOST_SIGNS: usize = 32;
+const MOST_SIGNS: usize = 2;
+/// How deep brackets may be nested, from which on a query is read again without the inner ones if it is deeper than it may be. Each has up
+/// to six parts inside one another (two signs, columns, and a list of each kind), so with the last of these no query is too deep.
+const DEEPEST_BRACKETS: [usize; 4] = [DEEPEST, 30, 15, 9];
 
 /// A query that was read, and what there is to say about it.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -100,11 +103,16 @@ impl Named {
 }
 
 fn parse(text: &str) -> (Query, Vec<Problem>, Vec<Named>) {
-    let (tokens, problems) = tokens(text);
-    let mut parser = Parser { text, tokens, at: 0, problems, named: Vec::new() };
-    let query = parser.list().normal();
-    parser.problems.sort_by_key(|(range, _)| range.start);
-    (query, parser.problems, parser.named)
+    let mut brackets = DEEPEST_BRACKETS.into_iter().peekable();
+    loop {
+        let (tokens, problems) = tokens(text, brackets.next().unwrap_or_default());
+        let mut parser = Parser { text, tokens, at: 0, problems, named: Vec::new() };
+        let query = parser.list().normal();
+        if brackets.peek().is_none() || !query.is_deeper_than(DEEPEST) {
+            parser.problems.sort_by_key(|(range, _)| range.start);
+            return (query, parser.problems, parser.named);
+        }
+    }
 }
 
 struct Parser<'a> {

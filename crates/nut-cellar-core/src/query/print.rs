@@ -2,6 +2,7 @@
 
 use super::signs::{OPERATORS, WITHIN, begins_part, begins_word, is_sign, plain};
 use super::tree::Query;
+use std::borrow::Cow;
 use std::fmt::{self, Display, Formatter};
 
 impl Display for Query {
@@ -35,11 +36,7 @@ fn show(query: &Query, f: &mut Formatter<'_>) -> fmt::Result {
             write!(f, " {WITHIN} {positions}")
         }
         Query::Pattern(text) => f.write_str(&pattern(text)),
-        Query::Near(text) => {
-            let shown = word(text);
-            let begins = shown.starts_with(|first| first == '\\' || begins_word(first));
-            write!(f, "~{}{shown}", if begins { "" } else { "\\" })
-        }
+        Query::Near(text) => f.write_str(&near(text)),
     }
 }
 
@@ -64,9 +61,30 @@ fn part_of_list(part: &Query, f: &mut Formatter<'_>) -> fmt::Result {
 fn inside(part: &Query, f: &mut Formatter<'_>) -> fmt::Result {
     match part {
         Query::Without(_) | Query::Needed(_) => bracketed(part, f),
-        part if !begins_part(&part.to_string()) => bracketed(part, f),
+        part if !begins_part(&beginning(part)) => bracketed(part, f),
         part => part_of_list(part, f),
     }
+}
+
+/// The first characters of what a part that has no sign is shown as. The whole of it would be printed once for each sign that it stands
+/// behind: in time that doubles with each.
+fn beginning(part: &Query) -> Cow<'_, str> {
+    match part {
+        Query::In(columns, _) => columns.first().map_or(Cow::Borrowed(":"), |name| word(name).into()),
+        Query::Word(text) => word(text).into(),
+        Query::Pattern(text) => pattern(text).into(),
+        Query::Near(text) => near(text).into(),
+        Query::Phrase(_) | Query::Window(..) => "\"".into(),
+        Query::Words(_) | Query::All(_) | Query::Any(_) => "(".into(),
+        Query::Without(_) => "-".into(),
+        Query::Needed(_) => "+".into(),
+    }
+}
+
+fn near(text: &str) -> String {
+    let shown = word(text);
+    let begins = shown.starts_with(|first| first == '\\' || begins_word(first));
+    format!("~{}{shown}", if begins { "" } else { "\\" })
 }
 
 /// What stands behind columns. A word that begins with a minus sign would be taken for an exclusion, unless it is a number.

@@ -3,6 +3,10 @@
 
 use serde::{Deserialize, Serialize};
 
+/// So many parts may stand inside one another in what is read from a text. Kept as JSON each takes two levels, of which readers of JSON
+/// take 128.
+pub(super) const DEEPEST: usize = 60;
+
 /// A query.
 ///
 /// ```
@@ -133,6 +137,19 @@ impl Query {
             Self::Word(text) | Self::Near(text) if text.is_empty() => Self::Words(Vec::new()),
             Self::Pattern(text) => pattern(&text),
             leaf => leaf,
+        }
+    }
+
+    /// Whether more than so many parts stand inside one another.
+    pub(crate) fn is_deeper_than(&self, most: usize) -> bool {
+        match self {
+            Self::Words(parts) | Self::All(parts) | Self::Any(parts) => {
+                most == 0 || parts.iter().any(|part| part.is_deeper_than(most - 1))
+            }
+            Self::Without(part) | Self::Needed(part) | Self::In(_, part) => {
+                most == 0 || part.is_deeper_than(most - 1)
+            }
+            _ => false,
         }
     }
 

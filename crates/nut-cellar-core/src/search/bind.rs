@@ -2,14 +2,14 @@
 //! noted.
 
 use super::find::{Find, Words};
-use super::limits::{Beyond, MOST_LEAVES, MOST_ROWS, MOST_VALUES, MOST_WIDE_WALKS};
+use super::limits::{Beyond, DEEPEST, MOST_LEAVES, MOST_ROWS, MOST_VALUES, MOST_WIDE_WALKS};
 use super::nodes::{Once, all, any, at_least, share_of};
 use super::plan::{
     Alternative, AlternativeKey, Leaf, Like, Lookup, Node, Plan, SYNONYM_LIKENESS, Variant, Word,
 };
 use super::reading::{Reading, Typed, add_run, folded, is_wide, place_of, place_of_lookup, read};
 use super::united::unite_tests;
-use crate::error::Result;
+use crate::error::{Error, ErrorKind, Result};
 use crate::filter::{self, Bound, Test, bind_test, reads_as_value};
 use crate::query::{Expansions, Query, shared_forms};
 use crate::schema::{Column, ColumnSet, Kind, Schema};
@@ -19,6 +19,11 @@ use std::ops::Bound as Edge;
 
 /// Binds a query.
 pub(super) fn bind(schema: &Schema, query: &Query, find: &Find) -> Result<Plan> {
+    if query.is_deeper_than(DEEPEST) {
+        let message =
+            format!("The query is nested more than {DEEPEST} deep; say it with less inside one another.");
+        return Err(Error::new(ErrorKind::BadRequest, message));
+    }
     let scope = Scope { text: find.searched(schema)?, values: Vec::new() };
     let (recipes, recipes_of) = recipes(schema);
     let filter = find.filter().map(|filter| filter::bind(schema, filter)).transpose()?;

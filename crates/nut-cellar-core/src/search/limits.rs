@@ -1,6 +1,8 @@
 //! What a query may ask for at most, so that one which anybody may type takes a bounded time. What is beyond that is left out, or
 //! looked for in a simpler way, and said.
 
+/// How deep a query may be nested: what is read from a text is no deeper, and what a program builds has to fit on a thread's stack.
+pub(super) const DEEPEST: usize = 200;
 /// The most different words, phrases and patterns of a query; more are left out.
 pub(super) const MOST_LEAVES: usize = 4_096;
 /// The most different walks through a dictionary, for patterns, beginnings and near spellings, which count more; more are left out. Of
