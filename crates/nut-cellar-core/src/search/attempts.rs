@@ -5,19 +5,22 @@ use super::find::{Find, Spellings, Words};
 /// Of more words than these one is asked for at once: each attempt goes through the lists of all of them.
 const MANY: usize = 64;
 
-/// A looser search, and what is said of it.
-#[derive(Debug)]
-pub(super) struct Attempt {
+/// A looser search, which is made where too few are found.
+#[derive(Clone, Debug)]
+#[non_exhaustive]
+pub struct Attempt {
+    /// What is asked then.
     pub find: Find,
     /// It is made if fewer than this were found before.
     pub below: u64,
+    /// What is said of it.
     pub note: String,
 }
 
 /// The attempts behind the first, in order, for a query of so many words to choose from.
 pub(super) fn attempts(find: &Find, words: usize) -> Vec<Attempt> {
     let mut attempts = Vec::new();
-    let mut looser = find.clone();
+    let mut looser = find.clone().without_attempts();
     if let Spellings::WhenFewerThan(below) = find.wanted_spellings() {
         looser = looser.spellings(Spellings::Near);
         let note = "Few were found, so words that are spelled nearly so count too.".to_owned();

@@ -228,6 +228,16 @@ impl Find {
         self
     }
 
+    /// The same search, which stays as it is where too few are found.
+    #[must_use]
+    pub fn without_attempts(mut self) -> Self {
+        self.relaxed = 0;
+        if matches!(self.spellings, Spellings::WhenFewerThan(_)) {
+            self.spellings = Spellings::AsTyped;
+        }
+        self
+    }
+
     /// When words may also stand for others that are spelled nearly so, by one typing mistake from three characters on and
     /// two from eight.
     #[must_use]
@@ -278,6 +288,13 @@ impl Find {
     #[must_use]
     pub fn after(mut self, place: Place) -> Self {
         self.after = Some(place);
+        self
+    }
+
+    /// The hits from the first on, behind no place.
+    #[must_use]
+    pub fn from_the_first(mut self) -> Self {
+        self.after = None;
         self
     }
 

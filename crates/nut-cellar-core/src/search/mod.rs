@@ -42,6 +42,7 @@ mod walk;
 mod why;
 mod windows;
 
+pub use attempts::Attempt;
 pub use compare::{Compared, Moved, compare};
 pub(crate) use families::likeness;
 pub use families::{BEGINNING_LIKENESS, FORM_LIKENESS, MOST_ALIKE, NEAR_LIKENESS};

@@ -188,6 +188,16 @@ impl Search {
         self
     }
 
+    /// What is done where too few are found, in this order.
+    pub fn attempts(&self) -> impl Iterator<Item = &Attempt> {
+        self.looser.iter().rev()
+    }
+
+    /// What there is to say of the query and the search, whatever the records are; of one that has not begun.
+    pub fn notes(&self) -> &[String] {
+        &self.prepared.plan.notes
+    }
+
     /// How the search went so far.
     pub fn report(&self) -> Report {
         let plan = &self.prepared.plan;

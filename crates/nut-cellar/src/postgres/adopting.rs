@@ -8,17 +8,20 @@ use super::reading::Rows;
 use super::secured::withheld;
 use super::session::{Connection, Own, Parameter, Sees, Session, Statements};
 use super::sources::Sources;
-use super::state::{self, There};
+use super::state::{self, NextMark, Seen, There};
 use super::table::Table;
-use crate::rows::{self, Adopted, Part, Synced, Work};
+use crate::rows::{self, Adopted, Part, Synced, Work, spans};
 use nut_cellar_core::schema::Change;
-use nut_cellar_core::{Manifest, Merging, Result, Schema};
+use nut_cellar_core::{Error, Manifest, Merging, Opened, Result, Schema, Snapshot};
 use postgres::types::Type;
 use std::sync::Arc;
 
 /// What row-level security comes to.
 const SECURED: &str = "A role finds the rows that it may see, ranked among all, and is told no total of others. What belongs to \
     the cellar holds the words of all rows, though: a role that may search could read them there by itself.";
+
+/// How often giving a cellar another schema begins anew when somebody else gives it one.
+const TRIES: usize = 5;
 
 const ADOPTING: &str = "Adopting a table";
 
@@ -54,9 +57,11 @@ impl PostgresCellar {
         let source = schema.source().map_or(name, |source| source.table.as_str());
         let table = Table::read(&mut transaction, source)?;
         let oid = table.oid;
-        let key = schema.key_columns().iter().map(|column| table.type_of(column).map(str::to_owned));
+        let key =
+            schema.key_columns().iter().map(|column| table.type_of(column).map(|kind| kind.name.clone()));
         let key = key.collect::<Result<Vec<_>>>()?;
-        let sources = Sources::new(&mut transaction, table, schema)?;
+        let sources = Sources::new(&mut transaction, &names, table, schema)?;
+        sources.must_be_trusted(&mut transaction)?;
         let rows = Rows::new(&sources)?;
         let mut notes = Vec::new();
         if sources.table.secured {
@@ -65,7 +70,14 @@ impl PostgresCellar {
         if !sources.table.is_seen_whole(&mut transaction)? {
             return Err(withheld(&rows));
         }
-        let Some(there) = state::look(&mut transaction, &names)? else {
+        let found = state::look(&mut transaction, &names);
+        if found.as_ref().is_err_and(Error::is_damaged) {
+            drop(transaction);
+            let cellar = Self::with(names, schema.clone(), rows);
+            let synced = cellar.make_anew(client, &mut progress)?;
+            return Ok((cellar, Adopted { rebuilt: true, synced, notes, ..Adopted::default() }));
+        }
+        let Some(there) = found? else {
             state::create(&mut transaction, &names, &sources, &rows)?;
             transaction.commit()?;
             let cellar = Self::with(names, schema.clone(), rows);
@@ -98,12 +110,41 @@ impl PostgresCellar {
         let cellar = Self::with(names, schema.clone(), rows);
         let synced = if rebuilt {
             cellar.become_new(client, &mut progress)?
-        } else if there.filled {
+        } else if !there.filled {
+            cellar.catch_up(client, Work::Pending(Merging::Small), progress)?
+        } else if cellar.opens(client)? {
             Synced::default()
         } else {
-            cellar.catch_up(client, Work::Pending(Merging::Small), progress)?
+            let synced = cellar.make_anew(client, &mut progress)?;
+            return Ok((cellar, Adopted { changes, rebuilt: true, synced, notes }));
         };
         Ok((cellar, Adopted { changes, rebuilt, synced, notes }))
+    }
+
+    /// Whether what the shelves begin with can be read.
+    fn opens(&self, client: &mut dyn Statements) -> Result<bool> {
+        let opened = self.on_state(client, &[], Seen::shelves, &|| None, |view, _| {
+            Snapshot::open(view, &Opened::new()).map(|_| ())
+        });
+        if opened.as_ref().is_err_and(Error::is_damaged) { Ok(false) } else { opened.map(|()| true) }
+    }
+
+    /// Makes everything that belongs to the cellar anew, whatever is left of it, and reads all rows.
+    pub(super) fn make_anew(
+        &self,
+        client: &mut dyn Statements,
+        progress: &mut dyn FnMut(u64),
+    ) -> Result<Synced> {
+        let mut transaction = Own::begin(client, Sees::Latest, ADOPTING)?;
+        let sources = self.sources(&mut transaction)?;
+        sources.must_be_trusted(&mut transaction)?;
+        if !sources.table.is_seen_whole(&mut transaction)? {
+            return Err(withheld(&self.rows));
+        }
+        state::remove(&mut transaction, &self.names)?;
+        state::create(&mut transaction, &self.names, &sources, &self.rows)?;
+        transaction.commit()?;
+        self.catch_up(client, Work::Pending(Merging::Small), progress)
     }
 
     /// Gives a cellar that is there this handle's schema, and reads all rows by it.
@@ -112,13 +153,14 @@ impl PostgresCellar {
         client: &mut dyn Statements,
         progress: &mut dyn FnMut(u64),
     ) -> Result<Synced> {
-        self.alone(client, |client| {
-            let done = self.become_new_alone(client, progress);
-            if done.is_err() {
-                // The error that is told is the one that came first; what is left does no harm.
-                let _ = self.follow_no_next(client);
+        spans::catch_up(self.name(), || {
+            for _ in 1..TRIES {
+                match self.become_new_once(client, progress) {
+                    Err(error) if error.is_overtaken() => {}
+                    done => return done,
+                }
             }
-            done
+            self.become_new_once(client, progress)
         })
     }
 
@@ -126,41 +168,63 @@ impl PostgresCellar {
     pub(super) fn sources(&self, client: &mut dyn Statements) -> Result<Sources<'_>> {
         let source = self.schema.source().map_or(self.name(), |source| source.table.as_str());
         let table = Table::read(client, source)?;
-        Sources::new(client, table, &self.schema)
+        Sources::new(client, &self.names, table, &self.schema)
     }
 
-    fn become_new_alone(&self, client: &mut dyn Statements, progress: &mut dyn FnMut(u64)) -> Result<Synced> {
+    fn become_new_once(&self, client: &mut dyn Statements, progress: &mut dyn FnMut(u64)) -> Result<Synced> {
         // From now on changes are logged for both schemas: a key too many does no harm.
-        let mut transaction = Own::begin(client, Sees::Latest, ADOPTING)?;
+        let mut transaction = Own::begin_alone(client, &self.names, Sees::Latest, ADOPTING)?;
         let there = self.require(&mut transaction)?;
         let mut sources = self.sources(&mut transaction)?;
+        sources.must_be_trusted(&mut transaction)?;
         if !sources.table.is_seen_whole(&mut transaction)? {
             return Err(withheld(&self.rows));
         }
         sources.revision = there.revision + 1;
-        state::follow_next(&mut transaction, &self.names, &sources, &there)?;
+        let next = state::follow_next(&mut transaction, &self.names, &sources, &there)?;
         transaction.commit()?;
+        let done = self.read_as_next(client, &sources, &next, progress);
+        if done.is_err() {
+            // The error that is told is the one that came first; what is left does no harm.
+            let _ = self.follow_no_next(client, &next);
+        }
+        done
+    }
 
-        let mut transaction = Own::begin(client, Sees::OneMoment, ADOPTING)?;
+    /// Reads all rows by the schema that is followed beside the other, and puts it in its place.
+    fn read_as_next(
+        &self,
+        client: &mut dyn Statements,
+        sources: &Sources<'_>,
+        next: &NextMark,
+        progress: &mut dyn FnMut(u64),
+    ) -> Result<Synced> {
+        let mut transaction = Own::begin_alone(client, &self.names, Sees::OneMoment, ADOPTING)?;
         let there = self.require(&mut transaction)?;
+        if there.next.as_ref() != Some(next) {
+            return Err(Error::overtaken());
+        }
         let sql = format!("DELETE FROM {}", self.names.inside("log"));
         transaction.execute_typed(&sql, &[]).map_err(failed(ADOPTING))?;
         let replaced: Vec<_> = there.manifest.pieces().collect();
         let base = Manifest { schema: Arc::clone(&self.schema), shelves: Vec::new(), ..there.manifest };
         let view = PostgresView::new(&mut transaction, self, Arc::new(base));
         let synced = self.build_part(view, &mut Part::all(), &replaced, progress)?;
-        state::become_next(&mut transaction, &self.names, &sources, &self.rows)?;
+        state::become_next(&mut transaction, &self.names, sources, &self.rows)?;
         self.tell(&mut transaction)?;
         transaction.commit()?;
         Ok(synced)
     }
 
-    /// Follows no other schema than the one that the cellar has.
-    fn follow_no_next(&self, client: &mut dyn Statements) -> Result<()> {
-        let mut transaction = Own::begin(client, Sees::Latest, ADOPTING)?;
+    /// Follows no other schema than the one that the cellar has, unless somebody else gives it one.
+    fn follow_no_next(&self, client: &mut dyn Statements, next: &NextMark) -> Result<()> {
+        let mut transaction = Own::begin_alone(client, &self.names, Sees::Latest, ADOPTING)?;
         let there = self.require(&mut transaction)?;
+        if there.next.as_ref() != Some(next) {
+            return Ok(());
+        }
         let table = Table::of(&mut transaction, there.table)?;
-        let sources = Sources::new(&mut transaction, table, &there.manifest.schema)?;
+        let sources = Sources::new(&mut transaction, &self.names, table, &there.manifest.schema)?;
         state::follow_no_next(&mut transaction, &self.names, &sources, &there)?;
         transaction.commit()
     }
@@ -176,10 +240,12 @@ impl PostgresCellar {
     /// [`ErrorKind::NotACellar`](crate::ErrorKind::NotACellar) if there is none; or if something that is not ours was put beside it.
     pub fn release(client: &mut impl Session, name: &str) -> Result<()> {
         let names = Names::new(name)?;
-        if !state::exists(client, &names)? {
-            return Err(not_there(client, &names));
+        match state::exists(client, &names) {
+            Ok(false) => Err(not_there(client, &names)),
+            // A part of it is taken away as well.
+            Err(error) if !error.is_damaged() => Err(error),
+            _ => state::remove(client, &names),
         }
-        state::remove(client, &names)
     }
 
     /// Lets a role search: it may read what belongs to the cellar, and change nothing. The rows it may read are the

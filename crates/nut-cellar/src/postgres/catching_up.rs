@@ -5,7 +5,7 @@ use super::derived::ambiguous;
 use super::failure::failed;
 use super::functions::row_at;
 use super::key::Keys;
-use super::names::{Names, literal};
+use super::names::literal;
 use super::place::{PostgresUnit, PostgresView};
 use super::reading::Rows;
 use super::session::{Connection, Own, Sees, Session, Statements};
@@ -18,47 +18,7 @@ use std::sync::Arc;
 
 /// How many rows of the first fill are fetched at a time.
 const FETCHED: u32 = 1_000;
-/// Tells our session locks from those of others.
-const LOCK: i32 = 0x4e75_7443;
-
 const SYNCING: &str = "Catching up";
-
-/// The statement that calls a function on the lock of a cellar.
-fn lock(function: &str, names: &Names) -> String {
-    format!(
-        "SELECT pg_catalog.{function}({LOCK}, pg_catalog.to_regclass({})::oid::integer)",
-        literal(&names.inside("state"))
-    )
-}
-
-/// The turn of a session at changing a cellar's shelves. It ends when it is dropped, also by a panic of the program's.
-struct Turn<'s> {
-    session: &'s mut dyn Statements,
-    unlock: String,
-    ended: bool,
-}
-
-impl<'s> Turn<'s> {
-    /// Waits for those before.
-    fn wait(session: &'s mut dyn Statements, names: &Names) -> Result<Self> {
-        session.batch_execute(&lock("pg_advisory_lock", names)).map_err(failed(SYNCING))?;
-        Ok(Self { session, unlock: lock("pg_advisory_unlock", names), ended: false })
-    }
-
-    fn end(&mut self) -> Result<()> {
-        self.ended = true;
-        self.session.batch_execute(&self.unlock).map_err(failed(SYNCING))
-    }
-}
-
-impl Drop for Turn<'_> {
-    fn drop(&mut self) {
-        if !self.ended {
-            // A connection that is gone has let go of it.
-            let _ = self.end();
-        }
-    }
-}
 
 impl PostgresCellar {
     /// Reads a part of the rows into a shelf, in the transaction that is open: over those of the parts before, or in the place of others.
@@ -143,32 +103,13 @@ impl PostgresCellar {
         self.catch_up(client, Work::Pending(Merging::Whole), |_| ())
     }
 
-    /// Under a lock of the session, which ends with it: taken before the transaction, so that what the one before has published
-    /// is seen.
-    pub(super) fn alone(
-        &self,
-        client: &mut dyn Statements,
-        work: impl FnOnce(&mut dyn Statements) -> Result<Synced>,
-    ) -> Result<Synced> {
-        let mut turn = Turn::wait(client, &self.names)?;
-        let done = spans::catch_up(self.name(), || work(turn.session));
-        let ended = turn.end();
-        done.and_then(|synced| ended.map(|()| synced))
-    }
-
-    /// The statements that undo whatever the cellar's work has begun on a connection and not ended.
-    #[cfg(feature = "tokio")]
-    pub(super) fn undoing(name: &str) -> Result<String> {
-        Ok(format!("ROLLBACK; {}", lock("pg_advisory_unlock", &Names::new(name)?)))
-    }
-
     pub(super) fn catch_up(
         &self,
         client: &mut dyn Statements,
         work: Work,
         mut progress: impl FnMut(u64),
     ) -> Result<Synced> {
-        self.alone(client, |client| {
+        spans::catch_up(self.name(), || {
             let mut all = Synced::default();
             loop {
                 let (synced, goes_on) = self.catch_up_alone(client, work, &mut progress)?;
@@ -187,7 +128,7 @@ impl PostgresCellar {
         work: Work,
         progress: &mut dyn FnMut(u64),
     ) -> Result<(Synced, bool)> {
-        let mut transaction = Own::begin(client, Sees::OneMoment, SYNCING)?;
+        let mut transaction = Own::begin_alone(client, &self.names, Sees::OneMoment, SYNCING)?;
         let mut seen = self.see(&mut transaction, &[], &|| None)?;
         seen.must_be_all(&self.rows)?;
         // Joined rows that belong to no record are logged, too, and name nothing.
@@ -198,6 +139,9 @@ impl PostgresCellar {
         let mut part = if fills { Part::after(&seen.manifest)? } else { Part::all() };
         let in_parts = part.from.is_some();
         seen.emptied |= work == Work::Anew;
+        if !(seen.filled && matches!(work, Work::Pending(_))) {
+            self.sources(&mut transaction)?.must_be_trusted(&mut transaction)?;
+        }
         let view = PostgresView::new(&mut transaction, self, seen.base());
         let replaced: Vec<_> = if seen.emptied { seen.manifest.pieces().collect() } else { Vec::new() };
         let synced = match work {
@@ -246,12 +190,13 @@ impl PostgresCellar {
         batch: &mut Batch<'_>,
         progress: &mut dyn FnMut(u64),
     ) -> Result<Unreadable> {
-        let Rows { from, key, condition, derived, .. } = &self.rows;
-        let selected = self.rows.selected();
+        let Rows { from, key, derived, .. } = &self.rows;
+        view.look_at_own_names()?;
         let begins = part.from.as_ref().map_or("true".to_owned(), |from| key.is_not_before("t", from));
         let declare = format!(
             "DECLARE cellar_rows NO SCROLL CURSOR FOR
-               SELECT {selected} FROM {from} t WHERE {condition} AND {begins} ORDER BY {}{}",
+               {} ORDER BY {}{}",
+            self.rows.select(&begins),
             key.columns("t"),
             part.limit()
         );
@@ -316,7 +261,10 @@ impl PostgresCellar {
 /// A cellar with a connection of its own, for a [`Keeper`](crate::rows::Keeper).
 impl<C: Connection + Send> Kept for (C, Arc<PostgresCellar>) {
     fn pending(&mut self, most: u64) -> Result<u64> {
-        let sql = format!("SELECT count(*) FROM (SELECT 1 FROM {} LIMIT $1) l", self.1.names.inside("log"));
+        let sql = format!(
+            "SELECT pg_catalog.count(*) FROM (SELECT 1 FROM {} LIMIT $1) l",
+            self.1.names.inside("log")
+        );
         let most = i64::try_from(most).unwrap_or(i64::MAX);
         let row =
             self.0.query_typed_one(&sql, &[(&most, Type::INT8)]).map_err(failed("Looking for changes"))?;

@@ -63,7 +63,7 @@ impl PostgresCellar {
             return Err(not_there(client, &names));
         };
         let table = Table::of(client, source)?;
-        let sources = Sources::new(client, table, &schema)?;
+        let sources = Sources::new(client, &names, table, &schema)?;
         let rows = Rows::new(&sources)?;
         Ok(Self::with(names, schema, rows))
     }
@@ -128,7 +128,7 @@ impl PostgresCellar {
             self.read(client, |view, snapshot, sight| {
                 span.record("overlay", view.is_overlay());
                 let mut found = sight.search(view, snapshot, query, find)?;
-                found.notes.extend(view.note());
+                found.notes.extend(view.note().filter(|_| sight.must_be_all().is_ok()));
                 Ok(found)
             })
         })

@@ -8,27 +8,53 @@ use super::sources::Sources;
 use nut_cellar_core::Result;
 use std::sync::atomic::{AtomicU64, Ordering};
 
-/// What has to stay as it is for changes to be seen: the names of the tables, their watched columns, the triggers, and how a view is
-/// made if there is one; of the state `s`. It is worked out for each search: sums of hashes need no order, and each catalog that is not
-/// asked saves 20 µs.
+/// What has to stay as it is for changes to be seen, as an array of three texts, of the state `s`. The first: the names of the tables,
+/// whether others inherit from them, their watched columns, the triggers, and how a view is made if there is one. Of the second and the
+/// third one may change: the entries of the columns, which every `ALTER COLUMN` writes anew, and the tables' files, which are new when
+/// they were rewritten (by `VACUUM FULL`, too). Only a change of a column that has rewritten its values changes both; no trigger sees it.
+///
+/// It is worked out for each search: sums of hashes need no order, and each catalog that is not asked saves 20 µs.
 pub(super) fn standing(sources: &Sources<'_>) -> String {
     let views = "(SELECT pg_catalog.sum(pg_catalog.hashtextextended(r.ev_action::text, 0))
                   FROM pg_catalog.unnest(s.sources[2:]) o(oid) JOIN pg_catalog.pg_rewrite r ON r.ev_class = o.oid)";
     let has_view = sources.derived.as_ref().is_some_and(|derived| derived.view.is_some());
+    // The triggers of a partitioned table are in each partition, and may be switched off there.
+    let partitions = "(WITH RECURSIVE parts(oid) AS (SELECT o.oid FROM pg_catalog.unnest(s.sources) o(oid) UNION ALL
+                         SELECT i.inhrelid FROM parts p JOIN pg_catalog.pg_inherits i ON i.inhparent = p.oid)
+                       SELECT pg_catalog.count(*) FROM parts p JOIN pg_catalog.pg_trigger t ON t.tgrelid = p.oid
+                       WHERE t.tgfoid = ANY (s.functions) AND t.tgenabled NOT IN ('O', 'A'))";
+    let mut places = [None].into_iter().chain((0..sources.joins.len()).map(Some));
+    let has_partitions = places.any(|place| sources.of(place).partitioned);
+    // A partitioned table has no file of its own.
+    let files = "(SELECT pg_catalog.sum((c.oid::bigint << 32) + c.relfilenode::bigint)::text
+                  FROM pg_catalog.pg_class c WHERE c.oid = ANY (s.sources))";
     format!(
-        "pg_catalog.concat_ws(';',
+        "ARRAY[pg_catalog.concat_ws(';',
            pg_catalog.array_to_string(ARRAY(
-             SELECT (SELECT pg_catalog.concat_ws('.', c.relnamespace::pg_catalog.regnamespace, c.relname, c.relrowsecurity)
+             SELECT (SELECT pg_catalog.concat_ws('.', c.relnamespace::pg_catalog.regnamespace, c.relname, c.relrowsecurity,
+                       CASE WHEN c.relhassubclass AND c.relkind = 'r'
+                         THEN EXISTS (SELECT 1 FROM pg_catalog.pg_inherits i WHERE i.inhparent = c.oid) ELSE false END)
                      FROM pg_catalog.pg_class c WHERE c.oid = o.oid)
              FROM pg_catalog.unnest(s.sources) o(oid)), ',', '-'),
            (SELECT pg_catalog.sum(pg_catalog.hashint8extended((t.tgrelid::bigint << 32) + t.tgfoid::bigint, t.tgtype))
             FROM pg_catalog.pg_trigger t
             WHERE t.tgrelid = ANY (s.sources) AND t.tgfoid = ANY (s.functions) AND t.tgenabled IN ('O', 'A')),
-           (SELECT pg_catalog.sum(pg_catalog.hashtextextended(a.attname::text, (a.attrelid::bigint << 32) + a.atttypid::bigint))
-            FROM pg_catalog.pg_attribute a
-            WHERE a.attrelid = ANY (s.sources) AND a.attname::text = ANY (s.columns)),
-           {})",
-        if has_view { views } else { "NULL" },
+           a.columns, {views}, {partitions}), a.entries, {files}]
+         FROM (SELECT
+             pg_catalog.sum(pg_catalog.hashtextextended(a.attname::text, (a.attrelid::bigint << 32) + a.atttypid::bigint)) AS columns,
+             pg_catalog.sum(pg_catalog.hashtextextended(a.attname::text, (a.attrelid::bigint << 32) + a.xmin::text::bigint))::text AS entries
+           FROM pg_catalog.pg_attribute a
+           WHERE a.attrelid = ANY (s.sources) AND a.attname::text = ANY (s.columns)) a",
+        views = if has_view { views } else { "NULL" },
+        partitions = if has_partitions { partitions } else { "NULL" },
+        files = if has_partitions { "NULL" } else { files },
+    )
+}
+
+/// Whether what stands `now` is what the state `s` says has to.
+pub(super) fn stands(now: &str) -> String {
+    format!(
+        "coalesce({now}[1] = s.watched[1] AND ({now}[2] = s.watched[2] OR {now}[3] = s.watched[3]), false)"
     )
 }
 
@@ -49,7 +75,7 @@ pub(super) const WITH_LOGGED: &str = "logged_rows";
 /// The one that gives it with all rows, for where the table was emptied at once.
 pub(super) const WITH_ALL: &str = "all_rows";
 /// The one that gives it with the logged keys, to be joined to their rows by [`with_many_logged`].
-const LOGGED_KEYS: &str = "logged_keys";
+pub(super) const LOGGED_KEYS: &str = "logged_keys";
 /// From so many changes on that is worth being planned for each search.
 static MANY: AtomicU64 = AtomicU64::new(200);
 
@@ -66,7 +92,7 @@ pub(super) fn are_many(changes: u64) -> bool {
 
 /// The statements that take them away.
 pub(super) fn drop_functions(names: &Names) -> [String; 5] {
-    const KNOWN: &str = "text, bigint";
+    const KNOWN: &str = "pg_catalog.text, bigint";
     [(STANDING, ""), (STATE, ""), (WITH_LOGGED, KNOWN), (WITH_ALL, KNOWN), (LOGGED_KEYS, KNOWN)]
         .map(|(name, of)| format!("DROP FUNCTION IF EXISTS {}({of});", names.inside(name)))
 }
@@ -77,20 +103,24 @@ const HOW: &str = "LANGUAGE plpgsql STABLE SET jit = off SET plan_cache_mode = f
 /// The functions by which a search sees state, log and rows. They are functions so that queries that are made for a few rows are not
 /// compiled (`jit`) for as many as the planner may expect, which takes a second, and are planned once for each session: planning takes
 /// longer than the rest.
-/// They run as whoever calls them.
+/// They run as whoever calls them, but for those that read from a view or by a query.
 pub(super) fn functions(names: &Names, sources: &Sources<'_>, rows: &Rows) -> Result<String> {
-    let Rows { key, from, condition, .. } = rows;
-    let (log, state, selected) = (names.inside("log"), names.inside("state"), rows.selected());
+    let key = &rows.key;
+    let (log, state, selected) = (names.inside("log"), names.inside("state"), rows.names());
     let standing = standing(sources);
-    let stands = format!(
-        "CREATE FUNCTION {}() RETURNS text LANGUAGE sql STABLE SET search_path = pg_catalog, pg_temp AS {};",
+    let standing_function = format!(
+        "CREATE FUNCTION {}(OUT now text[], OUT stands boolean) LANGUAGE sql STABLE SET search_path = pg_catalog, pg_temp AS {};",
         names.inside(STANDING),
-        literal(&format!("SELECT {standing} FROM {state} s")),
+        literal(&format!(
+            "SELECT s.now, {} FROM (SELECT s.watched, (SELECT {standing}) AS now FROM {state} s OFFSET 0) s",
+            stands("s.now")
+        )),
     );
     let seen = format!(
-        "(SELECT s.manifest, s.filled, {standing} IS NOT DISTINCT FROM s.watched AS standing,
-            pg_catalog.row_security_active(s.sources[1]) AS secured
-          FROM {state} s OFFSET 0) s"
+        "(SELECT s.manifest, s.filled, {} AS standing, pg_catalog.row_security_active(s.source) AS secured
+          FROM (SELECT s.manifest, s.filled, s.watched, s.sources[1] AS source, (SELECT {standing}) AS now FROM {state} s OFFSET 0) s
+          OFFSET 0) s",
+        stands("s.now")
     );
     let id = |which: &str| {
         format!(
@@ -120,6 +150,11 @@ pub(super) fn functions(names: &Names, sources: &Sources<'_>, rows: &Rows) -> Re
            FROM (SELECT {sums}, {} AS before FROM {log}) l OFFSET 0) l",
         id(" FILTER (WHERE seq <= $2)")
     );
+    // What is in a view or a query acts as who adopted it, whoever searches.
+    let (trusted, rights) = match &sources.derived {
+        Some(derived) => (derived.is_trusted(false), "SECURITY DEFINER"),
+        None => ("true".to_owned(), ""),
+    };
     let function = |name: &str, (is_more, logged): (&str, &str), from: &str| {
         let body = format!(
             "#variable_conflict use_column
@@ -130,7 +165,7 @@ pub(super) fn functions(names: &Names, sources: &Sources<'_>, rows: &Rows) -> Re
         let texts: String =
             (0..rows.columns()).fold(String::new(), |texts, place| texts + &format!(", c{place} text"));
         format!(
-            "CREATE FUNCTION {}(text, bigint) RETURNS TABLE ({columns}, {}, {}{texts}) {HOW} AS {};",
+            "CREATE FUNCTION {}(text, bigint) RETURNS TABLE ({columns}, {}, {}{texts}) {HOW} {rights} AS {};",
             names.inside(name),
             key.declared('o', KEY),
             key.declared('o', row_at(rows)),
@@ -148,18 +183,19 @@ pub(super) fn functions(names: &Names, sources: &Sources<'_>, rows: &Rows) -> Re
     };
     let logged = format!(
         "LEFT JOIN LATERAL (SELECT {parts} FROM ({}) k WHERE l.log IS DISTINCT FROM $1 OFFSET 0) k ON true
-         LEFT JOIN LATERAL (SELECT * FROM {from} t WHERE {} AND {condition} OFFSET 0) t ON true",
+         LEFT JOIN LATERAL ({} OFFSET 0) t ON true",
         keys("l.after")?,
-        key.is("t", "k")
+        rows.select(&format!("{trusted} AND {}", key.is("t", "k")))
     );
     let all = format!(
-        "LEFT JOIN LATERAL (SELECT * FROM {from} t WHERE l.log IS DISTINCT FROM $1 AND {condition}) t ON true"
+        "LEFT JOIN LATERAL ({} OFFSET 0) t ON true",
+        rows.select(&format!("{trusted} AND l.log IS DISTINCT FROM $1"))
     );
     let logged = function(WITH_LOGGED, ("l.is_more", &key.selected_of_ours("k")), &logged);
-    let all = function(WITH_ALL, ("false", &key.selected("t")), &all);
+    let all = function(WITH_ALL, ("false", &rows.key_names()), &all);
     let told = Told { columns, flags, seen: &seen };
     let logged_keys = logged_keys(names, key, &told, &keys("cellar_seen.after")?);
-    Ok([stands, alone, logged, all, logged_keys].concat())
+    Ok([standing_function, alone, logged, all, logged_keys].concat())
 }
 
 /// What the functions give besides rows, and how it is selected.
@@ -204,14 +240,13 @@ fn logged_keys(names: &Names, key: &KeyColumns, told: &Told<'_>, keys: &str) -> 
 /// The statement that gives the state with the logged keys, each with its row, if there is one. The database hands over the first
 /// while it looks for the next ones, which it does not where a function gives them.
 pub(super) fn with_many_logged(names: &Names, rows: &Rows) -> String {
-    let Rows { key, from, condition, .. } = rows;
     let seen: Vec<_> = (0..KEY).map(|place| format!("s.o{place}")).collect();
     format!(
-        "SELECT {}, {}, {} FROM {}($1, $2) s LEFT JOIN LATERAL (SELECT * FROM {from} t WHERE {} AND {condition} OFFSET 0) t ON true",
+        "SELECT {}, {}, {} FROM {}($1, $2) s LEFT JOIN LATERAL ({} OFFSET 0) t ON true",
         seen.join(", "),
-        key.selected_of_ours("s"),
-        rows.selected(),
+        rows.key.selected_of_ours("s"),
+        rows.names(),
         names.inside(LOGGED_KEYS),
-        key.is("t", "s"),
+        rows.select(&rows.key.is("t", "s")),
     )
 }

@@ -2,6 +2,7 @@
 
 use super::failure::failed;
 use super::names::literal;
+use super::types::ColumnType;
 use crate::rows::{key_of_parts, key_parts, parts_of_key};
 use nut_cellar_core::{Key, Result};
 use postgres::Row;
@@ -22,6 +23,8 @@ pub(super) enum KeyKind {
 #[derive(Clone, Debug)]
 pub(super) struct KeyPart {
     pub kind: KeyKind,
+    /// The type of the column.
+    pub declared: ColumnType,
     /// Its name, quoted.
     pub column: String,
 }
@@ -29,6 +32,20 @@ pub(super) struct KeyPart {
 /// The columns of the key.
 #[derive(Clone, Debug)]
 pub(super) struct KeyColumns(pub Vec<KeyPart>);
+
+impl KeyPart {
+    /// See [`KeyColumns::logged`].
+    pub fn logged(&self, of: &str) -> String {
+        let column = format!("{of}.{}", self.column);
+        format!("CASE WHEN {} THEN {column}::{} END", self.declared.still(&column), self.declared.name)
+    }
+
+    /// The same, to be compared with another, equal only if its bytes are.
+    pub fn exactly(&self, of: &str) -> String {
+        let exactly = if self.kind == KeyKind::Text { " COLLATE \"C\"" } else { "" };
+        self.logged(of) + exactly
+    }
+}
 
 impl KeyColumns {
     /// How many there are.
@@ -51,9 +68,18 @@ impl KeyColumns {
         self.listed(|part, name| format!("{of}.{} AS {name}", part.column))
     }
 
-    /// How the key of the application's table is selected.
-    pub fn selected(&self, of: &str) -> String {
-        self.listed(|part, _| part.kind.selected(&format!("{of}.{}", part.column)))
+    /// How the key of the application's table is selected, under a letter and the parts' places.
+    pub fn selected_as(&self, of: &str, letter: char) -> String {
+        let all = self.0.iter().enumerate().map(|(place, part)| {
+            format!("{} AS {letter}{place}", part.kind.selected(&format!("{of}.{}", part.column)))
+        });
+        all.collect::<Vec<_>>().join(", ")
+    }
+
+    /// The key of a table as it is logged; NULL if its type is no longer the one that it had, for then whatever a type's owner made of
+    /// it would become a key.
+    pub fn logged(&self, of: &str) -> String {
+        self.listed(|part, _| part.logged(of))
     }
 
     /// How a key is selected of a table of ours.
@@ -101,7 +127,7 @@ impl KeyColumns {
         let Some(parts) = parts_of_key(key, self.len()) else { return "true".to_owned() };
         let literals: Vec<_> =
             self.0.iter().zip(parts).map(|(column, part)| column.kind.literal(part)).collect();
-        format!("({}) >= ({})", self.columns(of), literals.join(", "))
+        format!("({}) OPERATOR(pg_catalog.>=) ({})", self.columns(of), literals.join(", "))
     }
 
     /// Reads the key that begins at a column; none if it is NULL.
@@ -128,7 +154,7 @@ impl KeyKind {
     fn selected(self, column: &str) -> String {
         match self {
             Self::Integer => format!("{column}::bigint"),
-            Self::Text | Self::Uuid => format!("{column}::text"),
+            Self::Text | Self::Uuid => format!("{column}::pg_catalog.text"),
             Self::Bytes => column.to_owned(),
         }
     }
@@ -136,7 +162,7 @@ impl KeyKind {
     /// The type as which it is compared with the column.
     fn compared(self) -> &'static str {
         match self {
-            Self::Uuid => "uuid",
+            Self::Uuid => "pg_catalog.uuid",
             other => other.type_name(),
         }
     }
@@ -145,8 +171,8 @@ impl KeyKind {
     fn type_name(self) -> &'static str {
         match self {
             Self::Integer => "bigint",
-            Self::Text | Self::Uuid => "text",
-            Self::Bytes => "bytea",
+            Self::Text | Self::Uuid => "pg_catalog.text",
+            Self::Bytes => "pg_catalog.bytea",
         }
     }
 
@@ -154,9 +180,9 @@ impl KeyKind {
     fn array(self) -> (Type, &'static str) {
         match self {
             Self::Integer => (Type::INT8_ARRAY, "bigint[]"),
-            Self::Text => (Type::TEXT_ARRAY, "text[]"),
-            Self::Uuid => (Type::TEXT_ARRAY, "uuid[]"),
-            Self::Bytes => (Type::BYTEA_ARRAY, "bytea[]"),
+            Self::Text => (Type::TEXT_ARRAY, "pg_catalog.text[]"),
+            Self::Uuid => (Type::TEXT_ARRAY, "pg_catalog.uuid[]"),
+            Self::Bytes => (Type::BYTEA_ARRAY, "pg_catalog.bytea[]"),
         }
     }
 
@@ -165,8 +191,8 @@ impl KeyKind {
         let text = literal(&part.to_string());
         match self {
             Self::Integer => format!("{text}::bigint"),
-            Self::Text => format!("{text}::text"),
-            Self::Uuid => format!("{text}::uuid"),
+            Self::Text => format!("{text}::pg_catalog.text"),
+            Self::Uuid => format!("{text}::pg_catalog.uuid"),
             Self::Bytes => format!("pg_catalog.decode({text}, 'hex')"),
         }
     }

@@ -42,6 +42,7 @@ mod sources;
 mod state;
 mod table;
 mod triggers;
+mod types;
 
 #[cfg(feature = "tokio")]
 pub use asynchronous::{AsyncCellar, AsyncConnection, AsyncSession};

@@ -88,9 +88,9 @@ pub fn cellars(client: &mut impl Session) -> Result<Vec<String>> {
 }
 
 pub(super) fn listed(client: &mut dyn Statements) -> Result<Vec<String>> {
-    let sql = "SELECT substr(n.nspname, 8) FROM pg_catalog.pg_namespace n
-               JOIN pg_catalog.pg_class c ON c.relnamespace = n.oid AND c.relname = 'state'
-               WHERE n.nspname LIKE 'cellar\\_%' ORDER BY 1";
+    let sql = "SELECT pg_catalog.substr(n.nspname::pg_catalog.text, 8) FROM pg_catalog.pg_namespace n
+               JOIN pg_catalog.pg_class c ON c.relnamespace OPERATOR(pg_catalog.=) n.oid AND c.relname OPERATOR(pg_catalog.=) 'state'
+               WHERE pg_catalog.starts_with(n.nspname::pg_catalog.text, 'cellar_') ORDER BY 1";
     let rows = client.query_typed(sql, &[]).map_err(failed("Listing the cellars"))?;
     Ok(rows.iter().map(|row| row.get(0)).collect())
 }

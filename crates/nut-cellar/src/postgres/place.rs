@@ -3,7 +3,7 @@
 use super::cellar::PostgresCellar;
 use super::failure::failed;
 use super::names::Names;
-use super::session::{Parameter, Statements};
+use super::session::{Parameter, Statements, look_at_own_names};
 use crate::rows::cache::{self, ChunkCache, assembled};
 use crate::rows::near::NearFolder;
 use bytes::Bytes;
@@ -61,11 +61,17 @@ impl<'c> PostgresView<'c> {
         self.client.borrow_mut().query_typed(sql, parameters).map_err(failed("Reading the table"))
     }
 
+    /// See [`look_at_own_names`].
+    pub(super) fn look_at_own_names(&self) -> Result<()> {
+        look_at_own_names(&mut **self.client.borrow_mut()).map_err(failed("Reading the table"))
+    }
+
     /// Reads chunks that are not in the cache into `held`, in one round trip.
     fn fetch(&self, wanted: &[(PieceId, u64)], held: &mut Vec<((PieceId, u64), Bytes)>) -> Result<()> {
         let sql = format!(
-            "SELECT piece, number, data FROM {} WHERE (piece, number) IN
-               (SELECT * FROM ROWS FROM (pg_catalog.unnest($1::bytea[]), pg_catalog.unnest($2::integer[])))",
+            "SELECT c.piece, c.number, c.data FROM {} c
+             JOIN ROWS FROM (pg_catalog.unnest($1::pg_catalog.bytea[]), pg_catalog.unnest($2::integer[])) w(piece, number)
+               ON c.piece OPERATOR(pg_catalog.=) w.piece AND c.number OPERATOR(pg_catalog.=) w.number",
             self.names.inside("chunk")
         );
         let pieces: Vec<&[u8]> = wanted.iter().map(|(piece, _)| &piece.as_bytes()[..]).collect();
@@ -196,7 +202,10 @@ impl Unit for PostgresUnit<'_> {
 
     fn remove(&mut self, pieces: &[PieceId]) -> Result<()> {
         let pieces: Vec<&[u8]> = pieces.iter().map(|piece| &piece.as_bytes()[..]).collect();
-        let sql = format!("DELETE FROM {} WHERE piece = ANY ($1)", self.0.names.inside("chunk"));
+        let sql = format!(
+            "DELETE FROM {} WHERE piece OPERATOR(pg_catalog.=) ANY ($1)",
+            self.0.names.inside("chunk")
+        );
         self.execute(&sql, &[(&pieces, Type::BYTEA_ARRAY)])
     }
 }
@@ -213,8 +222,9 @@ struct RowWriter<'a, 'c> {
 impl RowWriter<'_, '_> {
     fn flush(&mut self) -> Result<()> {
         let sql = format!(
-            "INSERT INTO {}(piece, number, data) SELECT $1, $2 + place::integer - 1, data
-             FROM pg_catalog.unnest($3::bytea[]) WITH ORDINALITY chunk(data, place)",
+            "INSERT INTO {}(piece, number, data)
+             SELECT $1, $2 OPERATOR(pg_catalog.+) place::integer OPERATOR(pg_catalog.-) 1, data
+             FROM pg_catalog.unnest($3::pg_catalog.bytea[]) WITH ORDINALITY chunk(data, place)",
             self.unit.0.names.inside("chunk")
         );
         let piece = &self.piece.as_bytes()[..];

@@ -3,6 +3,7 @@
 use super::key::KeyColumns;
 use super::names::quoted;
 use super::sources::Sources;
+use super::types::Reading;
 use crate::rows::{Unreadable, json};
 use nut_cellar_core::{Record, Result, Schema, Value};
 use postgres::Row;
@@ -15,23 +16,12 @@ pub(super) struct Rows {
     pub table: String,
     /// What they are selected from: the table, a view or a query.
     pub from: String,
-    /// Whether that might give a key twice.
+    /// Whether that might give a key twice, and runs what its owner has put into it.
     pub derived: bool,
-    /// What its rows have to be, as `t`.
+    /// What its rows have to be, as `t`; in front of everything else the [gate](Sources::gate).
     pub condition: String,
     /// What is selected for each source of each column, in schema order, of the table as `t`.
     columns: Vec<(String, Reading)>,
-}
-
-/// How a value comes.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-enum Reading {
-    /// As it is.
-    Text,
-    /// As the digits of a whole number.
-    Integer,
-    /// As JSON, which no setting of the session changes.
-    Json,
 }
 
 impl Rows {
@@ -41,21 +31,11 @@ impl Rows {
         for (name, column) in schema.columns() {
             for source in column.sources(name) {
                 let (join, source) = sources.place_of(source);
-                if let Some(join) = join {
-                    columns.push((sources.array(join, source), Reading::Json));
-                    continue;
-                }
-                let quoted = quoted(source);
-                columns.push(match sources.type_of(None, source)? {
-                    "text" | "character varying" | "character" | "name" => {
-                        (format!("t.{quoted}::text"), Reading::Text)
-                    }
-                    "smallint" | "integer" | "bigint" => (format!("t.{quoted}::text"), Reading::Integer),
-                    // A time of no zone is taken for one of the zone in which it does not depend on the session.
-                    "timestamp without time zone" => {
-                        (format!("pg_catalog.to_jsonb(t.{quoted} AT TIME ZONE 'UTC')::text"), Reading::Json)
-                    }
-                    _ => (format!("pg_catalog.to_jsonb(t.{quoted})::text"), Reading::Json),
+                columns.push(match (join, &sources.derived) {
+                    (Some(join), _) => (sources.array(join, source)?, Reading::Json),
+                    (None, None) => sources.table.type_of(source)?.value(&format!("t.{}", quoted(source))),
+                    // Who may not run a query does not know its types, and has to read what it gives all the same.
+                    (None, Some(derived)) => (derived.json(source)?, Reading::Json),
                 });
             }
         }
@@ -64,16 +44,29 @@ impl Rows {
             table: table.quoted(),
             from: sources.from(),
             derived: sources.derived.is_some(),
-            condition: sources.condition(),
+            condition: format!("{} AND {}", sources.gate(), sources.condition()?),
             columns,
         })
     }
 
-    /// What is selected of the table as `t`: the key, and all columns behind it.
-    pub fn selected(&self) -> String {
-        let columns = self.columns.iter().map(|(column, _)| column.as_str());
-        let key = self.key.selected("t");
-        [key.as_str()].into_iter().chain(columns).collect::<Vec<_>>().join(", ")
+    /// The rows of the table, those of them that `more` is true of as `t`, with their keys and all columns under [names](Self::names).
+    pub fn select(&self, more: &str) -> String {
+        let columns =
+            self.columns.iter().enumerate().map(|(place, (column, _))| format!("{column} AS c{place}"));
+        let key = self.key.selected_as("t", 'r');
+        let all: Vec<_> = [key].into_iter().chain(columns).collect();
+        format!("SELECT {} FROM {} t WHERE {} AND {more}", all.join(", "), self.from, self.condition)
+    }
+
+    /// What is selected of that, if it is called `t`: the key, and all columns behind it.
+    pub fn names(&self) -> String {
+        let names = (0..self.columns.len()).map(|place| format!("t.c{place}"));
+        [self.key_names()].into_iter().chain(names).collect::<Vec<_>>().join(", ")
+    }
+
+    /// The key of that.
+    pub fn key_names(&self) -> String {
+        (0..self.key.len()).map(|place| format!("t.r{place}")).collect::<Vec<_>>().join(", ")
     }
 
     /// How many columns are selected behind the key, all of them as text.

@@ -30,6 +30,7 @@ impl PostgresCellar {
         let mut transaction = Own::begin(client, Sees::OneMomentToRead, COMPARING)?;
         let mut seen = self.see(&mut transaction, &[], &|| None)?;
         seen.must_be_all(&self.rows)?;
+        self.sources(&mut transaction)?.must_be_trusted(&mut transaction)?;
         let view = PostgresView::new(&mut transaction, self, seen.base());
         let mut overlay = Spool::new(&view);
         self.put_pending(&mut seen, &mut overlay, Merging::Never)?;
@@ -40,11 +41,22 @@ impl PostgresCellar {
     }
 
     /// Reads rows again whose records [differ](Self::differences); all of them if the cellar is damaged, or if its triggers are
-    /// gone or altered, which are made again then.
+    /// gone or altered, which are made again then. If a part of what belongs to it is gone, all of it is made anew: then searches fail
+    /// until all rows are read.
     ///
     /// # Errors
     /// As for [`sync`](Self::sync).
     pub fn repair(&self, client: &mut impl Connection) -> Result<Repaired> {
+        match self.repair_what_is_there(client) {
+            Err(error) if error.is_damaged() => {
+                self.make_anew(client, &mut |_| ())?;
+                Ok(Repaired { rebuilt: true, ..Repaired::default() })
+            }
+            done => done,
+        }
+    }
+
+    fn repair_what_is_there(&self, client: &mut impl Connection) -> Result<Repaired> {
         let there = self.require(&mut Own::begin(client, Sees::Latest, "Looking at the cellar")?)?;
         if *there.manifest.schema == *self.schema && !there.standing {
             self.become_new(client, &mut |_| ())?;

@@ -1,7 +1,7 @@
 //! Searching by a role that row-level security keeps from seeing some rows.
 //!
-//! What always holds: of a row that the role may not see, no hit, no value and no number is told. Records are ranked among all, so a
-//! score depends on the others.
+//! What always holds: of a row that the role may not see, no hit, no value, no number and no note is told; and whether a search is made
+//! looser depends on the rows that the role sees. Records are ranked among all, so a score depends on the others.
 
 use super::place::PostgresView;
 use super::reading::Rows;
@@ -31,17 +31,60 @@ impl Sight<'_, '_> {
 
     /// Searches, and tells the hits whose rows the role may see.
     pub fn search(&self, view: &Laid<'_>, snapshot: Snapshot, query: &Query, find: &Find) -> Result<Found> {
-        let Self::Some(through, rows) = self else {
-            return search::run(view, &mut Search::new(snapshot, query, find)?);
-        };
+        let search = Search::new(snapshot.clone(), query, find)?;
+        let Self::Some(through, rows) = self else { return search::run(view, &mut { search }) };
+        let told = Told { through, rows, view, snapshot: &snapshot, query };
+        let mut notes = search.notes().to_vec();
+        let mut chosen = find.clone().without_attempts();
+        if let Some(most) = search.attempts().map(|attempt| attempt.below).max() {
+            let mut last = told.count(&chosen, most)?;
+            let mut best = last;
+            for attempt in search.attempts() {
+                if last >= attempt.below {
+                    continue;
+                }
+                notes.push(attempt.note.clone());
+                last = told.count(&attempt.find, most)?;
+                if last > best {
+                    (chosen, best) = (attempt.find.clone(), last);
+                }
+            }
+        }
+        let mut found = told.search(&chosen)?;
+        found.notes = notes;
+        found.notes.push("Only hits whose rows this role may see are told and counted.".to_owned());
+        Ok(found)
+    }
+}
+
+/// A search whose hits are told to a role that may not see all.
+struct Told<'t, 'c> {
+    through: &'t PostgresView<'c>,
+    rows: &'t Rows,
+    view: &'t Laid<'t>,
+    snapshot: &'t Snapshot,
+    query: &'t Query,
+}
+
+impl Told<'_, '_> {
+    fn run(&self, find: &Find) -> Result<Found> {
+        search::run(self.view, &mut Search::new(self.snapshot.clone(), self.query, find)?)
+    }
+
+    /// How many hits there are, from the first on, as far as so many.
+    fn count(&self, find: &Find, most: u64) -> Result<u64> {
+        let most = usize::try_from(most).unwrap_or(usize::MAX);
+        self.search(&find.clone().from_the_first().skip(0).limit(most)).map(|found| found.total)
+    }
+
+    fn search(&self, find: &Find) -> Result<Found> {
         let window = find.window();
         let mut told = Found { total: 0, or_more: false, notes: Vec::new(), hits: Vec::new(), last: None };
         let mut seen = 0;
         let mut part = find.clone().skip(0).limit(window.end.saturating_add(1).clamp(AT_ONCE, 10 * AT_ONCE));
         while !told.or_more {
-            let run = |find: &Find| search::run(view, &mut Search::new(snapshot.clone(), query, find)?);
-            let Found { hits, last, notes, .. } = run(&part)?;
-            let visible = visible(through, rows, hits.iter().map(|hit| &hit.key))?;
+            let Found { hits, last, .. } = self.run(&part)?;
+            let visible = visible(self.through, self.rows, hits.iter().map(|hit| &hit.key))?;
             let count = hits.len();
             let mut last_told = None;
             for (place, mut hit) in hits.into_iter().enumerate().filter(|(_, hit)| visible.contains(&hit.key))
@@ -60,17 +103,15 @@ impl Sight<'_, '_> {
             // Where a hit stands is told of the last one of a search.
             match last_told {
                 Some(place) if place + 1 == count => told.last.clone_from(&last),
-                Some(place) => told.last = run(&part.clone().limit(place + 1))?.last,
+                Some(place) => told.last = self.run(&part.clone().limit(place + 1))?.last,
                 None => {}
             }
-            told.notes = notes;
             match last {
                 Some(last) => part = part.after(last),
                 None => break,
             }
         }
         told.total = seen as u64;
-        told.notes.push("Only hits whose rows this role may see are told and counted.".to_owned());
         Ok(told)
     }
 }
@@ -82,13 +123,12 @@ fn visible<'k>(
     keys: impl IntoIterator<Item = &'k Key>,
 ) -> Result<BTreeSet<Key>> {
     let keys = super::key::Keys::of(&rows.key, keys);
-    let names = rows.key.names().join(", ");
     let sql = format!(
-        "SELECT {} FROM ROWS FROM ({}) k({names}) JOIN {} t ON {}",
-        rows.key.selected("t"),
+        "SELECT {} FROM ROWS FROM ({}) k({}) JOIN LATERAL ({} OFFSET 0) t ON true",
+        rows.key_names(),
         rows.key.unnested(1),
-        rows.from,
-        rows.key.is("t", "k")
+        rows.key.names().join(", "),
+        rows.select(&rows.key.is("t", "k")),
     );
     let mut visible = BTreeSet::new();
     for row in view.query(&sql, &keys.parameters().collect::<Vec<_>>())? {

@@ -1,11 +1,13 @@
 //! What statements are run by, whoever owns it: a connection, a transaction, or a runtime that runs them for a thread that waits.
 
-use nut_cellar_core::Result;
+use nut_cellar_core::{Error, ErrorKind, Result};
 use postgres::fallible_iterator::FallibleIterator;
 use postgres::types::{ToSql, Type};
 use postgres::{Client, GenericClient, Row};
+use std::sync::atomic::{AtomicU64, Ordering};
 
 use super::failure::{Failure, failed};
+use super::names::Names;
 
 /// A parameter with its type, so that a statement takes one round trip.
 pub type Parameter<'p> = (&'p (dyn ToSql + Sync), Type);
@@ -91,6 +93,45 @@ pub(super) enum Sees {
     OneMomentToRead,
 }
 
+/// What each transaction of ours is begun by.
+pub(super) const BEGIN: &str = "BEGIN ISOLATION LEVEL";
+
+impl Sees {
+    fn begin(self) -> String {
+        let level = match self {
+            Self::Latest => "READ COMMITTED",
+            Self::OneMoment => "REPEATABLE READ",
+            Self::OneMomentToRead => "REPEATABLE READ READ ONLY",
+        };
+        format!("{BEGIN} {level}")
+    }
+}
+
+/// Refuses a connection that is in a transaction, also in one that a plain `BEGIN` began, of which no type tells. What is set for a
+/// transaction is there for the next statement of it, and nowhere else.
+fn must_be_in_none(session: &mut dyn Statements, doing: &str) -> Result<()> {
+    // Of no earlier look in the same transaction.
+    static LOOKS: AtomicU64 = AtomicU64::new(0);
+    let mark = LOOKS.fetch_add(1, Ordering::Relaxed).to_string();
+    let set = "SELECT pg_catalog.set_config('nut_cellar.inside', $1, true)";
+    let is_set = "SELECT pg_catalog.current_setting('nut_cellar.inside', true)";
+    session.query_typed(set, &[(&mark, Type::TEXT)]).map_err(failed(doing))?;
+    let inside: Option<String> = session.query_typed_one(is_set, &[]).map_err(failed(doing))?.get(0);
+    if inside.as_deref() != Some(&mark) {
+        return Ok(());
+    }
+    let message =
+        format!("{doing} works in transactions of its own; commit or roll back the one that is open first.");
+    Err(Error::new(ErrorKind::BadRequest, message))
+}
+
+/// Lets what is named without a schema be PostgreSQL's own until the transaction ends: for statements that make something, and for those
+/// that run what is in a view.
+pub(super) fn look_at_own_names(client: &mut dyn Statements) -> Result<(), Failure> {
+    let sql = "SELECT pg_catalog.set_config('search_path', 'pg_catalog, pg_temp', true)";
+    client.query_typed(sql, &[]).map(|_| ())
+}
+
 /// A transaction of ours. It is rolled back if it is dropped.
 pub(super) struct Own<'s> {
     session: &'s mut dyn Statements,
@@ -100,15 +141,33 @@ pub(super) struct Own<'s> {
 
 impl<'s> Own<'s> {
     /// Begins a transaction on a connection that is in none; errors tell that it is for `doing`.
+    ///
+    /// # Errors
+    /// [`ErrorKind::BadRequest`] if the connection is in a transaction, which stays as it is.
     pub fn begin(session: &'s mut dyn Statements, sees: Sees, doing: &'static str) -> Result<Self> {
-        session
-            .batch_execute(match sees {
-                Sees::Latest => "BEGIN ISOLATION LEVEL READ COMMITTED",
-                Sees::OneMoment => "BEGIN ISOLATION LEVEL REPEATABLE READ",
-                Sees::OneMomentToRead => "BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY",
-            })
-            .map_err(failed(doing))?;
+        must_be_in_none(session, doing)?;
+        session.batch_execute(&sees.begin()).map_err(failed(doing))?;
         Ok(Self { session, doing, ended: false })
+    }
+
+    /// Begins a transaction that changes a cellar's shelves, alone until it ends: waits for those before, and sees what they published.
+    /// Only who may write to the cellar can keep others waiting so.
+    ///
+    /// # Errors
+    /// As for [`begin`](Self::begin).
+    pub fn begin_alone(
+        session: &'s mut dyn Statements,
+        names: &Names,
+        sees: Sees,
+        doing: &'static str,
+    ) -> Result<Self> {
+        must_be_in_none(session, doing)?;
+        let own = Self { session, doing, ended: false };
+        // A lock is taken without a snapshot, so what the transaction sees is of when it had it.
+        let lock =
+            format!("{}; LOCK TABLE {} IN SHARE ROW EXCLUSIVE MODE", sees.begin(), names.inside("state"));
+        own.session.batch_execute(&lock).map_err(failed(doing))?;
+        Ok(own)
     }
 
     /// Makes it count.

@@ -4,9 +4,10 @@
 //! when it is read and when a change of one of them is followed back to it.
 
 use super::derived::Derived;
-use super::names::{literal, quoted};
+use super::names::{Names, literal, quoted};
 use super::session::Statements;
 use super::table::Table;
+use super::types::ColumnType;
 use nut_cellar_core::schema::{Condition, Link};
 use nut_cellar_core::{Error, ErrorKind, Result, Schema};
 
@@ -37,12 +38,12 @@ impl<'s> Sources<'s> {
     ///
     /// # Errors
     /// [`ErrorKind::BadSchema`] if a table or a column is not there, or where one row is to be joined several may be.
-    pub fn new(client: &mut dyn Statements, table: Table, schema: &'s Schema) -> Result<Self> {
+    pub fn new(client: &mut dyn Statements, names: &Names, table: Table, schema: &'s Schema) -> Result<Self> {
         let mut joins = Vec::new();
         if let Some(source) = schema.source() {
             for (join, link) in source.joins.iter().zip(source.links()?) {
                 let joined = Table::read(client, &join.table)?;
-                joined.type_of(link.column)?;
+                must_be_own(joined.type_of(link.column)?, &join.table, link.column)?;
                 if !join.many && !joined.are_unique(&[link.column.to_owned()]) {
                     return Err(Error::new(
                         ErrorKind::BadSchema,
@@ -57,7 +58,7 @@ impl<'s> Sources<'s> {
             }
         }
         let derived = match schema.source() {
-            Some(source) => Derived::read(client, source)?,
+            Some(source) => Derived::read(client, source, names)?,
             None => None,
         };
         let sources = Self { schema, table, derived, joins, revision: 0 };
@@ -74,20 +75,20 @@ impl<'s> Sources<'s> {
             return Err(Error::new(ErrorKind::BadSchema, message));
         }
         for Joined { link, .. } in &sources.joins {
-            sources.of(link.parent).type_of(link.parent_column)?;
+            let parent = sources.of(link.parent);
+            must_be_own(parent.type_of(link.parent_column)?, &parent.name[1], link.parent_column)?;
         }
         for (name, column) in schema.columns() {
             for source in column.sources(name) {
                 let (join, column) = sources.place_of(source);
-                sources.type_of(join, column)?;
+                sources.has(join, column)?;
             }
         }
-        for condition in sources.only() {
-            sources.type_of(None, &condition.column)?;
-        }
+        sources.condition()?;
         for key in schema.key_columns() {
-            let (read, kept) = (sources.type_of(None, key)?, sources.table.type_of(key)?);
-            if read != kept {
+            let kept = &sources.table.type_of(key)?.name;
+            let read = sources.derived.as_ref().map(|derived| derived.type_of(key)).transpose()?.flatten();
+            if let Some(read) = read.map(|read| &read.name).filter(|read| *read != kept) {
                 let message = format!(
                     "The key `{key}` is of type {read} where records are read from, and of type {kept} in its table."
                 );
@@ -97,11 +98,11 @@ impl<'s> Sources<'s> {
         Ok(sources)
     }
 
-    /// The name of the type of a column: of a joined table, or of what records are read from.
-    pub fn type_of(&self, join: Option<usize>, column: &str) -> Result<&str> {
+    /// Refuses a column that is not there: of a joined table, or of what records are read from.
+    fn has(&self, join: Option<usize>, column: &str) -> Result<()> {
         match (&self.derived, join) {
-            (Some(derived), None) => derived.type_of(column),
-            _ => self.of(join).type_of(column),
+            (Some(derived), None) => derived.type_of(column).map(|_| ()),
+            _ => self.of(join).type_of(column).map(|_| ()),
         }
     }
 
@@ -115,21 +116,34 @@ impl<'s> Sources<'s> {
     }
 
     /// What rows have to be, of the records' table as `t`.
-    pub fn condition(&self) -> String {
+    pub fn condition(&self) -> Result<String> {
         let mut all = vec!["true".to_owned()];
         for Condition { column, absent, is, isnt } in self.only() {
-            let column = format!("t.{}", quoted(column));
-            let text = format!("({column})::text COLLATE \"C\"");
+            let value = format!("t.{}", quoted(column));
+            let text = match &self.derived {
+                None => self.table.type_of(column)?.text(&value),
+                Some(derived) => derived.text(column)?,
+            };
+            let text = format!("{text} COLLATE \"C\"");
             let none = if *absent == Some(false) { "IS NOT NULL" } else { "IS NULL" };
-            let literals =
-                |values: &[String]| values.iter().map(|value| literal(value)).collect::<Vec<_>>().join(", ");
+            let literals = |values: &[String]| {
+                let all: Vec<_> = values.iter().map(|value| literal(value)).collect();
+                format!("(ARRAY[{}]::pg_catalog.text[])", all.join(", "))
+            };
             all.push(match (is, isnt) {
-                (Some(values), _) => format!("{text} IN ({})", literals(values)),
-                (_, Some(values)) => format!("({column} IS NULL OR {text} NOT IN ({}))", literals(values)),
-                _ => format!("{column} {none}"),
+                (Some(values), _) => format!("{text} OPERATOR(pg_catalog.=) ANY {}", literals(values)),
+                (_, Some(values)) => {
+                    format!("({value} IS NULL OR {text} OPERATOR(pg_catalog.<>) ALL {})", literals(values))
+                }
+                _ => format!("{value} {none}"),
             });
         }
-        all.join(" AND ")
+        Ok(all.join(" AND "))
+    }
+
+    /// Refuses to run what is in a view or a query with rights that its owner does not have.
+    pub fn must_be_trusted(&self, client: &mut dyn Statements) -> Result<()> {
+        self.derived.as_ref().map_or(Ok(()), |derived| derived.must_be_trusted(client))
     }
 
     /// The number by which rows of a join are logged.
@@ -171,13 +185,14 @@ impl<'s> Sources<'s> {
 
     /// What is selected of a joined table for a column of it, of the records' table as `t`: a JSON array of the values, in the order
     /// of their bytes, so that it does not depend on how the table is stored.
-    pub fn array(&self, join: usize, column: &str) -> String {
+    pub fn array(&self, join: usize, column: &str) -> Result<String> {
         let value = format!("t{join}.{}", quoted(column));
-        format!(
-            "(SELECT pg_catalog.jsonb_agg({value} ORDER BY ({value})::text COLLATE \"C\") FROM {} WHERE {} AND {value} IS NOT NULL)::text",
+        Ok(format!(
+            "(SELECT {} FROM {} WHERE {} AND {value} IS NOT NULL)::pg_catalog.text",
+            self.of(Some(join)).type_of(column)?.all(&value),
             self.tables(join),
             self.conditions(join)
-        )
+        ))
     }
 
     /// What gives the keys of the records to which logged rows of a join belong.
@@ -195,12 +210,13 @@ impl<'s> Sources<'s> {
         Ok(format!(
             "SELECT k.* FROM (SELECT DISTINCT joined FROM {log} WHERE source = {number}) g
              CROSS JOIN LATERAL (SELECT {key} FROM {base} t{tables}
-               WHERE {conditions}{parent}.{parent_column} = g.joined::{kind} OFFSET 0) k",
+               WHERE {gate} AND {conditions}{parent}.{parent_column} OPERATOR(pg_catalog.=) g.joined::{kind} OFFSET 0) k",
+            gate = self.gate(),
             number = self.number(join),
             key = self.table.key(self.schema)?.renamed("t"),
             base = self.table.quoted(),
             parent_column = quoted(link.parent_column),
-            kind = table.type_of(link.column)?,
+            kind = table.type_of(link.column)?.under,
         ))
     }
 
@@ -218,8 +234,24 @@ impl<'s> Sources<'s> {
         let conditions = self.path(join).map(|join| {
             let link = &self.joins[join].link;
             let parent = link.parent.map_or("t".to_owned(), |parent| format!("t{parent}"));
-            format!("{parent}.{} = t{join}.{}", quoted(link.parent_column), quoted(link.column))
+            format!(
+                "{parent}.{} OPERATOR(pg_catalog.=) t{join}.{}",
+                quoted(link.parent_column),
+                quoted(link.column)
+            )
         });
         conditions.collect::<Vec<_>>().join(" AND ")
     }
+}
+
+/// Refuses a column that rows would be joined by with somebody else's comparison.
+fn must_be_own(kind: &ColumnType, table: &str, column: &str) -> Result<()> {
+    if kind.is_own() {
+        return Ok(());
+    }
+    let message = format!(
+        "Column `{column}` of table `{table}` is of type {}, whose comparison is its owner's to make; rows are joined by PostgreSQL's own types.",
+        kind.name
+    );
+    Err(Error::new(ErrorKind::BadSchema, message))
 }

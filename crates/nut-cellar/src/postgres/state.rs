@@ -3,14 +3,14 @@
 use super::derived::{ambiguous, unusable};
 use super::failure::{Failure, failed};
 use super::functions::{
-    KEY, STANDING, STATE, WITH_ALL, WITH_LOGGED, are_many, drop_functions, functions, row_at, standing,
+    KEY, LOGGED_KEYS, STANDING, STATE, WITH_ALL, WITH_LOGGED, are_many, drop_functions, functions, row_at,
     with_many_logged,
 };
 use super::gathered::Gathered;
-use super::names::{Names, literal, quoted};
+use super::names::{Names, TABLES, literal, quoted};
 use super::reading::Rows;
 use super::secured::withheld;
-use super::session::{Parameter, Statements};
+use super::session::{Parameter, Statements, look_at_own_names};
 use super::sources::Sources;
 use super::triggers::{EVENTS, triggers};
 use crate::rows::manifests::Manifests;
@@ -25,11 +25,15 @@ use std::time::Duration;
 /// The functions that our triggers call.
 fn our_functions(names: &Names) -> String {
     format!(
-        "ARRAY(SELECT p.oid FROM pg_catalog.pg_proc p WHERE p.pronamespace = {}::pg_catalog.regnamespace
-               AND p.prorettype = 'pg_catalog.trigger'::pg_catalog.regtype)",
+        "ARRAY(SELECT p.oid FROM pg_catalog.pg_proc p
+               WHERE p.pronamespace OPERATOR(pg_catalog.=) {}::pg_catalog.regnamespace::pg_catalog.oid AND {RETURNS_TRIGGER})",
         literal(&names.schema())
     )
 }
+
+/// Whether a function `p` is for triggers.
+const RETURNS_TRIGGER: &str =
+    "p.prorettype OPERATOR(pg_catalog.=) 'pg_catalog.trigger'::pg_catalog.regtype::pg_catalog.oid";
 
 const MAKING: &str = "Making tables and triggers";
 
@@ -49,10 +53,11 @@ pub(super) fn create(
              manifest bytea NOT NULL,
              filled boolean NOT NULL,
              revision integer NOT NULL DEFAULT 0,
+             next uuid,
              sources oid[] NOT NULL,
              columns text[] NOT NULL,
              functions oid[] NOT NULL,
-             watched text NOT NULL);
+             watched text[] NOT NULL);
          CREATE TABLE {chunk}(piece bytea, number integer, data bytea NOT NULL, PRIMARY KEY (piece, number));
          ALTER TABLE {chunk} ALTER data SET STORAGE EXTERNAL;
          CREATE TABLE {log} AS SELECT {key} FROM {table} t WITH NO DATA;
@@ -71,20 +76,18 @@ pub(super) fn create(
         functions = functions(names, sources, rows)?,
         triggers = triggers(names, sources)?,
     );
+    look_at_own_names(client).map_err(failed(MAKING))?;
     client.batch_execute(&sql).map_err(failed(MAKING))?;
     let manifest = Manifest::empty(schema.clone()).encode();
     let (tables, columns) = followed(sources);
     let sql = format!(
-        "INSERT INTO {}(manifest, filled, sources, columns, functions, watched)
-         SELECT $1, false, s.sources, s.columns, s.functions, {}
-         FROM (SELECT $2 AS sources, $3 AS columns, {} AS functions) s",
-        names.inside("state"),
-        standing(sources),
-        our_functions(names)
+        "INSERT INTO {}(manifest, filled, sources, columns, functions, watched) VALUES ($1, false, $2, $3, '{{}}', '{{}}')",
+        names.inside("state")
     );
     let parameters: [Parameter<'_>; 3] =
         [(&manifest, Type::BYTEA), (&tables, Type::OID_ARRAY), (&columns, Type::TEXT_ARRAY)];
     client.execute_typed(&sql, &parameters).map_err(failed(MAKING))?;
+    set_watched(client, names, true)?;
     try_query(client, names, sources)
 }
 
@@ -116,7 +119,12 @@ pub(super) struct There {
     pub standing: bool,
     /// The types of the parts of keys in the log.
     pub key: Vec<String>,
+    /// The schema that the cellar is getting, if it is; whoever gives it another one draws another number.
+    pub next: Option<NextMark>,
 }
+
+/// Tells an attempt to give a cellar another schema from all others.
+pub(super) type NextMark = String;
 
 /// Looks at a cellar, and keeps others from giving it another schema until the transaction ends.
 pub(super) fn look(client: &mut dyn Statements, names: &Names) -> Result<Option<There>> {
@@ -124,10 +132,12 @@ pub(super) fn look(client: &mut dyn Statements, names: &Names) -> Result<Option<
         return Ok(None);
     }
     let sql = format!(
-        "SELECT manifest, sources[1], filled, revision, {}() IS NOT DISTINCT FROM s.watched,
+        "SELECT manifest, sources[1], filled, revision, (SELECT n.stands FROM {}() n),
            (SELECT coalesce(pg_catalog.array_agg(pg_catalog.format_type(a.atttypid, NULL) ORDER BY a.attnum), '{{}}')
             FROM pg_catalog.pg_attribute a
-            WHERE a.attrelid = pg_catalog.to_regclass($1)::oid AND (a.attname = 'key' OR pg_catalog.starts_with(a.attname::text, 'key_')))
+            WHERE a.attrelid OPERATOR(pg_catalog.=) pg_catalog.to_regclass($1)::pg_catalog.oid
+              AND (a.attname OPERATOR(pg_catalog.=) 'key' OR pg_catalog.starts_with(a.attname::pg_catalog.text, 'key_'))),
+           next::pg_catalog.text
          FROM {} s FOR UPDATE",
         names.inside(STANDING),
         names.inside("state")
@@ -141,6 +151,7 @@ pub(super) fn look(client: &mut dyn Statements, names: &Names) -> Result<Option<
         revision: row.get(3),
         standing: row.get(4),
         key: row.get(5),
+        next: row.get(6),
     }))
 }
 
@@ -150,17 +161,25 @@ pub(super) fn follow_next(
     names: &Names,
     sources: &Sources<'_>,
     there: &There,
-) -> Result<()> {
+) -> Result<NextMark> {
     remove_triggers(client, names, |revision| revision != there.revision)?;
+    look_at_own_names(client).map_err(failed(MAKING))?;
     client.batch_execute(&triggers(names, sources)?).map_err(failed(MAKING))?;
     // What was out of step before stays so for those who search with the schema there is.
     let (tables, columns) = followed(sources);
-    let sql =
-        format!("UPDATE {} SET sources = sources || $1, columns = columns || $2", names.inside("state"));
+    let sql = format!(
+        "UPDATE {} SET sources = sources OPERATOR(pg_catalog.||) $1, columns = columns OPERATOR(pg_catalog.||) $2",
+        names.inside("state")
+    );
     client
         .execute_typed(&sql, &[(&tables, Type::OID_ARRAY), (&columns, Type::TEXT_ARRAY)])
         .map_err(failed(MAKING))?;
-    set_watched(client, names, there.standing)
+    set_watched(client, names, there.standing)?;
+    let sql = format!(
+        "UPDATE {} SET next = pg_catalog.gen_random_uuid() RETURNING next::pg_catalog.text",
+        names.inside("state")
+    );
+    Ok(client.query_typed_one(&sql, &[]).map_err(failed(MAKING))?.get(0))
 }
 
 /// Follows the tables of the schema that the cellar has, and no others.
@@ -172,6 +191,8 @@ pub(super) fn follow_no_next(
 ) -> Result<()> {
     remove_triggers(client, names, |revision| revision != there.revision)?;
     set_followed(client, names, sources)?;
+    let sql = format!("UPDATE {} SET next = NULL", names.inside("state"));
+    client.execute_typed(&sql, &[]).map_err(failed(MAKING))?;
     set_watched(client, names, there.standing)
 }
 
@@ -183,10 +204,11 @@ pub(super) fn become_next(
     rows: &Rows,
 ) -> Result<()> {
     remove_triggers(client, names, |revision| revision != sources.revision)?;
+    look_at_own_names(client).map_err(failed(MAKING))?;
     let sql = drop_functions(names).concat() + &functions(names, sources, rows)?;
     client.batch_execute(&sql).map_err(failed(MAKING))?;
     set_followed(client, names, sources)?;
-    let sql = format!("UPDATE {} SET revision = $1, filled = true", names.inside("state"));
+    let sql = format!("UPDATE {} SET revision = $1, filled = true, next = NULL", names.inside("state"));
     client.execute_typed(&sql, &[(&sources.revision, Type::INT4)]).map_err(failed(MAKING))?;
     set_watched(client, names, true)?;
     try_query(client, names, sources)
@@ -203,7 +225,8 @@ fn set_followed(client: &mut dyn Statements, names: &Names, sources: &Sources<'_
 /// Notes what stands as what has to.
 fn set_watched(client: &mut dyn Statements, names: &Names, standing_before: bool) -> Result<()> {
     let (state, standing) = (names.inside("state"), names.inside(STANDING));
-    let watched = if standing_before { format!("{standing}()") } else { "''".to_owned() };
+    let watched =
+        if standing_before { format!("(SELECT n.now FROM {standing}() n)") } else { "'{}'".to_owned() };
     let functions = our_functions(names);
     let sql = format!("UPDATE {state} SET functions = {functions}; UPDATE {state} SET watched = {watched}");
     client.batch_execute(&sql).map_err(failed(MAKING))
@@ -218,11 +241,14 @@ fn remove_triggers(client: &mut dyn Statements, names: &Names, of: impl Fn(i32) 
 /// The statements that do so.
 fn without_triggers(client: &mut dyn Statements, names: &Names, of: impl Fn(i32) -> bool) -> Result<String> {
     // Whatever calls our functions is ours. The text of a regclass is quoted already.
-    let sql = "SELECT p.proname, t.tgname, t.tgrelid::pg_catalog.regclass::text FROM pg_catalog.pg_proc p
-               JOIN pg_catalog.pg_namespace n ON n.oid = p.pronamespace
-               LEFT JOIN pg_catalog.pg_trigger t ON p.oid = t.tgfoid AND t.tgparentid = 0
-               WHERE n.nspname = $1 AND p.prorettype = 'pg_catalog.trigger'::pg_catalog.regtype";
-    let rows = client.query_typed(sql, &[(&names.bare_schema(), Type::TEXT)]);
+    let sql = format!(
+        "SELECT p.proname, t.tgname, t.tgrelid::pg_catalog.regclass::pg_catalog.text FROM pg_catalog.pg_proc p
+               JOIN pg_catalog.pg_namespace n ON n.oid OPERATOR(pg_catalog.=) p.pronamespace
+               LEFT JOIN pg_catalog.pg_trigger t
+                 ON p.oid OPERATOR(pg_catalog.=) t.tgfoid AND t.tgparentid OPERATOR(pg_catalog.=) '0'::pg_catalog.oid
+               WHERE n.nspname OPERATOR(pg_catalog.=) $1 AND {RETURNS_TRIGGER}"
+    );
+    let rows = client.query_typed(&sql, &[(&names.bare_schema(), Type::TEXT)]);
     let (mut triggers, mut functions) = (Vec::new(), BTreeSet::new());
     for row in rows.map_err(failed("Looking for triggers"))? {
         let function: String = row.get(0);
@@ -253,20 +279,36 @@ fn revision_of(function: &str) -> Option<i32> {
 pub(super) fn remove(client: &mut dyn Statements, names: &Names) -> Result<()> {
     let mut statements = vec![without_triggers(client, names, |_| true)?];
     statements.extend(drop_functions(names));
-    for table in super::names::TABLES {
+    for table in TABLES {
         statements.push(format!("DROP TABLE IF EXISTS {};", names.inside(table)));
     }
-    statements.push(format!("DROP SCHEMA {};", names.schema()));
+    statements.push(format!("DROP SCHEMA IF EXISTS {};", names.schema()));
     client.batch_execute(&statements.join("\n")).map_err(failed("Releasing a table"))
 }
 
 const OPENING: &str = "Opening the cellar";
 
 /// Whether there is such a cellar. A statement that reads what is not there would end the application's transaction.
+///
+/// # Errors
+/// [`ErrorKind::Damaged`] if there is a part of it only.
 pub(super) fn exists(client: &mut dyn Statements, names: &Names) -> Result<bool> {
-    let sql = "SELECT pg_catalog.to_regclass($1) IS NOT NULL";
-    let there = client.query_typed_one(sql, &[(&names.inside("state"), Type::TEXT)]);
-    Ok(there.map_err(failed(OPENING))?.get(0))
+    let known = [STATE, STANDING, WITH_LOGGED, WITH_ALL, LOGGED_KEYS];
+    let tables: Vec<_> = TABLES.iter().map(|table| names.inside(table)).collect();
+    let sql = "SELECT pg_catalog.to_regnamespace($1) IS NOT NULL,
+                 (SELECT pg_catalog.count(pg_catalog.to_regclass(t)) FROM pg_catalog.unnest($2) t),
+                 (SELECT pg_catalog.count(DISTINCT p.proname) FROM pg_catalog.pg_proc p
+                  WHERE p.pronamespace OPERATOR(pg_catalog.=) pg_catalog.to_regnamespace($1)::pg_catalog.oid
+                    AND p.proname::pg_catalog.text OPERATOR(pg_catalog.=) ANY ($3))";
+    let parameters: [Parameter<'_>; 3] =
+        [(&names.schema(), Type::TEXT), (&tables, Type::TEXT_ARRAY), (&&known[..], Type::TEXT_ARRAY)];
+    let row = client.query_typed_one(sql, &parameters).map_err(failed(OPENING))?;
+    let counted = |at| usize::try_from(row.get::<_, i64>(at)).unwrap_or_default();
+    let (there, tables_there, functions) = (row.get(0), counted(1), counted(2));
+    if there && (tables_there, functions) != (tables.len(), known.len()) {
+        return Err(Error::damaged("a table or a function of it is gone"));
+    }
+    Ok(there)
 }
 
 /// The schema and the table of a cellar, if it is there.
@@ -295,8 +337,8 @@ pub(super) fn age_and_size(
     names: &Names,
 ) -> Result<(Option<Duration>, Option<u64>)> {
     let sql = format!(
-        "SELECT (SELECT extract(epoch FROM pg_catalog.clock_timestamp() - min(at))::double precision FROM {}),
-           coalesce((SELECT sum(pg_catalog.pg_table_size(t.relid))::bigint FROM pg_catalog.pg_partition_tree(sources[1]) t),
+        "SELECT (SELECT extract(epoch FROM pg_catalog.clock_timestamp() OPERATOR(pg_catalog.-) pg_catalog.min(at))::double precision FROM {}),
+           coalesce((SELECT pg_catalog.sum(pg_catalog.pg_table_size(t.relid))::bigint FROM pg_catalog.pg_partition_tree(sources[1]) t),
                     pg_catalog.pg_table_size(sources[1])) FROM {}",
         names.inside("log"),
         names.inside("state")
@@ -393,7 +435,8 @@ pub(super) fn see(
         let Some(log) = seen.log.as_ref().filter(|log| !known.contains(log)) else { return Ok(seen) };
         let sql = match seen.emptied {
             true => call(WITH_ALL, "$1, $2"),
-            false if are_many(log.entries()) => with_many_logged(of.0, of.2),
+            // What is in a view or a query is run by functions alone.
+            false if are_many(log.entries()) && !of.2.derived => with_many_logged(of.0, of.2),
             false => call(WITH_LOGGED, "$1, $2"),
         };
         let parameters: [Parameter<'_>; 2] = [(&id, Type::TEXT), (&last, Type::INT8)];

@@ -4,7 +4,9 @@ use super::failure::failed;
 use super::key::{KeyColumns, KeyKind, KeyPart};
 use super::names::quoted;
 use super::session::Statements;
+use super::types::ColumnType;
 use nut_cellar_core::{Error, ErrorKind, Result, Schema};
+use postgres::Row;
 use postgres::types::Type;
 
 /// A table of the database.
@@ -22,11 +24,11 @@ pub(super) struct Table {
     unique: Vec<Vec<String>>,
 }
 
-/// A column, with the name of its type without its length.
+/// A column.
 #[derive(Debug)]
-struct TableColumn {
-    name: String,
-    kind: String,
+pub(super) struct TableColumn {
+    pub name: String,
+    pub kind: ColumnType,
     /// Whether values are equal only if their bytes are.
     exact: bool,
 }
@@ -49,7 +51,7 @@ impl Table {
     /// The number of a table or view.
     pub fn number(client: &mut dyn Statements, name: &str) -> Result<Option<u32>> {
         let parts: Vec<String> = name.split('.').map(quoted).collect();
-        let sql = "SELECT pg_catalog.to_regclass($1)::oid";
+        let sql = "SELECT pg_catalog.to_regclass($1)::pg_catalog.oid";
         // A whole name may have a dot in it.
         for spelled in [quoted(name), parts.join(".")] {
             if parts.len() <= 2 || spelled == quoted(name) {
@@ -69,10 +71,10 @@ impl Table {
     /// As for [`read`](Self::read).
     pub fn of(client: &mut dyn Statements, oid: u32) -> Result<Self> {
         let bad = |message: String| Err(Error::new(ErrorKind::BadSchema, message));
-        let sql = "SELECT c.relkind::text, n.nspname, c.relname, c.relrowsecurity,
-                     EXISTS (SELECT 1 FROM pg_catalog.pg_inherits i WHERE i.inhparent = c.oid)
-                   FROM pg_catalog.pg_class c JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace
-                   WHERE c.oid = $1";
+        let sql = "SELECT c.relkind::pg_catalog.text, n.nspname, c.relname, c.relrowsecurity,
+                     EXISTS (SELECT 1 FROM pg_catalog.pg_inherits i WHERE i.inhparent OPERATOR(pg_catalog.=) c.oid)
+                   FROM pg_catalog.pg_class c JOIN pg_catalog.pg_namespace n ON n.oid OPERATOR(pg_catalog.=) c.relnamespace
+                   WHERE c.oid OPERATOR(pg_catalog.=) $1";
         let row = client.query_typed_opt(sql, &[(&oid, Type::OID)]).map_err(failed(LOOKING))?;
         let row = row.ok_or_else(|| {
             let message = "The table of the cellar is gone; release the cellar.";
@@ -88,19 +90,11 @@ impl Table {
                 "Other tables inherit from `{name}`, and what is written to them would go unseen; name a table without such."
             ));
         }
-        let sql = "SELECT a.attname, pg_catalog.format_type(a.atttypid, NULL),
-                     coalesce((SELECT c.collisdeterministic FROM pg_catalog.pg_collation c WHERE c.oid = a.attcollation), true)
-                   FROM pg_catalog.pg_attribute a
-                   WHERE a.attrelid = $1 AND a.attnum > 0 AND NOT a.attisdropped ORDER BY a.attnum";
-        let columns = client.query_typed(sql, &[(&oid, Type::OID)]).map_err(failed(LOOKING))?;
-        let columns = columns
-            .iter()
-            .map(|row| TableColumn { name: row.get(0), kind: row.get(1), exact: row.get(2) })
-            .collect();
-        let sql = "SELECT pg_catalog.array_agg(a.attname::text) FROM pg_catalog.pg_index i
-                   CROSS JOIN LATERAL pg_catalog.generate_series(0, i.indnkeyatts - 1) place
-                   JOIN pg_catalog.pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = i.indkey[place]
-                   WHERE i.indrelid = $1 AND i.indisunique AND i.indisvalid AND i.indimmediate
+        let columns = columns_of(client, oid)?;
+        let sql = "SELECT pg_catalog.array_agg(a.attname::pg_catalog.text) FROM pg_catalog.pg_index i
+                   CROSS JOIN LATERAL pg_catalog.generate_series(0, i.indnkeyatts OPERATOR(pg_catalog.-) 1) place
+                   JOIN pg_catalog.pg_attribute a ON a.attrelid OPERATOR(pg_catalog.=) i.indrelid AND a.attnum OPERATOR(pg_catalog.=) i.indkey[place]
+                   WHERE i.indrelid OPERATOR(pg_catalog.=) $1 AND i.indisunique AND i.indisvalid AND i.indimmediate
                      AND i.indpred IS NULL AND i.indexprs IS NULL
                    GROUP BY i.indexrelid HAVING pg_catalog.bool_and(a.attnotnull)";
         let unique = client.query_typed(sql, &[(&oid, Type::OID)]).map_err(failed(LOOKING))?;
@@ -124,13 +118,13 @@ impl Table {
         self.name.each_ref().map(|part| quoted(part)).join(".")
     }
 
-    /// The name of a column's type.
+    /// The type of a column.
     ///
     /// # Errors
     /// [`ErrorKind::BadSchema`] if the table has no such column; the message names those it has.
-    pub fn type_of(&self, name: &str) -> Result<&str> {
+    pub fn type_of(&self, name: &str) -> Result<&ColumnType> {
         let found = self.columns.iter().find(|column| column.name == name);
-        found.map(|column| column.kind.as_str()).ok_or_else(|| {
+        found.map(|column| &column.kind).ok_or_else(|| {
             let known: Vec<_> = self.columns.iter().map(|column| column.name.as_str()).collect();
             let message =
                 format!("Table `{}` has no column `{name}`; it has {}.", self.name[1], known.join(", "));
@@ -153,7 +147,10 @@ impl Table {
         let columns = schema.key_columns();
         let parts = columns
             .iter()
-            .map(|column| Ok(KeyPart { kind: self.key_kind(column)?, column: quoted(column) }))
+            .map(|column| {
+                let declared = self.type_of(column)?.clone();
+                Ok(KeyPart { kind: self.key_kind(column)?, column: quoted(column), declared })
+            })
             .collect::<Result<_>>()?;
         if self.are_unique(columns) {
             return Ok(KeyColumns(parts));
@@ -177,14 +174,16 @@ impl Table {
     fn key_kind(&self, key: &str) -> Result<KeyKind> {
         let bad = |message: String| Err(Error::new(ErrorKind::BadSchema, message));
         let table = &self.name[1];
-        let kind = match self.type_of(key)? {
-            "smallint" | "integer" | "bigint" => KeyKind::Integer,
-            "text" | "character varying" => KeyKind::Text,
-            "uuid" => KeyKind::Uuid,
-            "bytea" => KeyKind::Bytes,
-            other => {
+        let declared = self.type_of(key)?;
+        let kind = match Type::from_oid(declared.oid) {
+            Some(Type::INT2 | Type::INT4 | Type::INT8) => KeyKind::Integer,
+            Some(Type::TEXT | Type::VARCHAR) => KeyKind::Text,
+            Some(Type::UUID) => KeyKind::Uuid,
+            Some(Type::BYTEA) => KeyKind::Bytes,
+            _ => {
                 return bad(format!(
-                    "Column `{key}` of table `{table}` is of type {other}; a key is a whole number, a text, a uuid or bytes."
+                    "Column `{key}` of table `{table}` is of type {}; a key is a whole number, a text, a uuid or bytes.",
+                    declared.name
                 ));
             }
         };
@@ -197,11 +196,25 @@ impl Table {
     }
 }
 
+/// The columns of a table or view.
+pub(super) fn columns_of(client: &mut dyn Statements, oid: u32) -> Result<Vec<TableColumn>> {
+    let sql = format!(
+        "SELECT a.attname, coalesce((SELECT c.collisdeterministic FROM pg_catalog.pg_collation c WHERE c.oid OPERATOR(pg_catalog.=) a.attcollation), true), {}
+         FROM pg_catalog.pg_attribute a
+         WHERE a.attrelid OPERATOR(pg_catalog.=) $1 AND a.attnum OPERATOR(pg_catalog.>) '0'::smallint AND NOT a.attisdropped ORDER BY a.attnum",
+        ColumnType::selected("a.atttypid")
+    );
+    let columns = client.query_typed(&sql, &[(&oid, Type::OID)]).map_err(failed(LOOKING))?;
+    let column =
+        |row: &Row| TableColumn { name: row.get(0), exact: row.get(1), kind: ColumnType::read(row, 2) };
+    Ok(columns.iter().map(column).collect())
+}
+
 /// The tables that could be adopted, in words.
 fn tables(client: &mut dyn Statements) -> String {
-    let sql = "SELECT relname FROM pg_catalog.pg_class c WHERE relkind IN ('r', 'p')
+    let sql = "SELECT relname FROM pg_catalog.pg_class c WHERE relkind OPERATOR(pg_catalog.=) ANY ('{r,p}')
                  AND pg_catalog.pg_table_is_visible(oid)
-                 AND relnamespace <> 'pg_catalog'::pg_catalog.regnamespace ORDER BY 1";
+                 AND relnamespace OPERATOR(pg_catalog.<>) 'pg_catalog'::pg_catalog.regnamespace::pg_catalog.oid ORDER BY 1";
     match client.query_typed(sql, &[]) {
         Ok(rows) if !rows.is_empty() => {
             let names: Vec<String> = rows.iter().map(|row| row.get(0)).collect();

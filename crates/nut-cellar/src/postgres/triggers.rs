@@ -4,12 +4,14 @@
 //! triggers for each statement, which see all of its rows at once; partitioned tables have them for each row, since those are there in
 //! every partition, too. A key that is NULL says that a table was emptied at once.
 //!
-//! The functions act as who adopted the table, so that a role needs no rights on the log to change a row, and look at
-//! nothing that the role's search path could put in front.
+//! The functions act as who adopted the table, so that a role needs no rights on the log to change a row. So they run nothing that
+//! anybody else could have made: nothing that the search path could put in front, and of a column's type, which its owner may change at
+//! any time, no cast and no comparison ([`types`](super::types)). Rows are compared as they are stored.
 
-use super::key::{KeyColumns, KeyKind, KeyPart};
+use super::key::{KeyColumns, KeyPart};
 use super::names::{Names, literal, quoted};
 use super::sources::Sources;
+use super::types::{output, same_image};
 use nut_cellar_core::Result;
 
 /// The events that are followed; each has a function and a trigger.
@@ -33,12 +35,9 @@ fn of_table(names: &Names, sources: &Sources<'_>, join: Option<usize>) -> Result
     let log = Log {
         table: names.inside("log"),
         number: join.map(|join| sources.number(join)),
-        key: match join {
-            None => table.key(sources.schema)?,
-            Some(join) => KeyColumns(vec![KeyPart {
-                kind: KeyKind::Text,
-                column: quoted(sources.joins[join].link.column),
-            }]),
+        by: match join {
+            None => LoggedBy::Key(table.key(sources.schema)?),
+            Some(join) => LoggedBy::Link(quoted(sources.joins[join].link.column)),
         },
     };
     let mut all = Vec::new();
@@ -46,8 +45,7 @@ fn of_table(names: &Names, sources: &Sources<'_>, join: Option<usize>) -> Result
         let body = match (event, join) {
             ("truncate", _) => format!("INSERT INTO {}(key) VALUES (NULL);", log.table),
             _ if table.partitioned => log.of_rows(event, &watched),
-            (_, None) => log.of_statements(event, &watched),
-            (_, Some(_)) => log.of_joined_statements(event, &watched),
+            _ => log.of_statements(event, &watched),
         };
         let name = Names::event(event, join, sources.revision);
         let (function, trigger) = (names.inside(&name), quoted(&names.trigger(&name)));
@@ -59,10 +57,13 @@ fn of_table(names: &Names, sources: &Sources<'_>, join: Option<usize>) -> Result
             "delete" => " REFERENCING OLD TABLE AS stale",
             _ => "",
         };
+        // What rows are joined by is written so that every session reads it alike.
+        let settings = join
+            .map_or("", |_| " SET DateStyle = ISO SET IntervalStyle = postgres SET extra_float_digits = 3");
         let each = if table.partitioned && event != "truncate" { "ROW" } else { "STATEMENT" };
         all.push(format!(
             "CREATE FUNCTION {function}() RETURNS trigger LANGUAGE plpgsql SECURITY DEFINER
-               SET search_path = pg_catalog, pg_temp AS {body};
+               SET search_path = pg_catalog, pg_temp{settings} AS {body};
              REVOKE ALL ON FUNCTION {function}() FROM PUBLIC;
              CREATE TRIGGER {trigger} AFTER {event} ON {}{tables} FOR EACH {each} EXECUTE FUNCTION {function}();",
             table.quoted()
@@ -76,63 +77,66 @@ struct Log {
     table: String,
     /// The number of the join; none for the records' own table.
     number: Option<i32>,
-    /// The columns by which rows are logged: the key, or the one that they are joined by.
-    key: KeyColumns,
+    by: LoggedBy,
+}
+
+/// By what rows are logged.
+enum LoggedBy {
+    Key(KeyColumns),
+    /// The column that they are joined by.
+    Link(String),
 }
 
 impl Log {
     /// Appends what a row is logged by, wherever that comes from.
     fn put(&self, of: &str, rest: &str) -> String {
-        let Self { table, key, .. } = self;
-        match self.number {
-            None => {
-                format!("INSERT INTO {table}({}) SELECT {} {rest};", key.names().join(", "), key.columns(of))
+        match &self.by {
+            LoggedBy::Key(key) => {
+                format!(
+                    "INSERT INTO {}({}) SELECT {} {rest};",
+                    self.table,
+                    key.names().join(", "),
+                    key.logged(of)
+                )
             }
-            Some(number) => format!(
-                "INSERT INTO {table}(source, joined) SELECT DISTINCT {number}, ({})::text {rest};",
-                key.columns(of)
-            ),
+            LoggedBy::Link(column) => self.put_linked(&output(&format!("{of}.{column}")), rest),
         }
     }
 
+    fn put_linked(&self, value: &str, rest: &str) -> String {
+        let number = self.number.unwrap_or_default();
+        format!("INSERT INTO {}(source, joined) SELECT DISTINCT {number}, {value} {rest};", self.table)
+    }
+
     fn of_statements(&self, event: &str, watched: &[String]) -> String {
-        match event {
-            "insert" => self.put("fresh", "FROM fresh"),
-            "delete" => self.put("stale", "FROM stale"),
-            // Keys are the same if their bytes are, whatever a collation says.
-            _ => {
-                let same = |KeyPart { kind, column }: &KeyPart| {
-                    let exactly = if *kind == KeyKind::Text { " COLLATE \"C\"" } else { "" };
-                    format!("stale.{column}{exactly} = fresh.{column}{exactly}")
-                };
-                let same = self.key.0.iter().map(same).collect::<Vec<_>>().join(" AND ");
-                let first = &self.key.0[0].column;
+        match (event, &self.by) {
+            ("insert", _) => self.put("fresh", "FROM fresh"),
+            ("delete", _) => self.put("stale", "FROM stale"),
+            (_, LoggedBy::Key(key)) => {
+                // Keys are the same if their bytes are, whatever a collation says.
+                let same = |part: &KeyPart| format!("{} = {}", part.exactly("stale"), part.exactly("fresh"));
+                let same = key.0.iter().map(same).collect::<Vec<_>>().join(" AND ");
+                let first = &key.0[0].column;
                 let changed = changed("stale", "fresh", watched);
                 let fresh =
                     format!("FROM fresh LEFT JOIN stale ON {same} WHERE stale.{first} IS NULL OR {changed}");
                 let stale = format!("FROM stale LEFT JOIN fresh ON {same} WHERE fresh.{first} IS NULL");
                 self.put("fresh", &fresh) + " " + &self.put("stale", &stale)
             }
-        }
-    }
-
-    /// Rows of a joined table may have no key by which the old and the new one could be told to be the same: what is among the old or the
-    /// new ones and not among the others has changed.
-    fn of_joined_statements(&self, event: &str, watched: &[String]) -> String {
-        match event {
-            "insert" => self.put("fresh", "FROM fresh"),
-            "delete" => self.put("stale", "FROM stale"),
-            _ => {
-                let columns: Vec<_> = watched
-                    .iter()
-                    .map(|column| format!("({column})::text COLLATE \"C\" AS {column}"))
-                    .collect();
-                let columns = columns.join(", ");
+            // Rows of a joined table may have no key by which the old and the new one could be told to be the same: what is among the old
+            // or the new ones and not among the others has changed.
+            (_, LoggedBy::Link(column)) => {
+                let images = |of: &str| {
+                    let all: Vec<_> = watched.iter().map(|column| format!("{of}.{column}")).collect();
+                    let link = output(&format!("{of}.{column}"));
+                    format!(
+                        "SELECT {link} AS link, pg_catalog.format('%s', ROW({})) COLLATE \"C\" FROM {of}",
+                        all.join(", ")
+                    )
+                };
                 let but = |of: &str, other: &str| {
-                    let rest = format!(
-                        "FROM (SELECT {columns} FROM {of} EXCEPT ALL SELECT {columns} FROM {other}) changed"
-                    );
-                    self.put("changed", &rest)
+                    let rest = format!("FROM ({} EXCEPT ALL {}) changed", images(of), images(other));
+                    self.put_linked("changed.link", &rest)
                 };
                 but("fresh", "stale") + " " + &but("stale", "fresh")
             }
@@ -144,7 +148,10 @@ impl Log {
             "insert" => self.put("NEW", ""),
             "delete" => self.put("OLD", ""),
             _ => {
-                let key: Vec<_> = self.key.0.iter().map(|part| part.column.clone()).collect();
+                let key: Vec<_> = match &self.by {
+                    LoggedBy::Key(key) => key.0.iter().map(|part| part.column.clone()).collect(),
+                    LoggedBy::Link(column) => vec![column.clone()],
+                };
                 let moved = changed("OLD", "NEW", &key);
                 let changed = changed("OLD", "NEW", watched);
                 format!(
@@ -157,12 +164,8 @@ impl Log {
     }
 }
 
-/// Whether columns are not what they were, as they are written: equal numbers may be written differently, and some types
+/// Whether columns are not what they were, as they are stored: equal numbers may be written differently, and some types
 /// can't be compared.
 fn changed(old: &str, new: &str, columns: &[String]) -> String {
-    let one = |column: &String| {
-        format!("({old}.{column})::text COLLATE \"C\" IS DISTINCT FROM ({new}.{column})::text COLLATE \"C\"")
-    };
-    let all: Vec<_> = columns.iter().map(one).collect();
-    if all.is_empty() { "false".to_owned() } else { format!("({})", all.join(" OR ")) }
+    if columns.is_empty() { "false".to_owned() } else { format!("NOT ({})", same_image([old, new], columns)) }
 }

@@ -1,7 +1,7 @@
 //! Statements that are asked for on one thread and run by a future on another.
 
 use super::super::failure::Failure;
-use super::super::session::{Connection, Parameter, Session, Statements};
+use super::super::session::{BEGIN, Connection, Parameter, Session, Statements};
 use bytes::{Bytes, BytesMut};
 use nut_cellar_core::{Error, ErrorKind, Find, Result};
 use postgres::Row;
@@ -104,16 +104,16 @@ fn ready(parameters: &[Parameter<'_>]) -> Result<Vec<(Ready, Type)>, Failure> {
     parameters.iter().map(ready).collect()
 }
 
-/// Does work that may wait, on a thread for such, and runs what it asks for on a connection. If the future is dropped, what `undo`
-/// says is sent to the connection, where it is run before whatever is sent later; the work ends when it asks for more.
+/// Does work that may wait, on a thread for such, and runs what it asks for on a connection. If the future is dropped in a
+/// transaction that the work has begun, that is rolled back before whatever is sent to the connection later; the work ends when it asks
+/// for more.
 pub(super) async fn drive<T: Send + 'static>(
     client: &Client,
-    undo: Option<String>,
     work: impl FnOnce(Bridge) -> Result<T> + Send + 'static,
 ) -> Result<T> {
     let (ask, mut asked) = mpsc::channel(1);
     let (answer, answers) = std::sync::mpsc::sync_channel(1);
-    let undo = Undo { client, sql: undo };
+    let mut undo = Undo { client, begun: false };
     let worker = tokio::task::spawn_blocking(move || work(Bridge { ask, answers }));
     while let Some(asked) = asked.recv().await {
         let answered = match asked {
@@ -123,7 +123,10 @@ pub(super) async fn drive<T: Send + 'static>(
             Asked::Execute(sql, parameters) => {
                 client.execute_typed(&sql, &borrowed(&parameters)).await.map(Answer::Changed)
             }
-            Asked::Batch(sql) => client.batch_execute(&sql).await.map(|()| Answer::Done),
+            Asked::Batch(sql) => {
+                undo.begun |= sql.starts_with(BEGIN);
+                client.batch_execute(&sql).await.map(|()| Answer::Done)
+            }
         };
         // Who asked waits for it, and there is room for one.
         let _ = answer.try_send(answered.map_err(Failure::from));
@@ -145,23 +148,23 @@ fn borrowed(parameters: &[(Ready, Type)]) -> Vec<Parameter<'_>> {
     parameters.iter().map(|(value, kind)| (value as &(dyn ToSql + Sync), kind.clone())).collect()
 }
 
-/// What is sent to a connection if the future that uses it is dropped.
+/// Rolls back what was begun on a connection if the future that uses it is dropped.
 struct Undo<'c> {
     client: &'c Client,
-    sql: Option<String>,
+    begun: bool,
 }
 
 impl Undo<'_> {
     fn forget(mut self) {
-        self.sql = None;
+        self.begun = false;
     }
 }
 
 impl Drop for Undo<'_> {
     fn drop(&mut self) {
-        if let Some(sql) = &self.sql {
+        if self.begun {
             // Polled once, it is on its way; what comes of it nobody waits for.
-            let sent = pin!(self.client.batch_execute(sql));
+            let sent = pin!(self.client.batch_execute("ROLLBACK"));
             let _ = sent.poll(&mut Context::from_waker(Waker::noop()));
         }
     }

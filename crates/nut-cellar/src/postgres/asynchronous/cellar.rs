@@ -35,8 +35,7 @@ impl AsyncCellar {
     /// As there.
     pub async fn open(client: &impl AsyncSession, name: &str) -> Result<Self> {
         let name = name.to_owned();
-        let opened =
-            drive(client.client(), None, move |mut bridge| PostgresCellar::open(&mut bridge, &name)).await;
+        let opened = drive(client.client(), move |mut bridge| PostgresCellar::open(&mut bridge, &name)).await;
         opened.map(|cellar| Self(Arc::new(cellar)))
     }
 
@@ -58,10 +57,10 @@ impl AsyncCellar {
         schema: &Schema,
         progress: impl FnMut(u64) + Send + 'static,
     ) -> Result<(Self, Adopted)> {
-        let (undo, name, schema) = (PostgresCellar::undoing(name)?, name.to_owned(), schema.clone());
+        let (name, schema) = (name.to_owned(), schema.clone());
         let work =
             move |mut bridge: Bridge| PostgresCellar::adopt_with(&mut bridge, &name, &schema, progress);
-        let (cellar, adopted) = drive(client.client(), Some(undo), work).await?;
+        let (cellar, adopted) = drive(client.client(), work).await?;
         Ok((Self(Arc::new(cellar)), adopted))
     }
 
@@ -71,7 +70,7 @@ impl AsyncCellar {
     /// As there.
     pub async fn release(client: &impl AsyncSession, name: &str) -> Result<()> {
         let name = name.to_owned();
-        drive(client.client(), None, move |mut bridge| PostgresCellar::release(&mut bridge, &name)).await
+        drive(client.client(), move |mut bridge| PostgresCellar::release(&mut bridge, &name)).await
     }
 
     /// What it is called.
@@ -318,7 +317,7 @@ impl AsyncCellar {
         work: impl FnOnce(&Arc<PostgresCellar>, Bridge) -> Result<T> + Send + 'static,
     ) -> Result<T> {
         let cellar = Arc::clone(&self.0);
-        drive(client.client(), None, move |bridge| work(&cellar, bridge)).await
+        drive(client.client(), move |bridge| work(&cellar, bridge)).await
     }
 
     /// A call that has.
@@ -328,8 +327,7 @@ impl AsyncCellar {
         work: impl FnOnce(&Arc<PostgresCellar>, Bridge) -> Result<T> + Send + 'static,
     ) -> Result<T> {
         let cellar = Arc::clone(&self.0);
-        let undo = PostgresCellar::undoing(self.name())?;
-        drive(client.client(), Some(undo), move |bridge| work(&cellar, bridge)).await
+        drive(client.client(), move |bridge| work(&cellar, bridge)).await
     }
 }
 
