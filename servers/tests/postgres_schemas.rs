@@ -176,7 +176,7 @@ fn what_a_cellar_cannot_become_changes_nothing() {
         assert_eq!((total(&cellar, &mut client, "oak"), ours(&mut client)), (ROWS, stand.clone()));
     }
     // One that fails when all rows have been read: somebody uses a function of ours.
-    let use_it = "CREATE VIEW used AS SELECT * FROM cellar_items.logged_rows(NULL, NULL)";
+    let use_it = "CREATE VIEW used AS SELECT * FROM cellar_items.logged_rows(NULL, NULL, NULL)";
     client.batch_execute(use_it).unwrap();
     PostgresCellar::adopt(&mut client, "items", &next()).unwrap_err();
     assert_eq!((total(&cellar, &mut client, "oak"), ours(&mut client)), (ROWS, stand));

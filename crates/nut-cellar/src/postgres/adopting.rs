@@ -141,10 +141,12 @@ impl PostgresCellar {
         if !sources.table.is_seen_whole(&mut transaction)? {
             return Err(withheld(&self.rows));
         }
+        let rows = Rows::new(&sources)?;
         state::remove(&mut transaction, &self.names)?;
-        state::create(&mut transaction, &self.names, &sources, &self.rows)?;
+        state::create(&mut transaction, &self.names, &sources, &rows)?;
         transaction.commit()?;
-        self.catch_up(client, Work::Pending(Merging::Small), progress)
+        let anew = Self::with(self.names.clone(), Schema::clone(&self.schema), rows);
+        anew.catch_up(client, Work::Pending(Merging::Small), progress)
     }
 
     /// Gives a cellar that is there this handle's schema, and reads all rows by it.
@@ -209,8 +211,9 @@ impl PostgresCellar {
         let replaced: Vec<_> = there.manifest.pieces().collect();
         let base = Manifest { schema: Arc::clone(&self.schema), shelves: Vec::new(), ..there.manifest };
         let view = PostgresView::new(&mut transaction, self, Arc::new(base));
-        let synced = self.build_part(view, &mut Part::all(), &replaced, progress)?;
-        state::become_next(&mut transaction, &self.names, sources, &self.rows)?;
+        let rows = Rows::new(sources)?;
+        let synced = self.build_part(view, &rows, &mut Part::all(), &replaced, progress)?;
+        state::become_next(&mut transaction, &self.names, sources, &rows)?;
         self.tell(&mut transaction)?;
         transaction.commit()?;
         Ok(synced)

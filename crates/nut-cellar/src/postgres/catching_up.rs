@@ -25,15 +25,16 @@ impl PostgresCellar {
     pub(super) fn build_part(
         &self,
         view: PostgresView<'_>,
+        rows: &Rows,
         part: &mut Part,
         replaced: &[PieceId],
         progress: &mut dyn FnMut(u64),
     ) -> Result<Synced> {
         let mut spool = Spool::new(&view);
         let mut batch = Batch::new(&mut spool, &self.opened, &self.schema)?;
-        let mut unreadable = self.put_part(&view, part, &mut batch, progress)?;
+        let mut unreadable = self.put_part(&view, rows, part, &mut batch, progress)?;
         if part.is_stuck() {
-            unreadable = self.put_part(&view, part, &mut batch, progress)?;
+            unreadable = self.put_part(&view, rows, part, &mut batch, progress)?;
         }
         part.mark_end(&mut batch)?;
         let published = batch.publish()?;
@@ -139,13 +140,14 @@ impl PostgresCellar {
         let mut part = if fills { Part::after(&seen.manifest)? } else { Part::all() };
         let in_parts = part.from.is_some();
         seen.emptied |= work == Work::Anew;
-        if !(seen.filled && matches!(work, Work::Pending(_))) {
-            self.sources(&mut transaction)?.must_be_trusted(&mut transaction)?;
-        }
+        let rows = match work {
+            Work::Pending(_) if seen.filled => None,
+            _ => Some(self.rows_to_read(&mut transaction)?),
+        };
         let view = PostgresView::new(&mut transaction, self, seen.base());
         let replaced: Vec<_> = if seen.emptied { seen.manifest.pieces().collect() } else { Vec::new() };
-        let synced = match work {
-            Work::Pending(merging) if seen.filled => {
+        let synced = match (work, &rows) {
+            (Work::Pending(merging), None) => {
                 let mut spool = Spool::new(&view);
                 let synced = self.put_pending(&mut seen, &mut spool, merging)?;
                 let contents = spool.into_contents();
@@ -159,7 +161,9 @@ impl PostgresCellar {
                 contents.pour(&mut unit)?;
                 synced
             }
-            _ => self.build_part(view, &mut part, &replaced, progress)?,
+            (_, rows) => {
+                self.build_part(view, rows.as_ref().unwrap_or(&self.rows), &mut part, &replaced, progress)?
+            }
         };
         if !in_parts && !part.goes_on() {
             // Exactly the rows that the transaction sees: what commits later stays for the next time. Of several parts of a fill, what
@@ -182,21 +186,32 @@ impl PostgresCellar {
         client.query_typed(&sql, &[]).map(|_| ()).map_err(failed(SYNCING))
     }
 
+    /// How all rows are to be read, by whoever may.
+    pub(super) fn rows_to_read(&self, client: &mut dyn Statements) -> Result<Rows> {
+        let sources = self.sources(client)?;
+        sources.must_be_trusted(client)?;
+        Rows::new(&sources)
+    }
+
     /// Puts the rows of a part, in key order, through a cursor.
     pub(super) fn put_part(
         &self,
         view: &PostgresView<'_>,
+        rows: &Rows,
         part: &mut Part,
         batch: &mut Batch<'_>,
         progress: &mut dyn FnMut(u64),
     ) -> Result<Unreadable> {
-        let Rows { from, key, derived, .. } = &self.rows;
+        let Rows { from, key, derived, gate, .. } = rows;
         view.look_at_own_names()?;
+        if !view.query(&format!("SELECT {gate}"), &[])?.first().is_some_and(|row| row.get(0)) {
+            return Err(Error::overtaken());
+        }
         let begins = part.from.as_ref().map_or("true".to_owned(), |from| key.is_not_before("t", from));
         let declare = format!(
             "DECLARE cellar_rows NO SCROLL CURSOR FOR
                {} ORDER BY {}{}",
-            self.rows.select(&begins),
+            rows.select(&begins),
             key.columns("t"),
             part.limit()
         );
@@ -204,9 +219,9 @@ impl PostgresCellar {
         let (mut record, mut unreadable) = (Record::new(0), Unreadable::default());
         let before = view.manifest()?.map_or(0, |manifest| part.read_before(&manifest));
         loop {
-            let rows = view.query(&format!("FETCH {FETCHED} FROM cellar_rows"), &[])?;
-            for row in &rows {
-                if !self.rows.read((row, 0), &self.schema, &mut record, &mut unreadable)? {
+            let fetched = view.query(&format!("FETCH {FETCHED} FROM cellar_rows"), &[])?;
+            for row in &fetched {
+                if !rows.read((row, 0), &self.schema, &mut record, &mut unreadable)? {
                     continue;
                 }
                 if *derived && part.last.as_ref() == Some(&record.key) {
@@ -217,9 +232,9 @@ impl PostgresCellar {
                     batch.put(&record)?;
                 }
             }
-            part.rows += rows.len() as u64;
+            part.rows += fetched.len() as u64;
             progress(before + part.rows);
-            if rows.is_empty() {
+            if fetched.is_empty() {
                 break;
             }
         }

@@ -23,8 +23,7 @@ pub(super) fn standing(sources: &Sources<'_>) -> String {
                          SELECT i.inhrelid FROM parts p JOIN pg_catalog.pg_inherits i ON i.inhparent = p.oid)
                        SELECT pg_catalog.count(*) FROM parts p JOIN pg_catalog.pg_trigger t ON t.tgrelid = p.oid
                        WHERE t.tgfoid = ANY (s.functions) AND t.tgenabled NOT IN ('O', 'A'))";
-    let mut places = [None].into_iter().chain((0..sources.joins.len()).map(Some));
-    let has_partitions = places.any(|place| sources.of(place).partitioned);
+    let has_partitions = sources.places().any(|place| sources.of(place).partitioned);
     // A partitioned table has no file of its own.
     let files = "(SELECT pg_catalog.sum((c.oid::bigint << 32) + c.relfilenode::bigint)::text
                   FROM pg_catalog.pg_class c WHERE c.oid = ANY (s.sources))";
@@ -92,8 +91,9 @@ pub(super) fn are_many(changes: u64) -> bool {
 
 /// The statements that take them away.
 pub(super) fn drop_functions(names: &Names) -> [String; 5] {
-    const KNOWN: &str = "pg_catalog.text, bigint";
-    [(STANDING, ""), (STATE, ""), (WITH_LOGGED, KNOWN), (WITH_ALL, KNOWN), (LOGGED_KEYS, KNOWN)]
+    const TYPES: &str = "pg_catalog.text";
+    const KNOWN: &str = "pg_catalog.text, pg_catalog.text, bigint";
+    [(STANDING, ""), (STATE, TYPES), (WITH_LOGGED, KNOWN), (WITH_ALL, KNOWN), (LOGGED_KEYS, KNOWN)]
         .map(|(name, of)| format!("DROP FUNCTION IF EXISTS {}({of});", names.inside(name)))
 }
 
@@ -117,9 +117,9 @@ pub(super) fn functions(names: &Names, sources: &Sources<'_>, rows: &Rows) -> Re
         )),
     );
     let seen = format!(
-        "(SELECT s.manifest, s.filled, {} AS standing, pg_catalog.row_security_active(s.source) AS secured
-          FROM (SELECT s.manifest, s.filled, s.watched, s.sources[1] AS source, (SELECT {standing}) AS now FROM {state} s OFFSET 0) s
-          OFFSET 0) s",
+        "(SELECT s.manifest, s.filled, {} AND s.types = $1 AS standing, pg_catalog.row_security_active(s.source) AS secured
+          FROM (SELECT s.manifest, s.filled, s.watched, s.types, s.sources[1] AS source, (SELECT {standing}) AS now
+                FROM {state} s OFFSET 0) s OFFSET 0) s",
         stands("s.now")
     );
     let id = |which: &str| {
@@ -134,21 +134,23 @@ pub(super) fn functions(names: &Names, sources: &Sources<'_>, rows: &Rows) -> Re
     let columns = "o0 bytea, o1 boolean, o2 boolean, o3 boolean, o4 text, o5 bigint, o6 boolean, o7 boolean";
     let flags = "s.filled, s.standing, coalesce(l.emptied, false) AS emptied, l.log, l.last, s.secured";
     let alone = format!(
-        "CREATE FUNCTION {}() RETURNS TABLE ({columns}) {HOW} AS {};",
+        "CREATE FUNCTION {}(text) RETURNS TABLE ({columns}) {HOW} AS {};",
         names.inside(STATE),
         literal(&format!(
             "BEGIN RETURN QUERY SELECT s.manifest, {flags}, false
              FROM {seen} CROSS JOIN LATERAL (SELECT {sums} FROM {log}) l; END"
         ))
     );
-    // What is known already is not read again: the log `$1`, whose last entry has the number `$2`. If its entries are those with such
+    // Where the columns' types are not what they were when the function was made, nothing is read.
+    let flags = flags.replace("s.standing", &format!("s.standing AND {} AS standing", rows.gate));
+    // What is known already is not read again: the log `$2`, whose last entry has the number `$3`. If its entries are those with such
     // numbers now, only what came behind them is. Names for these could be those of columns of the table.
     let seen = format!(
         "{seen} CROSS JOIN LATERAL (
-           SELECT l.log, l.last, l.emptied, coalesce(l.before = $1, false) AS is_more,
-             CASE WHEN l.before = $1 THEN $2 ELSE 0 END AS after
+           SELECT l.log, l.last, l.emptied, coalesce(l.before = $2, false) AS is_more,
+             CASE WHEN l.before = $2 THEN $3 ELSE 0 END AS after
            FROM (SELECT {sums}, {} AS before FROM {log}) l OFFSET 0) l",
-        id(" FILTER (WHERE seq <= $2)")
+        id(" FILTER (WHERE seq <= $3)")
     );
     // What is in a view or a query acts as who adopted it, whoever searches.
     let (trusted, rights) = match &sources.derived {
@@ -165,7 +167,7 @@ pub(super) fn functions(names: &Names, sources: &Sources<'_>, rows: &Rows) -> Re
         let texts: String =
             (0..rows.columns()).fold(String::new(), |texts, place| texts + &format!(", c{place} text"));
         format!(
-            "CREATE FUNCTION {}(text, bigint) RETURNS TABLE ({columns}, {}, {}{texts}) {HOW} {rights} AS {};",
+            "CREATE FUNCTION {}(text, text, bigint) RETURNS TABLE ({columns}, {}, {}{texts}) {HOW} {rights} AS {};",
             names.inside(name),
             key.declared('o', KEY),
             key.declared('o', row_at(rows)),
@@ -182,18 +184,18 @@ pub(super) fn functions(names: &Names, sources: &Sources<'_>, rows: &Rows) -> Re
         Ok(keys)
     };
     let logged = format!(
-        "LEFT JOIN LATERAL (SELECT {parts} FROM ({}) k WHERE l.log IS DISTINCT FROM $1 OFFSET 0) k ON true
+        "LEFT JOIN LATERAL (SELECT {parts} FROM ({}) k WHERE l.log IS DISTINCT FROM $2 OFFSET 0) k ON true
          LEFT JOIN LATERAL ({} OFFSET 0) t ON true",
         keys("l.after")?,
         rows.select(&format!("{trusted} AND {}", key.is("t", "k")))
     );
     let all = format!(
         "LEFT JOIN LATERAL ({} OFFSET 0) t ON true",
-        rows.select(&format!("{trusted} AND l.log IS DISTINCT FROM $1"))
+        rows.select(&format!("{trusted} AND l.log IS DISTINCT FROM $2"))
     );
     let logged = function(WITH_LOGGED, ("l.is_more", &key.selected_of_ours("k")), &logged);
     let all = function(WITH_ALL, ("false", &rows.key_names()), &all);
-    let told = Told { columns, flags, seen: &seen };
+    let told = Told { columns, flags: &flags, seen: &seen };
     let logged_keys = logged_keys(names, key, &told, &keys("cellar_seen.after")?);
     Ok([standing_function, alone, logged, all, logged_keys].concat())
 }
@@ -222,7 +224,7 @@ fn logged_keys(names: &Names, key: &KeyColumns, told: &Told<'_>, keys: &str) -> 
          SELECT s.manifest, {flags}, l.is_more, l.after INTO cellar_seen FROM {seen};
          RETURN QUERY SELECT cellar_seen.manifest, cellar_seen.filled, cellar_seen.standing, cellar_seen.emptied, cellar_seen.log,
            cellar_seen.last, cellar_seen.secured, cellar_seen.is_more, {no_key};
-         IF cellar_seen.log IS DISTINCT FROM $1 THEN
+         IF cellar_seen.log IS DISTINCT FROM $2 THEN
            RETURN QUERY SELECT {nothing}, {compared} FROM ({keys}) k ORDER BY {order};
          END IF;
          END",
@@ -231,7 +233,7 @@ fn logged_keys(names: &Names, key: &KeyColumns, told: &Told<'_>, keys: &str) -> 
         order = (KEY + 1..=KEY + key.len()).map(|place| place.to_string()).collect::<Vec<_>>().join(", "),
     );
     format!(
-        "CREATE FUNCTION {}(text, bigint) RETURNS TABLE ({columns}, {declared}) ROWS 10 {HOW} AS {};",
+        "CREATE FUNCTION {}(text, text, bigint) RETURNS TABLE ({columns}, {declared}) ROWS 10 {HOW} AS {};",
         names.inside(LOGGED_KEYS),
         literal(&body),
     )
@@ -242,7 +244,7 @@ fn logged_keys(names: &Names, key: &KeyColumns, told: &Told<'_>, keys: &str) -> 
 pub(super) fn with_many_logged(names: &Names, rows: &Rows) -> String {
     let seen: Vec<_> = (0..KEY).map(|place| format!("s.o{place}")).collect();
     format!(
-        "SELECT {}, {}, {} FROM {}($1, $2) s LEFT JOIN LATERAL ({} OFFSET 0) t ON true",
+        "SELECT {}, {}, {} FROM {}($1, $2, $3) s LEFT JOIN LATERAL ({} OFFSET 0) t ON true",
         seen.join(", "),
         rows.key.selected_of_ours("s"),
         rows.names(),

@@ -18,8 +18,12 @@ pub(super) struct Rows {
     pub from: String,
     /// Whether that might give a key twice, and runs what its owner has put into it.
     pub derived: bool,
-    /// What its rows have to be, as `t`; in front of everything else the [gate](Sources::gate).
-    pub condition: String,
+    /// What its rows have to be, as `t`.
+    condition: String,
+    /// See [`Sources::gate`]; it stands in front of everything else.
+    pub gate: String,
+    /// What tells the types of the columns and how their values come from all others.
+    pub types: String,
     /// What is selected for each source of each column, in schema order, of the table as `t`.
     columns: Vec<(String, Reading)>,
 }
@@ -44,7 +48,9 @@ impl Rows {
             table: table.quoted(),
             from: sources.from(),
             derived: sources.derived.is_some(),
-            condition: format!("{} AND {}", sources.gate(), sources.condition()?),
+            condition: sources.condition()?,
+            gate: sources.gate(),
+            types: columns.iter().fold(sources.types(), |types, (_, reading)| format!("{types} {reading:?}")),
             columns,
         })
     }
@@ -55,7 +61,8 @@ impl Rows {
             self.columns.iter().enumerate().map(|(place, (column, _))| format!("{column} AS c{place}"));
         let key = self.key.selected_as("t", 'r');
         let all: Vec<_> = [key].into_iter().chain(columns).collect();
-        format!("SELECT {} FROM {} t WHERE {} AND {more}", all.join(", "), self.from, self.condition)
+        let Self { from, gate, condition, .. } = self;
+        format!("SELECT {} FROM {from} t WHERE {gate} AND {condition} AND {more}", all.join(", "))
     }
 
     /// What is selected of that, if it is called `t`: the key, and all columns behind it.

@@ -30,13 +30,13 @@ impl PostgresCellar {
         let mut transaction = Own::begin(client, Sees::OneMomentToRead, COMPARING)?;
         let mut seen = self.see(&mut transaction, &[], &|| None)?;
         seen.must_be_all(&self.rows)?;
-        self.sources(&mut transaction)?.must_be_trusted(&mut transaction)?;
+        let rows = self.rows_to_read(&mut transaction)?;
         let view = PostgresView::new(&mut transaction, self, seen.base());
         let mut overlay = Spool::new(&view);
         self.put_pending(&mut seen, &mut overlay, Merging::Never)?;
         let snapshot = Snapshot::open(&overlay, &self.opened)?;
         rows::differences(&overlay, &snapshot, &self.schema, |batch| {
-            self.put_part(&view, &mut Part::all(), batch, &mut |_| ()).map(|_| ())
+            self.put_part(&view, &rows, &mut Part::all(), batch, &mut |_| ()).map(|_| ())
         })
     }
 

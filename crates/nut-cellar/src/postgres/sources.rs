@@ -152,6 +152,11 @@ impl<'s> Sources<'s> {
         self.revision.saturating_mul(NUMBERS).saturating_add(join + 1)
     }
 
+    /// The records' own table, and that of each join.
+    pub fn places(&self) -> impl Iterator<Item = Option<usize>> {
+        [None].into_iter().chain((0..self.joins.len()).map(Some))
+    }
+
     /// The table of a join, or of the records themselves.
     pub fn of(&self, join: Option<usize>) -> &Table {
         join.map_or(&self.table, |join| &self.joins[join].table)

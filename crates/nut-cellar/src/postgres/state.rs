@@ -57,7 +57,8 @@ pub(super) fn create(
              sources oid[] NOT NULL,
              columns text[] NOT NULL,
              functions oid[] NOT NULL,
-             watched text[] NOT NULL);
+             watched text[] NOT NULL,
+             types text NOT NULL);
          CREATE TABLE {chunk}(piece bytea, number integer, data bytea NOT NULL, PRIMARY KEY (piece, number));
          ALTER TABLE {chunk} ALTER data SET STORAGE EXTERNAL;
          CREATE TABLE {log} AS SELECT {key} FROM {table} t WITH NO DATA;
@@ -81,11 +82,16 @@ pub(super) fn create(
     let manifest = Manifest::empty(schema.clone()).encode();
     let (tables, columns) = followed(sources);
     let sql = format!(
-        "INSERT INTO {}(manifest, filled, sources, columns, functions, watched) VALUES ($1, false, $2, $3, '{{}}', '{{}}')",
+        "INSERT INTO {}(manifest, filled, sources, columns, types, functions, watched)
+         VALUES ($1, false, $2, $3, $4, '{{}}', '{{}}')",
         names.inside("state")
     );
-    let parameters: [Parameter<'_>; 3] =
-        [(&manifest, Type::BYTEA), (&tables, Type::OID_ARRAY), (&columns, Type::TEXT_ARRAY)];
+    let parameters: [Parameter<'_>; 4] = [
+        (&manifest, Type::BYTEA),
+        (&tables, Type::OID_ARRAY),
+        (&columns, Type::TEXT_ARRAY),
+        (&rows.types, Type::TEXT),
+    ];
     client.execute_typed(&sql, &parameters).map_err(failed(MAKING))?;
     set_watched(client, names, true)?;
     try_query(client, names, sources)
@@ -96,7 +102,7 @@ fn try_query(client: &mut dyn Statements, names: &Names, sources: &Sources<'_>) 
     if sources.derived.as_ref().is_none_or(|derived| derived.view.is_some()) {
         return Ok(());
     }
-    let sql = format!("SELECT 1 FROM {}(NULL, NULL) LIMIT 1", names.inside(WITH_LOGGED));
+    let sql = format!("SELECT 1 FROM {}(NULL, NULL, NULL) LIMIT 1", names.inside(WITH_LOGGED));
     client.query_typed(&sql, &[]).map(|_| ()).map_err(unusable)
 }
 
@@ -208,8 +214,10 @@ pub(super) fn become_next(
     let sql = drop_functions(names).concat() + &functions(names, sources, rows)?;
     client.batch_execute(&sql).map_err(failed(MAKING))?;
     set_followed(client, names, sources)?;
-    let sql = format!("UPDATE {} SET revision = $1, filled = true, next = NULL", names.inside("state"));
-    client.execute_typed(&sql, &[(&sources.revision, Type::INT4)]).map_err(failed(MAKING))?;
+    let sql =
+        format!("UPDATE {} SET revision = $1, types = $2, filled = true, next = NULL", names.inside("state"));
+    let parameters: [Parameter<'_>; 2] = [(&sources.revision, Type::INT4), (&rows.types, Type::TEXT)];
+    client.execute_typed(&sql, &parameters).map_err(failed(MAKING))?;
     set_watched(client, names, true)?;
     try_query(client, names, sources)
 }
@@ -431,15 +439,16 @@ pub(super) fn see(
     let (id, last) = (grown.map(|known| known.id.as_str()), grown.map(|known| known.last));
     loop {
         let call = |function, of_known| format!("SELECT * FROM {}({of_known})", of.0.inside(function));
-        let seen = see_by(client, of, manifests, (&call(STATE, ""), &[]), None)?;
+        let types: Parameter<'_> = (&of.2.types, Type::TEXT);
+        let seen = see_by(client, of, manifests, (&call(STATE, "$1"), std::slice::from_ref(&types)), None)?;
         let Some(log) = seen.log.as_ref().filter(|log| !known.contains(log)) else { return Ok(seen) };
         let sql = match seen.emptied {
-            true => call(WITH_ALL, "$1, $2"),
+            true => call(WITH_ALL, "$1, $2, $3"),
             // What is in a view or a query is run by functions alone.
             false if are_many(log.entries()) && !of.2.derived => with_many_logged(of.0, of.2),
-            false => call(WITH_LOGGED, "$1, $2"),
+            false => call(WITH_LOGGED, "$1, $2, $3"),
         };
-        let parameters: [Parameter<'_>; 2] = [(&id, Type::TEXT), (&last, Type::INT8)];
+        let parameters = [types, (&id, Type::TEXT), (&last, Type::INT8)];
         let with_rows = see_by(client, of, manifests, (&sql, &parameters), gather())?;
         // Unless the table was emptied in between, or somebody has caught up with that.
         if with_rows.emptied == seen.emptied {
@@ -456,7 +465,7 @@ fn see_by(
     (sql, parameters): (&str, &[Parameter<'_>]),
     gathered: Option<Gathered>,
 ) -> Result<Seen> {
-    let with_rows = !parameters.is_empty();
+    let with_rows = parameters.len() > 1;
     let (mut state, mut known_keys) = (None, BTreeSet::new());
     let mut pending = Pending { gathered, ..Pending::default() };
     let mut take = |row: Row| -> Result<()> {
@@ -509,8 +518,9 @@ fn see_by(
         return Err(Error::new(
             ErrorKind::OutOfStep,
             format!(
-                "What keeps the cellar `{cellar}` in step with table {} is gone or altered (was the table renamed, a searched \
-                 column or a view changed, a trigger disabled, or row-level security put on?); adopt the table again, or `repair` the cellar.",
+                "What keeps the cellar `{cellar}` in step with table {} is gone or altered (was the table renamed or emptied \
+                 or rewritten, a searched column or a view changed, a trigger disabled, or row-level security put on?); adopt the table again, or `repair` the \
+                 cellar; if that has been done, open it again.",
                 rows.table
             ),
         ));

@@ -127,21 +127,31 @@ impl Sources<'_> {
     /// so it is decided once, before any row is looked at (as a one-time filter of the plan); and in the same statement, whose locks keep
     /// the types as they are.
     pub fn gate(&self) -> String {
-        let places = || [None].into_iter().chain((0..self.joins.len()).map(Some));
-        let gates = places().map(|place| {
-            let table = self.of(place);
-            let mut columns = self.watched(place);
-            columns.extend(self.schema.key_columns().iter().map(String::as_str).filter(|_| place.is_none()));
-            let still = columns.iter().filter_map(|column| {
-                Some(table.type_of(column).ok()?.still(&format!("x.{}", quoted(column))))
-            });
-            let still: Vec<_> = still.collect();
+        let gates = self.places().map(|place| {
+            let still: Vec<_> = self
+                .typed(place)
+                .map(|(column, kind)| kind.still(&format!("x.{}", quoted(column))))
+                .collect();
             format!(
                 "(SELECT {} FROM (SELECT) one LEFT JOIN {} x ON false)",
                 if still.is_empty() { "true".to_owned() } else { still.join(" AND ") },
-                table.quoted()
+                self.of(place).quoted()
             )
         });
         gates.collect::<Vec<_>>().join(" AND ")
+    }
+
+    /// The types of all these columns, as one text.
+    pub fn types(&self) -> String {
+        let all = self.places().flat_map(|place| self.typed(place));
+        all.map(|(_, kind)| kind.oid.to_string()).collect::<Vec<_>>().join(" ")
+    }
+
+    /// The columns of a table that records depend on, with their types.
+    fn typed(&self, place: Option<usize>) -> impl Iterator<Item = (&str, &ColumnType)> {
+        let table = self.of(place);
+        let key = self.schema.key_columns().iter().map(String::as_str).filter(move |_| place.is_none());
+        let columns = self.watched(place).into_iter().chain(key);
+        columns.filter_map(|column| Some((column, table.type_of(column).ok()?)))
     }
 }
