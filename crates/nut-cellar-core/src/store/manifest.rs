@@ -105,6 +105,19 @@ impl Manifest {
         out
     }
 
+    /// Reads what is kept where only a cellar's manifest can be, beside the rows that it was made of.
+    ///
+    /// # Errors
+    /// [`ErrorKind::Damaged`] if it is none, or one of an earlier version: both are mended by reading the rows again. Otherwise as
+    /// for [`decode`](Self::decode).
+    pub fn decode_beside_rows(bytes: &[u8]) -> Result<Self> {
+        let version = bytes.strip_prefix(&MAGIC).and_then(|rest| rest.first_chunk().copied());
+        if version.is_none_or(|version| u32::from_le_bytes(version) < VERSION) {
+            return Err(Error::damaged("what is kept as its manifest is none that this program reads"));
+        }
+        Self::decode(bytes)
+    }
+
     /// Reads a manifest; checks label, version, checksum and that its numbers agree with each other.
     ///
     /// # Errors

@@ -9,7 +9,7 @@ use nut_cellar_core::{Record, Result, Schema, Value};
 use postgres::Row;
 
 /// Reads rows of a table by a schema.
-#[derive(Debug)]
+#[derive(Clone, Debug)]
 pub(super) struct Rows {
     pub key: KeyColumns,
     /// The table, quoted.

@@ -5,7 +5,7 @@ use super::place::PostgresView;
 use super::session::{Connection, Own, Sees, Session};
 use super::state::Seen;
 use crate::rows::{self, Part, Repaired, Spool};
-use nut_cellar_core::{Difference, Key, Merging, Opened, Result, Snapshot};
+use nut_cellar_core::{Difference, Key, Merging, Opened, Result, Schema, Snapshot};
 
 impl PostgresCellar {
     /// Checks every checksum and every invariant of the layout. Whether the records agree with the rows
@@ -14,7 +14,9 @@ impl PostgresCellar {
     /// # Errors
     /// [`ErrorKind::Damaged`](crate::ErrorKind::Damaged) at the first thing that is not right; or as for [`find`](Self::find).
     pub fn check(&self, client: &mut impl Session) -> Result<()> {
-        self.on_state(client, &[], Seen::shelves, &|| None, |view, seen| {
+        // What was read before says nothing of what is in the database now.
+        let fresh = Self::with(self.names.clone(), Schema::clone(&self.schema), self.rows.clone());
+        fresh.on_state(client, &[], Seen::shelves, &|| None, |view, seen| {
             seen.must_be_all(&self.rows)?;
             Snapshot::open(view, &Opened::new())?.check(view)
         })

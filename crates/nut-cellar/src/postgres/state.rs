@@ -151,7 +151,7 @@ pub(super) fn look(client: &mut dyn Statements, names: &Names) -> Result<Option<
     let row = client.query_typed_opt(&sql, &[(&names.inside("log"), Type::TEXT)]).map_err(failed(OPENING))?;
     let row = row.ok_or_else(|| Error::damaged("the state row is not there"))?;
     Ok(Some(There {
-        manifest: Manifest::decode(row.get(0))?,
+        manifest: Manifest::decode_beside_rows(row.get(0))?,
         table: row.get(1),
         filled: row.get(2),
         revision: row.get(3),
@@ -328,7 +328,7 @@ pub(super) fn open(client: &mut dyn Statements, names: &Names) -> Result<Option<
     let sql = format!("SELECT manifest, sources[1] FROM {state}");
     let row = client.query_typed_opt(&sql, &[]).map_err(failed(OPENING))?;
     let row = row.ok_or_else(|| Error::damaged("the state row is not there"))?;
-    Ok(Some((Schema::clone(&Manifest::decode(row.get(0))?.schema), row.get(1))))
+    Ok(Some((Schema::clone(&Manifest::decode_beside_rows(row.get(0))?.schema), row.get(1))))
 }
 
 fn is_missing(failure: &Failure) -> bool {

@@ -20,7 +20,7 @@ impl Manifests {
         {
             return Ok(Arc::clone(manifest));
         }
-        let manifest = Arc::new(Manifest::decode(bytes)?);
+        let manifest = Arc::new(Manifest::decode_beside_rows(bytes)?);
         *last() = Some((bytes.to_vec(), Arc::clone(&manifest)));
         Ok(manifest)
     }
