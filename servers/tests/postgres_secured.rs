@@ -4,7 +4,7 @@
 mod support;
 
 use nut_cellar::postgres::PostgresCellar;
-use nut_cellar::search::Order;
+use nut_cellar::search::{Order, Spellings};
 use nut_cellar::text::Pattern;
 use nut_cellar::{Column, ErrorKind, Find, Join, Key, Kind, Query, Schema};
 use postgres::{Client, GenericClient};
@@ -125,6 +125,62 @@ fn a_role_finds_what_it_may_see_in_the_order_of_all() {
             cellar.sync(&mut owner).unwrap();
         }
     }
+}
+
+/// Whatever the rows are that a role may not see: which hits it is told, how many, and what is said, is the same.
+#[test]
+fn neither_notes_nor_counts_nor_looser_searches_tell_of_hidden_rows() {
+    let told = |hidden: &str| {
+        let (address, mut owner) = office();
+        owner
+            .batch_execute(&format!(
+                "INSERT INTO items SELECT n, 'oak box', n, 1 FROM generate_series(1, 3) n;
+                 INSERT INTO items SELECT n, 'oak quill', n, 1 FROM generate_series(4, 9) n;
+                 INSERT INTO items VALUES (10, 'walnuts', 1, 1); {hidden}"
+            ))
+            .unwrap();
+        let cellar = PostgresCellar::adopt(&mut owner, "items", &schema()).unwrap();
+        cellar.allow(&mut owner, "clerk").unwrap();
+        owner.batch_execute("UPDATE items SET value = value + 1 WHERE id % 2 = 0").unwrap();
+        let mut client = clerk(&address, "1");
+        let mut told = Vec::new();
+        for query in ["oak box", "walnutz", "oak walnutz", "brass box quill", "~oakk box", "o* *x"] {
+            for below in [0, 1, 2, 3, 4, 5, 37, 38, 39] {
+                for near in [Spellings::AsTyped, Spellings::WhenFewerThan(below), Spellings::Near] {
+                    let find = Find::new().relaxed_below(below).spellings(near).limit(4);
+                    let found = cellar.find(&mut client, query, &find).unwrap();
+                    let all = cellar.find(&mut client, query, &find.limit(99)).unwrap();
+                    let mut keys: Vec<_> = all.hits.into_iter().map(|hit| hit.key).collect();
+                    keys.sort();
+                    told.push((
+                        query,
+                        below,
+                        near,
+                        found.total,
+                        found.or_more,
+                        found.notes,
+                        keys,
+                        all.total,
+                        all.notes,
+                    ));
+                }
+            }
+        }
+        told
+    };
+    let alone = told("");
+    for hidden in [
+        "INSERT INTO items SELECT n, 'oak box', n, 2 FROM generate_series(11, 45) n",
+        "INSERT INTO items SELECT n, 'walnutz brass box quill', n, 2 FROM generate_series(11, 60) n",
+        "INSERT INTO items SELECT n, 'oakk ox x' || n, n, 2 FROM generate_series(11, 300) n",
+    ] {
+        for (seen, alone) in told(hidden).into_iter().zip(&alone) {
+            assert_eq!(&seen, alone, "{hidden}");
+        }
+    }
+    // And what there is to say of what it sees is said.
+    assert!(alone.iter().any(|(_, _, _, _, _, notes, ..)| notes.concat().contains("Few were found")));
+    assert!(alone.iter().any(|(_, _, _, _, _, notes, ..)| notes.concat().contains("Few have all")));
 }
 
 #[test]
