@@ -20,7 +20,7 @@ use support::{Dice, seeds};
 const WORDS: [&str; 9] = ["oak", "oaks", "elm", "box", "boxes", "brass", "handle", "handles", "wi-fi"];
 
 /// Tables with different kinds of keys; `id` is the key, `slot` is unique too, `plain` is not searched.
-const TABLES: [&str; 6] = [
+const TABLES: [&str; 9] = [
     "CREATE TABLE items(id INTEGER PRIMARY KEY, title TEXT, notes TEXT, slot INTEGER UNIQUE, plain TEXT)",
     "CREATE TABLE items(id TEXT PRIMARY KEY, title TEXT, notes TEXT, slot INTEGER UNIQUE, plain TEXT)",
     "CREATE TABLE items(id TEXT PRIMARY KEY COLLATE NOCASE, title TEXT, notes TEXT, slot, plain TEXT, UNIQUE(slot, plain))",
@@ -28,6 +28,13 @@ const TABLES: [&str; 6] = [
     "CREATE TABLE items(no INTEGER PRIMARY KEY, id TEXT NOT NULL UNIQUE, title TEXT, notes TEXT, slot INTEGER, plain TEXT);
      CREATE UNIQUE INDEX by_slot ON items(slot) WHERE slot > 3",
     "CREATE TABLE items(id TEXT COLLATE NOCASE, part, title TEXT, notes TEXT, slot INTEGER UNIQUE, plain TEXT, PRIMARY KEY (part, id))",
+    // What SQLite puts in the place of NULL conflicts, too, and what is worked out of it, and of a key that it draws.
+    "CREATE TABLE items(id INTEGER PRIMARY KEY, title TEXT, notes TEXT,
+       slot INTEGER NOT NULL ON CONFLICT REPLACE DEFAULT 4 UNIQUE ON CONFLICT REPLACE, plain TEXT) STRICT",
+    "CREATE TABLE items(id INTEGER PRIMARY KEY, title TEXT, notes TEXT, slot INTEGER NOT NULL DEFAULT 4, plain TEXT,
+       g INTEGER GENERATED ALWAYS AS (slot % 5) UNIQUE)",
+    "CREATE TABLE items(id TEXT NOT NULL DEFAULT 'k4' PRIMARY KEY, title TEXT NOT NULL DEFAULT '', notes TEXT,
+       slot INTEGER NOT NULL DEFAULT (2 + 1), plain TEXT UNIQUE, UNIQUE(slot, title))",
 ];
 /// The one whose key has two parts: `id` and `part`.
 const IN_PARTS: usize = 5;
@@ -40,7 +47,9 @@ fn text(dice: &mut Dice) -> String {
 fn key(dice: &mut Dice, table: usize) -> String {
     let number = dice.roll(9);
     match table {
-        0 => number.to_string(),
+        0 | 6 | 7 if dice.roll(5) == 0 => "NULL".to_owned(),
+        0 | 6 | 7 => number.to_string(),
+        8 if dice.roll(9) == 0 => "NULL".to_owned(),
         3 => dice
             .pick(&[format!("{number}").as_str(), &format!("'{number}'"), &format!("x'0{number}'"), "'a'"])
             .to_owned(),
@@ -63,7 +72,9 @@ fn statement(dice: &mut Dice, table: usize) -> String {
 }
 
 fn statement_by_id(dice: &mut Dice, table: usize) -> String {
-    let (id, other, slot) = (key(dice, table), key(dice, table), dice.roll(9));
+    let (id, other, number) = (key(dice, table), key(dice, table), dice.roll(9));
+    let slot = if dice.roll(6) == 0 { "NULL".to_owned() } else { number.to_string() };
+    let not_null = number.to_string();
     let (title, notes) = (text(dice), if dice.roll(5) == 0 { "NULL".to_owned() } else { text(dice) });
     let insert = dice.pick(&["INSERT", "INSERT OR REPLACE", "INSERT OR IGNORE", "REPLACE", "INSERT OR FAIL"]);
     let update = dice.pick(&["UPDATE", "UPDATE OR REPLACE", "UPDATE OR IGNORE"]);
@@ -76,17 +87,65 @@ fn statement_by_id(dice: &mut Dice, table: usize) -> String {
         ),
         5 => format!("{update} items SET title = {title} WHERE id = {id}"),
         6 => format!("{update} items SET notes = {notes}, slot = {slot} WHERE id = {id}"),
-        7 if dice.roll(3) == 0 && table != 0 && table != 3 => {
+        7 if dice.roll(3) == 0 && ![0, 3, 6, 7].contains(&table) => {
             format!("{update} items SET id = {}(id) WHERE id = {id}", dice.pick(&["upper", "lower"]))
         }
         7 => format!("{update} items SET id = {other} WHERE id = {id}"),
-        8 => format!("UPDATE items SET plain = {title} WHERE slot > {slot}"),
+        8 => format!("{update} items SET plain = {title} WHERE slot > {not_null}"),
         9 => format!("DELETE FROM items WHERE id = {id}"),
         10 if table == 4 => format!("{insert} INTO items(no, id, title) VALUES ({slot}, {id}, {title})"),
-        10 => format!("UPDATE items SET title = upper(title) WHERE slot < {slot}"),
+        10 => format!("UPDATE items SET title = upper(title) WHERE slot < {not_null}"),
         _ if dice.roll(8) == 0 => "DELETE FROM items".to_owned(),
         _ => format!("UPDATE items SET title = title WHERE id = {id}"),
     }
+}
+
+/// What a program may make on its table, so that what is unique, or which triggers run, is not what it was; and what changes nothing.
+fn alteration(dice: &mut Dice) -> String {
+    let made = dice.roll(99);
+    match dice.roll(9) {
+        0 => format!("CREATE UNIQUE INDEX more{made} ON items(plain)"),
+        1 => format!("CREATE UNIQUE INDEX more{made} ON items(notes) WHERE slot > 5"),
+        2 => format!("CREATE UNIQUE INDEX more{made} ON items(plain || notes)"),
+        3 => format!("CREATE INDEX other{made} ON items(notes)"),
+        4 => format!("ALTER TABLE items ADD COLUMN more{made} INTEGER NOT NULL DEFAULT 5"),
+        5 => {
+            let event = dice.pick(&["INSERT", "UPDATE", "UPDATE OF title", "DELETE"]);
+            format!("CREATE TRIGGER ends{made} AFTER {event} ON items BEGIN SELECT RAISE(IGNORE); END")
+        }
+        6 => {
+            let event = dice.pick(&["INSERT", "UPDATE OF notes", "DELETE"]);
+            format!("CREATE TRIGGER fails{made} AFTER {event} ON items BEGIN SELECT RAISE(FAIL, 'no'); END")
+        }
+        7 => {
+            let event = dice.pick(&["INSERT", "UPDATE OF title", "DELETE"]);
+            format!("CREATE TRIGGER keeps{made} BEFORE {event} ON items BEGIN SELECT RAISE(IGNORE); END")
+        }
+        // Makes another row conflict with the one that is written.
+        _ => format!(
+            "CREATE TRIGGER meddles{made} BEFORE INSERT ON items BEGIN UPDATE items SET slot = new.slot, plain = new.plain WHERE rowid =
+               (SELECT max(rowid) FROM items); END"
+        ),
+    }
+}
+
+/// What befalls a cellar.
+fn damage(dice: &mut Dice) -> &'static str {
+    dice.pick(&[
+        "DELETE FROM cellar_items_chunk WHERE id = (SELECT max(id) FROM cellar_items_chunk)",
+        "DELETE FROM cellar_items_chunk WHERE random() % 2",
+        "UPDATE cellar_items_chunk SET data = substr(data, 1, 50)",
+        "DELETE FROM cellar_items_piece",
+        "UPDATE cellar_items_piece SET bytes = bytes - 9",
+        "UPDATE cellar_items_state SET manifest = substr(manifest, 1, 30)",
+        "UPDATE cellar_items_state SET manifest = x''",
+        "DELETE FROM cellar_items_state",
+        "DROP TABLE cellar_items_state",
+        "DROP TABLE cellar_items_log",
+        "DROP TABLE cellar_items_chunk",
+        "DROP TABLE cellar_items_piece",
+        "DROP TABLE cellar_items_log; DROP TABLE cellar_items_chunk; DROP TABLE cellar_items_piece; DROP TABLE cellar_items_state",
+    ])
 }
 
 /// The languages of both columns: those of one schema, and of the one it is changed to and back.
@@ -125,18 +184,26 @@ fn rows(connection: &Connection, table: usize) -> BTreeMap<Key, Record> {
     all
 }
 
+/// Holds a search to the oracle. False if it says that it can't be in step, for something was `altered`.
 fn check(
     dice: &mut Dice,
-    (cellar, languages): (&SqliteCellar, [&'static str; 2]),
+    (cellar, languages, altered): (&SqliteCellar, [&'static str; 2], bool),
     connection: &Connection,
     at: &str,
-) {
+) -> bool {
     let table = if cellar.schema().key_columns().len() > 1 { IN_PARTS } else { 0 };
     // A transaction that is older than the schema sees the one before.
     let before;
     let (cellar, languages) = match cellar.find(connection, "", &Find::new()) {
         Err(error) if error.kind() == ErrorKind::OutOfStep => {
-            before = SqliteCellar::open(connection, "items").unwrap();
+            before = match SqliteCellar::open(connection, "items") {
+                Err(error) if altered && error.is_damaged() => return false,
+                before => before.unwrap(),
+            };
+            if altered && before.find(connection, "", &Find::new()).is_err_and(|error| error.is_out_of_step())
+            {
+                return false;
+            }
             let known = LANGUAGES.into_iter().find(|known| *before.schema() == schema(table, *known));
             (&before, known.unwrap())
         }
@@ -157,7 +224,11 @@ fn check(
     let found = match cellar.find(connection, &query.join(" "), &find) {
         Ok(found) => found,
         // With a rollback journal a writer that waits to commit keeps new readers out.
-        Err(error) if error.is_busy() && !is_wal(connection) => return,
+        Err(error) if error.is_busy() && !is_wal(connection) => return true,
+        Err(error) if altered && (error.is_damaged() || error.is_out_of_step()) => return false,
+        Err(error) if altered && [ErrorKind::NotFilled, ErrorKind::NotACellar].contains(&error.kind()) => {
+            return false;
+        }
         Err(error) => panic!("{at}: {error}"),
     };
     let rows = rows(connection, table);
@@ -165,13 +236,14 @@ fn check(
         oracle::search(&rows, &search).into_iter().map(|hit| (hit.key, hit.score.to_bits())).collect();
     let hits: Vec<_> = found.hits.iter().map(|hit| (hit.key.clone(), hit.score.to_bits())).collect();
     assert_eq!((found.total, &hits), (expected.len() as u64, &expected), "{at}: {}", query.join(" "));
-    check_sql(connection, table, (&query.join(" "), weights), &hits, at);
+    check_sql(connection, (table, altered), (&query.join(" "), weights), &hits, at);
     for hit in &found.hits {
         for column in ["title", "notes"] {
             let shown = hit.values.get(column).map_or(&[][..], Vec::as_slice);
             assert_eq!(shown, rows[&hit.key].values(column), "{at}: what is shown of {}", hit.key);
         }
     }
+    true
 }
 
 fn is_wal(connection: &Connection) -> bool {
@@ -191,7 +263,7 @@ fn key_of(value: rusqlite::types::Value) -> Key {
 /// SQL gives the same hits: as a table, and joined to the rows, where they are looked up by key.
 fn check_sql(
     connection: &Connection,
-    table: usize,
+    (table, altered): (usize, bool),
     (query, weights): (&str, [f32; 2]),
     hits: &[(Key, u32)],
     at: &str,
@@ -216,6 +288,8 @@ fn check_sql(
     let all = read("SELECT key, score FROM cellar_find('items', ?1, 100, ?2) ORDER BY rank");
     let all = match all {
         Err(error) if !is_wal(connection) && error.to_string().contains("locked") => return,
+        // Its handle is another one, which has read less.
+        Err(_) if altered => return,
         all => all.unwrap(),
     };
     let expected: Vec<_> = hits.iter().map(|(key, score)| (key.clone(), Some(*score))).collect();
@@ -246,7 +320,7 @@ fn history(seed: u64, table: usize, journal: &str, steps: u64) {
     for _ in 0..dice.roll(9) {
         let _ = first.execute_batch(&statement(&mut dice, table));
     }
-    let mut languages = LANGUAGES[0];
+    let (mut languages, mut altered) = (LANGUAGES[0], false);
     let mut cellar = SqliteCellar::adopt(&first, "items", &schema(table, languages)).unwrap();
     let programs = [connect(), connect()];
     let functions = SqlFunctions::new();
@@ -265,23 +339,55 @@ fn history(seed: u64, table: usize, journal: &str, steps: u64) {
             3 => "SAVEPOINT s".to_owned(),
             4 => "ROLLBACK TO s".to_owned(),
             5 => "RELEASE s".to_owned(),
+            6 if dice.roll(5) == 0 => {
+                altered = true;
+                alteration(&mut dice)
+            }
             _ => statement(&mut dice, table),
         };
+        if dice.roll(60) == 0 {
+            altered |= first.execute_batch(damage(&mut dice)).is_ok();
+        }
         // Some fail: a transaction that is not open, a constraint, a lock. Then nothing is changed, or a part.
         let _ = program.execute_batch(&sql);
         let at = format!("table {table}, seed {seed}, step {step}, {sql}");
-        check(&mut dice, (&cellar, languages), program, &at);
+        let in_step = check(&mut dice, (&cellar, languages, altered), program, &at);
+        if altered && (!in_step || dice.roll(9) == 0) {
+            let repaired = match dice.roll(3) {
+                0 => SqliteCellar::adopt(&first, "items", &schema(table, languages)).map(|_| ()),
+                _ => cellar.repair(&first).map(|_| ()),
+            };
+            match repaired {
+                Ok(()) => {
+                    cellar = SqliteCellar::open(&first, "items").unwrap();
+                    assert!(check(&mut dice, (&cellar, languages, false), &first, &at));
+                }
+                // A unique index over an expression can't be followed.
+                Err(error) if error.to_string().contains("over an expression") => {
+                    let sql = "SELECT name FROM sqlite_schema WHERE name LIKE 'more%' AND sql LIKE '%||%'";
+                    let names =
+                        first.prepare(sql).unwrap().query_map([], |row| row.get(0)).unwrap().collect();
+                    let names: Vec<String> = Result::unwrap(names);
+                    names.iter().for_each(|name| _ = first.execute_batch(&format!("DROP INDEX {name}")));
+                }
+                Err(error) if altered && error.is_out_of_step() => {}
+                Err(error) => assert!(error.is_busy(), "{at}, repair: {error}"),
+            }
+            continue;
+        }
         match dice.roll(10) {
             2 if dice.roll(4) == 0 => {
                 let next = dice.pick(&LANGUAGES);
                 match SqliteCellar::adopt(&first, "items", &schema(table, next)) {
                     Ok(adopted) => (cellar, languages) = (adopted, next),
+                    Err(_) if altered => {}
                     Err(error) => assert!(error.is_busy(), "{at}: {error}"),
                 }
             }
-            0 => check(&mut dice, (&cellar, languages), &first, &at),
+            0 => _ = check(&mut dice, (&cellar, languages, altered), &first, &at),
             1 => match cellar.sync(&first) {
-                Ok(_) => check(&mut dice, (&cellar, languages), &first, &at),
+                Ok(_) => _ = check(&mut dice, (&cellar, languages, altered), &first, &at),
+                Err(error) if altered => assert!(!error.to_string().is_empty()),
                 Err(error) => assert!(error.is_busy(), "{at}: {error}"),
             },
             _ => {}

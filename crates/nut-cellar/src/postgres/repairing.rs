@@ -67,6 +67,7 @@ impl PostgresCellar {
         let records = match self.check(client).and_then(|()| self.differences(client)) {
             Err(error) if error.is_damaged() => {
                 self.rebuild(client)?;
+                self.check(client)?;
                 return Ok(Repaired { rebuilt: true, ..Repaired::default() });
             }
             records => records?,

@@ -6,7 +6,7 @@ use super::names::{Names, Time};
 use super::place::{SqliteUnit, SqliteView};
 use super::reading::{Rows, last_entry};
 use super::sources::Sources;
-use super::state::{State, drop_triggers, make_next, next_stand, not_there, replace_triggers};
+use super::state::{State, drop_triggers, exists, make_next, next_stand, not_there, replace_triggers};
 use super::transaction::{Meanwhile, Transaction};
 use super::triggers::triggers;
 use crate::rows::{self, Adopted, Part, Synced, Work};
@@ -16,6 +16,7 @@ use rusqlite::Connection;
 use std::sync::Arc;
 
 const ADOPTING: &str = "Adopting a table";
+const RELEASING: &str = "Releasing a table";
 
 impl SqliteCellar {
     /// Puts search on a table: makes tables of its own and triggers, and reads all rows. `name` names the cellar; the
@@ -46,7 +47,15 @@ impl SqliteCellar {
         schema.check()?;
         let cellar = Self::with(Names::new(name)?, schema.clone());
         let transaction = Transaction::to_write(connection, ADOPTING)?;
-        let Some(state) = State::read(connection, &cellar.names, &cellar.manifests)? else {
+        let found = State::read(connection, &cellar.names, &cellar.manifests);
+        if found.as_ref().is_err_and(Error::is_damaged) {
+            drop(transaction);
+            let synced = cellar.make_anew(connection, &mut progress)?;
+            return Ok((cellar, Adopted { rebuilt: true, synced, ..Adopted::default() }));
+        }
+        let Some(state) = found? else {
+            // All of it may be gone but the triggers.
+            remove(connection, &cellar.names)?;
             cellar.make(connection)?;
             transaction.commit(ADOPTING)?;
             return match cellar.catch_up(connection, Work::Pending(Merging::Small), progress) {
@@ -79,12 +88,30 @@ impl SqliteCellar {
                 return Err(rows::other_source(name, table, &key));
             }
             cellar.become_new(connection, &mut progress)?
-        } else if state.filled {
+        } else if !state.filled {
+            cellar.catch_up(connection, Work::Pending(Merging::Small), progress)?
+        } else if cellar.opens(connection)? {
             Synced::default()
         } else {
-            cellar.catch_up(connection, Work::Pending(Merging::Small), progress)?
+            let synced = cellar.make_anew(connection, &mut progress)?;
+            return Ok((cellar, Adopted { changes, rebuilt: true, synced, ..Adopted::default() }));
         };
         Ok((cellar, Adopted { changes, rebuilt, synced, ..Adopted::default() }))
+    }
+
+    /// Whether what the shelves begin with can be read.
+    fn opens(&self, connection: &Connection) -> Result<bool> {
+        let opened = self.read(connection, |_, _| Ok(()));
+        if opened.as_ref().is_err_and(Error::is_damaged) { Ok(false) } else { opened.map(|()| true) }
+    }
+
+    /// Makes everything that belongs to the cellar anew, whatever is left of it, and reads all rows.
+    pub(super) fn make_anew(&self, connection: &Connection, progress: &mut dyn FnMut(u64)) -> Result<Synced> {
+        let transaction = Transaction::to_write(connection, ADOPTING)?;
+        remove(connection, &self.names)?;
+        self.make(connection)?;
+        transaction.commit(ADOPTING)?;
+        self.catch_up(connection, Work::Pending(Merging::Small), progress)
     }
 
     /// Makes tables and triggers.
@@ -156,20 +183,25 @@ impl SqliteCellar {
     /// # Errors
     /// [`ErrorKind::NotACellar`](crate::ErrorKind::NotACellar) if there is none, [`ErrorKind::Busy`](crate::ErrorKind::Busy) if the database is locked.
     pub fn release(connection: &Connection, name: &str) -> Result<()> {
-        const RELEASING: &str = "Releasing a table";
         let names = Names::new(name)?;
         let transaction = Transaction::to_write(connection, RELEASING)?;
-        let sql = "SELECT 1 FROM main.sqlite_schema WHERE type = 'table' AND name = ?1 COLLATE NOCASE";
-        let there = connection.prepare(sql).and_then(|mut sql| sql.exists([names.bare("state")]));
-        if !there.map_err(failed(RELEASING))? {
-            return Err(not_there(connection, &names));
-        }
-        for time in [Time::Now, Time::Next] {
-            drop_triggers(connection, &names, time).map_err(failed(RELEASING))?;
-        }
-        for table in names.tables() {
-            connection.execute_batch(&format!("DROP TABLE IF EXISTS {table}")).map_err(failed(RELEASING))?;
+        match exists(connection, &names) {
+            Ok(false) => return Err(not_there(connection, &names)),
+            // A part of it is taken away as well.
+            Err(error) if !error.is_damaged() => return Err(error),
+            _ => remove(connection, &names)?,
         }
         transaction.commit(RELEASING)
     }
+}
+
+/// Removes whatever there is of a cellar's triggers and tables.
+fn remove(connection: &Connection, names: &Names) -> Result<()> {
+    for time in [Time::Now, Time::Next] {
+        drop_triggers(connection, names, time).map_err(failed(RELEASING))?;
+    }
+    for table in names.tables() {
+        connection.execute_batch(&format!("DROP TABLE IF EXISTS {table}")).map_err(failed(RELEASING))?;
+    }
+    Ok(())
 }

@@ -129,7 +129,7 @@ impl SqliteCellar {
         // Publish in a short transaction, if nobody was faster.
         let writing = meanwhile.publish(reading, SYNCING)?;
         let now = State::require(connection, &self.names, &self.manifests)?;
-        now.check_triggers(connection, &self.names)?;
+        now.check_triggers(connection, &self.names, &self.stood)?;
         // The first fill of an empty table makes no new generation; every other state is told apart by `swap`.
         if now.filled != seen.state.filled {
             return Err(Error::overtaken());

@@ -4,7 +4,7 @@ use super::names::Names;
 use super::place::SqliteView;
 use super::reading::{Entry, is_logged, last_entry, pending};
 use super::sources::Sources;
-use super::state::State;
+use super::state::{State, Stood};
 use super::transaction::Transaction;
 use crate::cellar::{Info, report};
 use crate::rows::cache::ChunkCache;
@@ -28,6 +28,7 @@ pub struct SqliteCellar {
     pub(super) opened: Opened,
     pub(super) cache: Arc<ChunkCache>,
     pub(super) manifests: Manifests,
+    pub(super) stood: Stood,
     /// By generation and last entry of the log.
     pub(super) overlays: Remembered<(Generation, Entry)>,
 }
@@ -48,6 +49,7 @@ impl SqliteCellar {
             opened: Opened::new(),
             cache: Arc::new(ChunkCache::new()),
             manifests: Manifests::default(),
+            stood: Stood::default(),
             overlays: Remembered::new(),
         }
     }
@@ -90,18 +92,18 @@ impl SqliteCellar {
     /// # Errors
     /// As for [`find`](Self::find).
     pub fn search(&self, connection: &Connection, query: &Query, find: &Find) -> Result<Found> {
-        self.search_in(Transaction::to_read(connection)?, connection, query, find)
+        self.search_in(Transaction::to_read(connection)?, connection, true, (query, find))
     }
 
     fn search_in(
         &self,
         transaction: Transaction<'_>,
         connection: &Connection,
-        query: &Query,
-        find: &Find,
+        may_remember: bool,
+        (query, find): (&Query, &Find),
     ) -> Result<Found> {
         spans::search(self.name(), |span| {
-            self.read_in(transaction, connection, |view, snapshot| {
+            self.read_in(transaction, connection, may_remember, |view, snapshot| {
                 span.record("overlay", view.is_overlay());
                 let mut found = search::run(view, &mut Search::new(snapshot, query, find)?)?;
                 found.notes.extend(view.note());
@@ -110,15 +112,17 @@ impl SqliteCellar {
         })
     }
 
-    /// The same inside a statement that is running on the connection.
+    /// The same inside a statement that is running on the connection. One that writes may have logged rows already, and change them
+    /// later: what it sees then is seen by nobody else, nor by itself again.
     #[cfg(feature = "sqlite-functions")]
     pub(super) fn search_in_statement(
         &self,
         connection: &Connection,
         query: &Query,
         find: &Find,
+        writes: bool,
     ) -> Result<Found> {
-        self.search_in(Transaction::of_statement(connection), connection, query, find)
+        self.search_in(Transaction::of_statement(connection), connection, !writes, (query, find))
     }
 
     /// Searches, and tells how the search went.
@@ -176,18 +180,19 @@ impl SqliteCellar {
         connection: &Connection,
         work: impl FnOnce(&Laid<'_>, Snapshot) -> Result<T>,
     ) -> Result<T> {
-        self.read_in(Transaction::to_read(connection)?, connection, work)
+        self.read_in(Transaction::to_read(connection)?, connection, true, work)
     }
 
     fn read_in<T>(
         &self,
         transaction: Transaction<'_>,
         connection: &Connection,
+        may_remember: bool,
         work: impl FnOnce(&Laid<'_>, Snapshot) -> Result<T>,
     ) -> Result<T> {
         let seen = self.look(connection)?;
         let view = self.view(connection, &seen);
-        let laid = Laid::new(&view, self.overlay(connection, &seen, &view)?);
+        let laid = Laid::new(&view, self.overlay(connection, &seen, &view, may_remember)?);
         let snapshot = Snapshot::open(&laid, &self.opened)?;
         let done = work(&laid, snapshot)?;
         transaction.commit("Ending to read")?;
@@ -200,6 +205,7 @@ impl SqliteCellar {
         connection: &Connection,
         seen: &Seen,
         view: &dyn View,
+        may_remember: bool,
     ) -> Result<Option<Arc<Overlay>>> {
         let Some(last) = seen.last else { return Ok(None) };
         let of = (seen.state.manifest.generation, last);
@@ -218,7 +224,9 @@ impl SqliteCellar {
         let mut spool = Spool::new(&laid);
         let (_, rows) = self.put_pending(connection, seen, &mut spool, Merging::Never, after)?;
         let overlay = Arc::new(Overlay::over(below.as_deref(), spool.into_contents(), rows));
-        self.overlays.put(of, &overlay);
+        if may_remember {
+            self.overlays.put(of, &overlay);
+        }
         Ok(Some(overlay))
     }
 
@@ -246,7 +254,7 @@ impl SqliteCellar {
                 ),
             ));
         }
-        state.check_triggers(connection, &self.names)?;
+        state.check_triggers(connection, &self.names, &self.stood)?;
         let last = last_entry(connection, &self.names)?;
         Ok(Seen { state, last, at: 0 })
     }

@@ -42,6 +42,11 @@ impl Names {
         in_main(&self.bare(ending))
     }
 
+    /// All tables, bare.
+    pub fn bare_tables(&self) -> [String; 4] {
+        TABLE_ENDINGS.map(|ending| self.bare(ending))
+    }
+
     /// All tables, quoted.
     pub fn tables(&self) -> impl Iterator<Item = String> {
         TABLE_ENDINGS.into_iter().map(|ending| self.table(ending))

@@ -43,8 +43,13 @@ impl<'c> SqliteView<'c> {
 
     /// The number of the first chunk of a piece, and the piece's length.
     fn piece(&self, piece: PieceId) -> Result<(i64, u64)> {
+        self.find(piece)?.ok_or_else(|| Error::damaged(format_args!("piece {piece} is not there")))
+    }
+
+    /// The same; none if it is not there.
+    fn find(&self, piece: PieceId) -> Result<Option<(i64, u64)>> {
         if let Some((_, place)) = self.places.borrow().iter().find(|(known, _)| *known == piece) {
-            return Ok(*place);
+            return Ok(Some(*place));
         }
         let sql = format!("SELECT first_chunk, bytes FROM {} WHERE piece = ?1", self.names.table("piece"));
         let read = || {
@@ -52,10 +57,8 @@ impl<'c> SqliteView<'c> {
             statement.query_row([&piece.as_bytes()[..]], |row| Ok((row.get(0)?, row.get(1)?))).optional()
         };
         let found: Option<(i64, i64)> = read().map_err(failed(READING))?;
-        let place = found
-            .and_then(|(first, bytes)| Some((first, u64::try_from(bytes).ok()?)))
-            .ok_or_else(|| Error::damaged(format_args!("piece {piece} is not there")))?;
-        self.places.borrow_mut().push((piece, place));
+        let place = found.and_then(|(first, bytes)| Some((first, u64::try_from(bytes).ok()?)));
+        self.places.borrow_mut().extend(place.map(|place| (piece, place)));
         Ok(place)
     }
 
@@ -134,8 +137,14 @@ impl View for SqliteUnit<'_> {
 
 impl Unit for SqliteUnit<'_> {
     fn write(&self, piece: PieceId) -> Result<Box<dyn PieceWriter + '_>> {
-        // The transaction keeps other writers out, so the numbers that follow the last one are free.
-        let sql = format!("SELECT coalesce(max(id), 0) + 1 FROM {}", self.0.names.table("chunk"));
+        // The transaction keeps other writers out, so the numbers that follow the last one are free; and none is of a piece that has lost
+        // chunks, with which it would be removed.
+        let sql = format!(
+            "SELECT max(coalesce((SELECT max(id) FROM {}), 0),
+                        coalesce((SELECT max(first_chunk + (bytes + {CHUNK} - 1) / {CHUNK}) FROM {}), 0)) + 1",
+            self.0.names.table("chunk"),
+            self.0.names.table("piece")
+        );
         let next = self.0.connection.query_row(&sql, [], |row| row.get(0)).map_err(failed(WRITING))?;
         Ok(Box::new(RowWriter { unit: self, piece, first: next, next, bytes: 0, chunk: Vec::new() }))
     }
@@ -150,7 +159,8 @@ impl Unit for SqliteUnit<'_> {
 
     fn remove(&mut self, pieces: &[PieceId]) -> Result<()> {
         for piece in pieces {
-            let (first, bytes) = self.0.piece(*piece)?;
+            // One that was lost need not be removed.
+            let Some((first, bytes)) = self.0.find(*piece)? else { continue };
             let chunks = i64::try_from(bytes.div_ceil(CHUNK)).unwrap_or(i64::MAX - first);
             let sql = format!("DELETE FROM {} WHERE id >= ?1 AND id < ?2", self.0.names.table("chunk"));
             self.execute(&sql, [first, first + chunks])?;

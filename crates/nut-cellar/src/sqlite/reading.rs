@@ -175,8 +175,10 @@ impl<'s> Rows<'s> {
     /// Reads a row as the record; tells whether it has a key.
     fn read(&mut self, row: &Row<'_>) -> Result<bool> {
         for place in 0..self.key.len() {
-            if let value @ ValueRef::Real(_) = value_ref(row, place)? {
-                return Err(real_key(value));
+            match value_ref(row, place)? {
+                value @ ValueRef::Real(_) => return Err(real_key(value)),
+                ValueRef::Text(text) if str::from_utf8(text).is_err() => return Err(broken_key(text)),
+                _ => {}
             }
         }
         let key = key_in(row, 0, self.key.len()).map_err(failed(READING))?;
@@ -229,11 +231,11 @@ fn key_in(row: &Row<'_>, first: usize, count: usize) -> rusqlite::Result<Option<
     Ok(key_of_parts(parts))
 }
 
-/// A stored key; none if it is of a type that is no key.
+/// A stored key; none if it is of a type that is no key, or a text that is none: several such would become one.
 fn key_of(value: ValueRef<'_>) -> Option<Key> {
     match value {
         ValueRef::Integer(number) => Some(Key::Integer(number)),
-        ValueRef::Text(text) => Some(Key::Text(text_of(text).into_owned())),
+        ValueRef::Text(text) => str::from_utf8(text).ok().map(|text| Key::Text(text.to_owned())),
         ValueRef::Blob(bytes) => Some(Key::Bytes(bytes.to_vec())),
         ValueRef::Real(_) | ValueRef::Null => None,
     }
@@ -260,6 +262,17 @@ fn real_key(value: ValueRef<'_>) -> Error {
     Error::new(
         ErrorKind::BadRecord,
         format!("A row has the floating-point key{shown}; keys have to be whole numbers, texts or bytes."),
+    )
+}
+
+#[cold]
+fn broken_key(text: &[u8]) -> Error {
+    Error::new(
+        ErrorKind::BadRecord,
+        format!(
+            "A row has the key `{}`, a text that is not UTF-8; keys have to be whole numbers, texts or bytes.",
+            text.escape_ascii()
+        ),
     )
 }
 
@@ -310,7 +323,15 @@ struct Logged {
     /// Keys of records, as they come.
     keys: Vec<Key>,
     /// By what rows of joined tables are joined, with the joins' places; each once.
-    joined: Vec<(usize, types::Value)>,
+    joined: Vec<(usize, Joining)>,
+}
+
+/// What a row is joined by.
+#[derive(Debug)]
+enum Joining {
+    By(types::Value),
+    /// A text that is not UTF-8.
+    Broken(Vec<u8>),
 }
 
 /// Reads the log, whose keys have so many parts, behind a number.
@@ -328,7 +349,13 @@ fn logged(connection: &Connection, names: &Names, parts: usize, after: Option<i6
                 None => logged.keys.extend(key_in(row, 1, parts)?),
                 Some(join) => {
                     let join = usize::try_from(join).unwrap_or(usize::MAX);
-                    let value: types::Value = row.get(1)?;
+                    let value = match row.get_ref(1)? {
+                        // It is compared as the text that it is called.
+                        ValueRef::Text(text) if str::from_utf8(text).is_err() => {
+                            Joining::Broken(text.to_vec())
+                        }
+                        value => Joining::By(value.try_into()?),
+                    };
                     if known.insert((join, format!("{value:?}"))) {
                         logged.joined.push((join, value));
                     }
@@ -351,10 +378,14 @@ pub(super) fn pending(
     let parts = sources.schema.key_columns().len();
     let Logged { mut keys, joined } = logged(connection, names, parts, after)?;
     for (join, value) in joined {
-        if join >= sources.joins.len() || value == types::Value::Null {
+        if join >= sources.joins.len() {
             continue;
         }
-        let sql = sources.expansion(join, &value)?;
+        let (sql, value) = match value {
+            Joining::By(types::Value::Null) => continue,
+            Joining::By(value) => (sources.expansion(join, Some(&value))?, value),
+            Joining::Broken(text) => (sources.expansion(join, None)?, types::Value::Blob(text)),
+        };
         let read = || {
             let mut statement = connection.prepare_cached(&sql)?;
             let mut rows = statement.query([value])?;

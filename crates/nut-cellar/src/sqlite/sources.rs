@@ -157,8 +157,9 @@ impl<'s> Sources<'s> {
         Ok((sql, true))
     }
 
-    /// The statement that gives the keys of the records to which a joined row belongs, by the value `?1` of its joined column.
-    pub fn expansion(&self, join: usize, value: &Value) -> Result<String> {
+    /// The statement that gives the keys of the records to which a joined row belongs, by the value `?1` of its joined column; none if that
+    /// is a text of which there are bytes only.
+    pub fn expansion(&self, join: usize, value: Option<&Value>) -> Result<String> {
         let Joined { table, link } = &self.joins[join];
         let mut tables = vec![format!("{} AS base", in_main(&self.table.name))];
         let mut conditions = Vec::new();
@@ -173,8 +174,12 @@ impl<'s> Sources<'s> {
         let parent_column = quoted(self.of(link.parent).column(link.parent_column)?);
         // A number is compared with texts as one, as the column does that it comes from; what else a column may do for a
         // comparison, the parent's does here as well.
-        let is_number = table.is_numeric(link.column) && matches!(value, Value::Integer(_) | Value::Real(_));
-        let value = if is_number { "CAST(?1 AS NUMERIC)" } else { "?1" };
+        let is_number = table.is_numeric(link.column);
+        let value = match value {
+            Some(Value::Integer(_) | Value::Real(_)) if is_number => "CAST(?1 AS NUMERIC)",
+            Some(_) => "?1",
+            None => "CAST(?1 AS TEXT)",
+        };
         conditions.push(format!("{parent}.{parent_column} = {value}"));
         let key: Vec<_> =
             self.table.key(self.schema)?.into_iter().map(|key| format!("base.{}", quoted(key))).collect();

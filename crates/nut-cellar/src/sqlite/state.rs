@@ -2,12 +2,13 @@
 
 use super::failure::failed;
 use super::names::{Names, Time};
-use super::sources::triggers_on;
+use super::sources::{Sources, triggers_on};
+use super::triggers::triggers;
 use crate::rows::key_parts;
 use crate::rows::manifests::Manifests;
 use nut_cellar_core::{Error, ErrorKind, Manifest, Result, Schema};
-use rusqlite::{Connection, OptionalExtension, params};
-use std::sync::Arc;
+use rusqlite::{Connection, OptionalExtension, Row, TransactionState, params};
+use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
 /// The time, in seconds since 1970.
@@ -20,9 +21,16 @@ pub(super) struct State {
     pub filled: bool,
     /// The application's table.
     pub table: String,
-    /// The triggers as they were made: their SQL, one after the other.
+    /// What [stands](standing) on the tables, as it did when it was made.
     triggers: String,
+    /// The statements that made the triggers: what the tables are like is in them.
+    made: String,
 }
+
+/// With what number of the database's schema, and for which triggers, a handle has last seen that everything stands. Whatever is made,
+/// altered or dropped has another number.
+#[derive(Debug, Default)]
+pub(super) struct Stood(Mutex<Option<(i64, String)>>);
 
 impl State {
     /// Makes the tables of a cellar, the triggers on `table`, and the state row.
@@ -41,7 +49,8 @@ impl State {
                  filled INTEGER NOT NULL,
                  caught_up INTEGER NOT NULL,
                  source TEXT NOT NULL,
-                 triggers TEXT NOT NULL);
+                 triggers TEXT NOT NULL,
+                 made TEXT NOT NULL);
              CREATE TABLE {piece}(
                  piece BLOB PRIMARY KEY,
                  first_chunk INTEGER NOT NULL,
@@ -57,8 +66,9 @@ impl State {
         let create = || {
             connection.execute_batch(&tables)?;
             let standing = make_triggers(connection, names, (table, &manifest.schema, Time::Now), triggers)?;
-            let sql = format!("INSERT INTO {} VALUES (1, ?1, 0, {SECONDS}, ?2, ?3)", names.table("state"));
-            connection.execute(&sql, params![manifest.encode(), table, standing])
+            let sql =
+                format!("INSERT INTO {} VALUES (1, ?1, 0, {SECONDS}, ?2, ?3, ?4)", names.table("state"));
+            connection.execute(&sql, params![manifest.encode(), table, standing, triggers.concat()])
         };
         create().map(|_| ()).map_err(failed("Making tables and triggers"))
     }
@@ -68,17 +78,18 @@ impl State {
         if !exists(connection, names)? {
             return Ok(None);
         }
-        let sql = format!("SELECT manifest, filled, source, triggers FROM {}", names.table("state"));
+        let sql = format!("SELECT manifest, filled, source, triggers, made FROM {}", names.table("state"));
         let read = || {
             let mut statement = connection.prepare_cached(&sql)?;
-            statement
-                .query_row([], |row| Ok((row.get::<_, Vec<u8>>(0)?, row.get(1)?, row.get(2)?, row.get(3)?)))
-                .optional()
+            let row = |row: &Row<'_>| {
+                Ok((row.get::<_, Vec<u8>>(0)?, row.get(1)?, row.get(2)?, row.get(3)?, row.get(4)?))
+            };
+            statement.query_row([], row).optional()
         };
         let row = read().map_err(failed("Reading the cellar"))?;
-        let (manifest, filled, table, triggers) =
+        let (manifest, filled, table, triggers, made) =
             row.ok_or_else(|| Error::damaged("the state row is not there"))?;
-        Ok(Some(Self { manifest: known.decode(&manifest)?, filled, table, triggers }))
+        Ok(Some(Self { manifest: known.decode(&manifest)?, filled, table, triggers, made }))
     }
 
     /// The state of a cellar that has to be there.
@@ -86,24 +97,50 @@ impl State {
         Self::read(connection, names, known)?.ok_or_else(|| not_there(connection, names))
     }
 
-    /// Whether the triggers stand as they were made. Without them changes would go unseen.
+    /// Whether the triggers stand as they were made, and are those that the tables need as they are now. Otherwise changes would go
+    /// unseen.
     pub fn stands(&self, connection: &Connection, names: &Names) -> Result<bool> {
-        let standing = standing_triggers(connection, names, (&self.table, &self.manifest.schema, Time::Now));
-        Ok(standing.map_err(failed("Reading the triggers"))? == self.triggers)
+        let of = (self.table.as_str(), &*self.manifest.schema, Time::Now);
+        if standing(connection, names, of).map_err(failed("Reading the triggers"))? != self.triggers {
+            return Ok(false);
+        }
+        let needed = Sources::read(connection, &self.table, &self.manifest.schema)
+            .and_then(|sources| triggers(names, &sources, Time::Now));
+        match needed {
+            Ok(needed) => Ok(needed.concat() == self.made),
+            Err(error) if error.kind() == ErrorKind::BadSchema => Ok(false),
+            Err(error) => Err(error),
+        }
     }
 
-    /// Refuses what does not [stand](Self::stands).
-    pub fn check_triggers(&self, connection: &Connection, names: &Names) -> Result<()> {
+    /// Refuses what does not [stand](Self::stands). Where nothing was made, altered or dropped since the handle has last looked, it
+    /// need not look again.
+    pub fn check_triggers(&self, connection: &Connection, names: &Names, stood: &Stood) -> Result<()> {
+        let look = || {
+            let version =
+                connection.prepare_cached("PRAGMA main.schema_version")?.query_row([], |row| row.get(0))?;
+            // What a transaction makes may be rolled back, and then somebody else's has its number.
+            Ok((version, connection.transaction_state(Some("main"))? != TransactionState::Write))
+        };
+        let (version, committed): (i64, bool) = look().map_err(failed("Reading the triggers"))?;
+        let mut stood = stood.0.lock().unwrap_or_else(PoisonError::into_inner);
+        if committed && stood.as_ref().is_some_and(|(known, made)| *known == version && *made == self.made) {
+            return Ok(());
+        }
         if self.stands(connection, names)? {
+            if committed {
+                *stood = Some((version, self.made.clone()));
+            }
             return Ok(());
         }
         Err(Error::new(
             ErrorKind::OutOfStep,
             format!(
-                "The triggers on table `{}` that keep the cellar `{}` in step are gone or altered (was the table \
-                 rebuilt or renamed, or a view made anew?); adopt the table again, or `repair` the cellar.",
-                self.table,
-                names.cellar()
+                "What keeps the cellar `{}` in step with table `{}` is gone or altered (was the table rebuilt or renamed, a view \
+                 made anew, a unique index made or dropped, or a trigger that ends statements made?); adopt the table again, or \
+                 `repair` the cellar.",
+                names.cellar(),
+                self.table
             ),
         ))
     }
@@ -151,7 +188,7 @@ pub(super) fn next_stand(
     (table, schema): (&str, &Schema),
     made: &str,
 ) -> Result<bool> {
-    let standing = standing_triggers(connection, names, (table, schema, Time::Next));
+    let standing = standing(connection, names, (table, schema, Time::Next));
     Ok(standing.map_err(failed("Reading the triggers"))? == made)
 }
 
@@ -166,7 +203,8 @@ pub(super) fn replace_triggers(
         drop_triggers(connection, names, Time::Next)?;
         drop_triggers(connection, names, Time::Now)?;
         let standing = make_triggers(connection, names, (table, schema, Time::Now), triggers)?;
-        connection.execute(&format!("UPDATE {} SET triggers = ?1", names.table("state")), [standing])
+        let sql = format!("UPDATE {} SET triggers = ?1, made = ?2", names.table("state"));
+        connection.execute(&sql, [standing, triggers.concat()])
     };
     replace().map(|_| ()).map_err(failed("Making triggers"))
 }
@@ -188,11 +226,12 @@ fn make_triggers(
     for trigger in triggers {
         connection.execute_batch(trigger)?;
     }
-    standing_triggers(connection, names, (table, schema, time))
+    standing(connection, names, (table, schema, time))
 }
 
-/// The triggers of a cellar that stand on their tables, as SQLite keeps them, one after the other; and the view that is read from.
-fn standing_triggers(
+/// The triggers of a cellar that stand on their tables, as SQLite keeps them, one after the other; the view that is read from; and the
+/// triggers that may keep ours from running: those made later run first.
+fn standing(
     connection: &Connection,
     names: &Names,
     (table, schema, time): (&str, &Schema, Time),
@@ -205,6 +244,7 @@ fn standing_triggers(
         let sql: Option<String> =
             statement.query_row([names.bare(ending).as_str(), table], |row| row.get(0)).optional()?;
         standing.extend(sql.iter().flat_map(|sql| [sql.as_str(), ";\n"]));
+        standing.extend(ending_before(connection, &names.bare(ending), table)?);
     }
     // What a view gives depends on how it is made.
     if let Some(view) = schema.source().and_then(|source| source.view.as_deref()) {
@@ -216,10 +256,38 @@ fn standing_triggers(
     Ok(standing)
 }
 
-fn exists(connection: &Connection, names: &Names) -> Result<bool> {
-    let sql = "SELECT 1 FROM main.sqlite_schema WHERE type = 'table' AND name = ?1 COLLATE NOCASE";
-    let read = || connection.prepare_cached(sql)?.exists([names.bare("state")]);
-    read().map_err(failed("Looking for the cellar"))
+/// The triggers on a table that were made behind ours, run when a row has been written, and may end the statement without undoing that:
+/// by RAISE(IGNORE), or where something fails with FAIL.
+fn ending_before(connection: &Connection, ours: &str, table: &str) -> rusqlite::Result<Vec<String>> {
+    let sql = "SELECT t.sql FROM main.sqlite_schema o JOIN main.sqlite_schema t ON t.type = 'trigger' AND t.rowid > o.rowid
+               WHERE o.type = 'trigger' AND o.name = ?1 AND t.tbl_name = ?2 COLLATE NOCASE
+                 AND (t.sql LIKE '%raise%ignore%' OR t.sql LIKE '%fail%')";
+    let mut statement = connection.prepare_cached(sql)?;
+    let all =
+        statement.query_map([ours, table], |row| row.get(0))?.collect::<rusqlite::Result<Vec<String>>>()?;
+    // What runs before a row is written keeps it from being written.
+    let behind = |sql: &String| {
+        let words = sql.to_ascii_lowercase();
+        words.split_whitespace().take_while(|word| *word != "on").any(|word| word == "after")
+    };
+    Ok(all.into_iter().filter(behind).collect())
+}
+
+/// Whether there is a cellar.
+///
+/// # Errors
+/// [`ErrorKind::Damaged`] if there is a part of one only.
+pub(super) fn exists(connection: &Connection, names: &Names) -> Result<bool> {
+    let sql = "SELECT count(*) FROM main.sqlite_schema WHERE type = 'table' AND name COLLATE NOCASE IN (?1, ?2, ?3, ?4)";
+    let count = || connection.prepare_cached(sql)?.query_row(names.bare_tables(), |row| row.get(0));
+    let ending = Names::trigger_ending("after_insert", None, Time::Now);
+    let sql = "SELECT 1 FROM main.sqlite_schema WHERE type = 'trigger' AND name = ?1 COLLATE NOCASE";
+    let triggers = || connection.prepare_cached(sql)?.exists([names.bare(&ending)]);
+    match count().map_err(failed("Looking for the cellar"))? {
+        4 => Ok(true),
+        0 if !triggers().map_err(failed("Looking for the cellar"))? => Ok(false),
+        _ => Err(Error::damaged("a table of it is gone")),
+    }
 }
 
 /// The error for a cellar that is not there; says which are.

@@ -1,7 +1,7 @@
 //! What there is to know about the application's table: its columns, its key, and what must be unique in it.
 
 use super::failure::failed;
-use super::names::quoted;
+use super::names::{in_main, quoted};
 use nut_cellar_core::{Error, ErrorKind, Result, Schema};
 use rusqlite::{Connection, OptionalExtension, Row};
 
@@ -20,6 +20,17 @@ struct TableColumn {
     name: String,
     declared: String,
     primary: bool,
+    /// What SQLite puts in the place of NULL where a statement replaces on conflict: the default of a column that has to have a value.
+    filled: Option<String>,
+    generated: Generated,
+}
+
+/// Whether a column is worked out of others.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Generated {
+    No,
+    Read,
+    Stored,
 }
 
 /// Columns of which no two rows may have the same values.
@@ -28,6 +39,8 @@ pub(super) struct UniqueSet {
     pub columns: Vec<UniqueColumn>,
     /// Whether that holds for some rows only.
     partial: bool,
+    /// Whether it is the number of a row, which SQLite draws where a statement does not say it.
+    is_drawn: bool,
 }
 
 impl UniqueSet {
@@ -45,6 +58,8 @@ pub(super) struct UniqueColumn {
     pub name: String,
     /// How the index compares it, quoted, where it is not byte by byte.
     pub collation: Option<String>,
+    /// The value that a new row has there, as a trigger sees it that runs before the row is written.
+    pub new: String,
 }
 
 const LOOKING: &str = "Looking at the table";
@@ -72,17 +87,93 @@ impl Table {
                 "`{name}` is no ordinary table ({kind}), so its changes can't be followed; name one."
             ));
         }
-        let columns =
-            rows(connection, "SELECT name, type, pk FROM pragma_table_xinfo(?1, 'main')", &name, |row| {
+        let columns = rows(
+            connection,
+            "SELECT name, type, pk, \"notnull\", dflt_value, hidden FROM pragma_table_xinfo(?1, 'main')",
+            &name,
+            |row| {
+                let (primary, needed, default) = (row.get::<_, i64>(2)? > 0, row.get(3)?, row.get(4)?);
                 Ok(TableColumn {
                     name: row.get(0)?,
                     declared: row.get(1)?,
-                    primary: row.get::<_, i64>(2)? > 0,
+                    primary,
+                    filled: Option::filter(default, |_| needed || primary && without_rowid),
+                    generated: match row.get(5)? {
+                        2 => Generated::Read,
+                        3 => Generated::Stored,
+                        _ => Generated::No,
+                    },
                 })
-            })?;
+            },
+        )?;
         let mut table = Self { name, columns, unique: Vec::new() };
         table.unique = table.unique_sets(connection, without_rowid)?;
+        table.must_know_values_before(connection)?;
         Ok(table)
+    }
+
+    /// The columns for which a REPLACE puts a value in the place of NULL that can't be foretold, quoted, where it matters: what is unique
+    /// is worked out of it, or it is drawn.
+    pub fn unforeseen(&self) -> Vec<String> {
+        let worked_out = self.unique_columns().any(|column| column.generated != Generated::No);
+        let drawn = |default: &String| default.to_ascii_lowercase().contains("random");
+        let is = |column: &&TableColumn| {
+            let unique = self.unique_columns().any(|unique| unique.name == column.name);
+            column.filled.as_ref().is_some_and(|default| worked_out || unique && drawn(default))
+        };
+        self.columns.iter().filter(is).map(|column| quoted(&column.name)).collect()
+    }
+
+    /// The columns in which rows have to be different, alone or together.
+    fn unique_columns(&self) -> impl Iterator<Item = &TableColumn> {
+        let sets = self.unique.iter().flat_map(|set| &set.columns);
+        sets.filter_map(|unique| self.columns.iter().find(|column| quoted(&column.name) == unique.name))
+    }
+
+    /// Refuses a table of which a unique column is worked out of a key that SQLite draws: it is not known before the row is written, and
+    /// then the row that it replaces is gone.
+    fn must_know_values_before(&self, connection: &Connection) -> Result<()> {
+        let drawn = self.unique.iter().filter(|set| set.is_drawn).flat_map(|set| &set.columns);
+        let is_key = |key: &UniqueColumn| self.columns.iter().find(|column| quoted(&column.name) == key.name);
+        let Some(key) = drawn.filter_map(is_key).next() else { return Ok(()) };
+        for column in self.unique_columns() {
+            let depends = match column.generated {
+                Generated::No => false,
+                // The program that reads it asks for the row's number.
+                Generated::Read => {
+                    let sql = format!(
+                        "EXPLAIN SELECT {} FROM {} NOT INDEXED",
+                        quoted(&column.name),
+                        in_main(&self.name)
+                    );
+                    let mut statement = connection.prepare(&sql).map_err(failed(LOOKING))?;
+                    let codes =
+                        statement.query_map([], |row| row.get::<_, String>(1)).map_err(failed(LOOKING))?;
+                    let codes = codes.collect::<rusqlite::Result<Vec<_>>>().map_err(failed(LOOKING))?;
+                    codes.iter().any(|code| code == "Rowid")
+                }
+                // Nothing tells of what it was worked out of but the table's definition.
+                Generated::Stored => {
+                    let sql = "SELECT sql FROM main.sqlite_schema WHERE type = 'table' AND name = ?1";
+                    let sql: String =
+                        connection.query_row(sql, [&self.name], |row| row.get(0)).map_err(failed(LOOKING))?;
+                    let words = sql
+                        .split(|character: char| !(character.is_alphanumeric() || "_$".contains(character)));
+                    words.filter(|word| word.eq_ignore_ascii_case(&key.name)).count() > 1
+                }
+            };
+            if depends {
+                return Err(Error::new(
+                    ErrorKind::BadSchema,
+                    format!(
+                        "The unique column `{}` of table `{}` is worked out of the key `{}`, or may be, and rows that REPLACE removes \
+                         for it could not be followed; work it out of other columns, and VIRTUAL.",
+                        column.name, self.name, key.name
+                    ),
+                ));
+            }
+        }
+        Ok(())
     }
 
     /// The columns' names.
@@ -174,16 +265,25 @@ impl Table {
                 .into_iter()
                 .map(|(name, collation)| {
                     let collation = (collation != "BINARY").then(|| quoted(&collation));
-                    Some(UniqueColumn { name: quoted(&name?), collation })
+                    let name = name?;
+                    let filled = self.find(&name).and_then(|column| column.filled.as_deref());
+                    let name = quoted(&name);
+                    let new = match filled {
+                        Some(default) => format!("coalesce(new.{name}, {default})"),
+                        None => format!("new.{name}"),
+                    };
+                    Some(UniqueColumn { name, collation, new })
                 })
                 .collect();
             let columns = columns.ok_or_else(|| self.over_expression(index))?;
-            sets.push(UniqueSet { columns, partial: *partial });
+            sets.push(UniqueSet { columns, partial: *partial, is_drawn: false });
         }
         if !without_rowid {
             let has_key_index = indexes.iter().any(|(_, _, origin)| origin == "pk");
             let name = self.rowid(has_key_index)?;
-            sets.push(UniqueSet { columns: vec![UniqueColumn { name, collation: None }], partial: false });
+            let new = format!("new.{name}");
+            let columns = vec![UniqueColumn { name, collation: None, new }];
+            sets.push(UniqueSet { columns, partial: false, is_drawn: true });
         }
         Ok(sets)
     }

@@ -3,7 +3,8 @@
 //! Only keys are logged, never what happened to them: whoever reads the log reads the rows again. After-triggers see
 //! inserts, updates of searched columns and deletions. They do not see the rows that a REPLACE removes to make room (in
 //! SQLite's default mode), so before-triggers log those: for each unique set, the keys of other rows with the same
-//! values. Too many keys may be logged, never too few.
+//! values. Where another trigger changes what is unique in another row after that, this logs that row itself. Too many keys may be
+//! logged, never too few.
 
 use super::names::{Names, Time, quoted};
 use super::sources::Sources;
@@ -52,17 +53,21 @@ fn of_table(names: &Names, sources: &Sources<'_>, join: Option<usize>, time: Tim
     if !sets.is_empty() {
         let others = any(sets.iter().map(|set| format!("({})", same_values(set))));
         let found = format!("SELECT {} FROM {rows} WHERE {others}", of(""));
-        all.push(trigger("before_insert", "BEFORE INSERT", None, &put(&found)));
-        let moved = any(sets.iter().flat_map(|set| &set.columns).map(|column| changed(&column.name, false)));
+        let refused: String =
+            table.unforeseen().iter().map(|column| must_be_said(&table.name, column)).collect();
+        all.push(trigger("before_insert", "BEFORE INSERT", None, &(refused.clone() + &put(&found))));
+        let moved = sets.iter().flat_map(|set| &set.columns).map(|column| changed(&column.name, false));
+        let moved = any(moved.chain(table.unforeseen().iter().map(|column| format!("new.{column} IS NULL"))));
         let another = any(key.iter().map(|key| format!("{key} COLLATE BINARY IS NOT old.{key}")));
         let but_itself = format!("SELECT * FROM ({found}) WHERE {another}");
-        all.push(trigger("before_update", "BEFORE UPDATE", Some(moved), &put(&but_itself)));
+        all.push(trigger("before_update", "BEFORE UPDATE", Some(moved), &(refused + &put(&but_itself))));
     }
 
     let new_key = put(&format!("VALUES ({})", of("new.")));
     all.push(trigger("after_insert", "AFTER INSERT", None, &new_key));
     let moved = any(key.iter().map(|key| changed(key, false)));
     let mut watched = vec![moved.clone()];
+    watched.extend(sets.iter().flat_map(|set| &set.columns).map(|column| changed(&column.name, false)));
     for column in sources.watched(join)? {
         watched.push(changed(&quoted(column), table.mixes_types(column)));
     }
@@ -76,10 +81,18 @@ fn of_table(names: &Names, sources: &Sources<'_>, join: Option<usize>, time: Tim
 /// The condition under which an existing row has the values that the new one has in a unique set.
 fn same_values(set: &UniqueSet) -> String {
     let same = set.columns.iter().map(|column| match &column.collation {
-        None => format!("{0} = new.{0}", column.name),
-        Some(collation) => format!("{0} = new.{0} COLLATE {collation}", column.name),
+        None => format!("{} = {}", column.name, column.new),
+        Some(collation) => format!("{} = {} COLLATE {collation}", column.name, column.new),
     });
     same.collect::<Vec<_>>().join(" AND ")
+}
+
+/// Refuses NULL where REPLACE puts a value in its place that can't be foretold. Elsewhere the column takes no NULL anyway.
+fn must_be_said(table: &str, column: &str) -> String {
+    let message = format!(
+        "{column} of {table} has to be given a value: the search could not follow what REPLACE does with the default"
+    );
+    format!("SELECT RAISE(ABORT, '{}') WHERE new.{column} IS NULL; ", message.replace('\'', "''"))
 }
 
 /// The condition under which an update changes a column, byte by byte whatever its collation.

@@ -1,5 +1,6 @@
 //! `cellar_find`: the hits of a search, as a table.
 
+use super::raw::writes;
 use super::settings::Settings;
 use super::table_function::{Given, TableFunction};
 use super::{Shared, told};
@@ -64,7 +65,7 @@ impl Find {
             } else {
                 Query::read(query).query
             };
-            cellar.search_in_statement(connection, &query, &find)
+            cellar.search_in_statement(connection, &query, &find, writes(connection))
         })?;
         Ok(found
             .hits

@@ -32,6 +32,23 @@ pub(super) fn with_connection<T>(
     work(&connection)
 }
 
+/// Whether a statement that writes is running on a connection: then a function is called for it, such as in a trigger.
+pub(super) fn writes(connection: &Connection) -> bool {
+    // SAFETY: the handle is that of a connection that is open, and only asked. Its statements can't go away meanwhile: they are used on
+    // this thread alone.
+    unsafe {
+        let handle = connection.handle();
+        let mut statement = ffi::sqlite3_next_stmt(handle, std::ptr::null_mut());
+        while !statement.is_null() {
+            if ffi::sqlite3_stmt_busy(statement) != 0 && ffi::sqlite3_stmt_readonly(statement) == 0 {
+                return true;
+            }
+            statement = ffi::sqlite3_next_stmt(handle, statement);
+        }
+        false
+    }
+}
+
 /// Makes a function that gives a table known to a connection.
 pub(super) fn register<F: TableFunction>(connection: &Connection, function: F) -> rusqlite::Result<()> {
     connection.create_module(F::NAME, Table::<F>::MODULE, Some(Arc::new(function)))
