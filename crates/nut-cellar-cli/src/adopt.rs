@@ -18,18 +18,18 @@ pub fn adopt(call: &arguments::Adopt) -> Result<()> {
     report_unreadable(&synced);
     for change in &changes {
         let read = if change.needs_rebuild() { "; rows were read again for it" } else { "" };
-        anstream::eprintln!("Changed: {change}{read}.");
+        crate::tell(format_args!("Changed: {change}{read}."));
     }
     if rebuilt || synced.put > 0 {
-        anstream::eprintln!(
+        crate::tell(format_args!(
             "{} can be searched now; what other programs change is found at once.",
             count(synced.put, "row", "rows")
-        );
+        ));
     } else {
-        anstream::eprintln!("No row had to be read again.");
+        crate::tell(format_args!("No row had to be read again."));
     }
     for note in &notes {
-        anstream::eprintln!("Note: {note}");
+        crate::tell(format_args!("Note: {note}"));
     }
     Ok(())
 }
@@ -38,7 +38,9 @@ pub fn release(call: &arguments::Target) -> Result<()> {
     let mut database = Target::database(&call.target)?;
     database.release()?;
     let name = database.cellar();
-    anstream::eprintln!("Triggers and tables of the cellar `{name}` are gone; nothing else was changed.");
+    crate::tell(format_args!(
+        "Triggers and tables of the cellar `{name}` are gone; nothing else was changed."
+    ));
     Ok(())
 }
 
@@ -49,21 +51,21 @@ pub fn sync(call: &arguments::Sync) -> Result<()> {
         return Ok(());
     }
     let mut kept = database.kept()?;
-    anstream::eprintln!("Following the changes of {}; end with Ctrl-C.", call.target);
+    crate::tell(format_args!("Following the changes of {}; end with Ctrl-C.", call.target));
     keep(&mut *kept, &Pace::default(), &Stop::default(), |done| match done {
         Ok(synced) => report_synced(synced),
-        Err(error) => anstream::eprintln!("{error} Trying again."),
+        Err(error) => crate::tell(format_args!("{error} Trying again.")),
     });
     Ok(())
 }
 
 fn report_synced(synced: &Synced) {
     report_unreadable(synced);
-    anstream::eprintln!(
+    crate::tell(format_args!(
         "{} put into a shelf, {} replaced or removed.",
         count(synced.put, "row", "rows"),
         count(synced.removed, "record", "records")
-    );
+    ));
 }
 
 /// Reads a schema file.
@@ -78,10 +80,10 @@ pub fn read_schema(path: &Path) -> Result<Schema> {
 
 fn report_unreadable(synced: &Synced) {
     if let Some(first) = &synced.unreadable.first {
-        anstream::eprintln!(
+        crate::tell(format_args!(
             "{} left out, since they are not what the schema says; the first: {first}",
             count(synced.unreadable.count, "value was", "values were")
-        );
+        ));
     }
 }
 

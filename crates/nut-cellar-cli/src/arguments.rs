@@ -45,7 +45,7 @@ pub enum Call {
     /// Check every checksum and every invariant of the layout, and that records agree with their rows
     Check(Target),
     /// Read rows again whose records differ, or all if the cellar is damaged
-    Repair(Target),
+    Repair(Repair),
     /// Make one shelf of all; changes no result, makes searches faster
     Compact(Target),
 }
@@ -62,6 +62,16 @@ pub struct Target {
     /// A folder, `sqlite:FILE#TABLE` or `postgres://…#TABLE`
     #[arg(value_name = "TARGET")]
     pub target: String,
+}
+
+#[derive(Args)]
+pub struct Repair {
+    /// A table of a database
+    #[arg(value_name = "TARGET")]
+    pub target: String,
+    /// What the columns are, for a cellar of which that can't be read any more
+    #[arg(long, value_name = "FILE.toml")]
+    pub schema: Option<PathBuf>,
 }
 
 #[derive(Args)]

@@ -1,5 +1,6 @@
 //! `check`, `repair` and `compact`: looking after a cellar.
 
+use crate::adopt::read_schema;
 use crate::paint::{clean, count, grouped, size};
 use crate::target::Target;
 use crate::{arguments, say};
@@ -34,14 +35,17 @@ pub fn check(call: &arguments::Target) -> Result<()> {
     }
 }
 
-pub fn repair(call: &arguments::Target) -> Result<()> {
-    let Repaired { records, rebuilt } = Target::database(&call.target)?.repair()?;
+pub fn repair(call: &arguments::Repair) -> Result<()> {
+    let schema = call.schema.as_deref().map(read_schema).transpose()?;
+    let Repaired { records, rebuilt } = Target::database(&call.target)?.repair(schema.as_ref())?;
     if rebuilt {
-        anstream::eprintln!("The cellar was damaged or its triggers were gone; all rows were read again.");
+        crate::tell(format_args!(
+            "The cellar was damaged or its triggers were gone; all rows were read again."
+        ));
         return Ok(());
     }
     say(&told(&records))?;
-    anstream::eprintln!("{} read again.", count(records.len() as u64, "row was", "rows were"));
+    crate::tell(format_args!("{} read again.", count(records.len() as u64, "row was", "rows were")));
     Ok(())
 }
 

@@ -15,11 +15,10 @@ pub fn run(call: &arguments::Compare) -> Result<()> {
         call.against.iter().fold(find.clone(), |find, (column, weight)| find.weight(column, *weight));
     let compared = open.compare(&query, &find, &second)?;
     if call.json {
-        let answer = serde_json::to_string(&compared).expect("an answer is made of numbers and texts");
-        return say(&format!("{answer}\n"));
+        return crate::say_json(&compared);
     }
     for note in notes.iter().chain(&compared.first.notes) {
-        anstream::eprintln!("{note}");
+        crate::tell(format_args!("{note}"));
     }
     let title = open.schema().text_columns().next().map_or("", |(name, _)| name);
     let mut table =

@@ -43,11 +43,10 @@ pub fn run(call: &arguments::Find) -> Result<()> {
         let next = found.last.as_ref().map(ToString::to_string);
         let Found { total, or_more, ref notes, ref hits, .. } = found;
         let answer = Answer { total, or_more, time_us, notes, hits, next };
-        let text = serde_json::to_string(&answer).expect("an answer is made of numbers and texts");
-        return say(&format!("{text}\n"));
+        return crate::say_json(&answer);
     }
     for note in &found.notes {
-        anstream::eprintln!("{note}");
+        crate::tell(format_args!("{note}"));
     }
     let mut out = shown(&open, &query, &find, &found, time_us)?;
     if found.total == 0 && call.settings.near == Spellings::AsTyped && !call.query.trim().is_empty() {

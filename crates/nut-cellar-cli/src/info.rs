@@ -29,7 +29,7 @@ pub fn run(call: &arguments::Info) -> Result<()> {
             "sections": sections,
             "schema": open.schema(),
         });
-        return say(&format!("{answer}\n"));
+        return crate::say_json(&answer);
     }
     let mut table = paint::table(&["this cellar has", ">", ">share", ">bits each"]);
     table.add_row([Cell::new("records"), Cell::new(paint::grouped(info.records))]);

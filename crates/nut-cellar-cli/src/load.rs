@@ -6,6 +6,7 @@ use crate::paint::count;
 use crate::propose;
 use crate::source::{Fields, Source};
 use crate::target::Target;
+use crc32fast::Hasher;
 use nut_cellar::{
     Batch, Cellar, Error, ErrorKind, Folder, Key, Kind, Record, Result, Schema, Value as CellarValue,
 };
@@ -27,9 +28,11 @@ pub fn run(call: &arguments::Load) -> Result<()> {
     let opened = Folder::at(&path).is_cellar().then(|| Cellar::open_in(&path)).transpose()?;
     let schema = schema(call, opened.as_ref())?;
     let size = call.batch.unwrap_or(u64::MAX);
-    let mut bookmark = Bookmark { files: call.files.clone(), records: 0 };
-    if call.resume {
-        bookmark.records = opened.as_ref().map_or(Ok(0), |cellar| bookmark.reached(cellar))?;
+    let mut bookmark = Bookmark { files: call.files.clone(), records: 0, checksum: 0 };
+    if call.resume
+        && let Some(cellar) = &opened
+    {
+        (bookmark.records, bookmark.checksum) = bookmark.reached(cellar)?;
     }
     let threads =
         call.threads.or_else(|| thread::available_parallelism().ok()).unwrap_or(NonZero::<usize>::MIN);
@@ -37,6 +40,7 @@ pub fn run(call: &arguments::Load) -> Result<()> {
     let mut loader = Loader { schema: &schema, files, size, threads, left_out, bookmark, done: false };
     loader.skip()?;
     let mut cellar = opened;
+    let before = cellar.as_ref().map_or(Ok(0), Cellar::records)?;
     let mut published = 0;
     while !loader.done {
         let mut count = 0;
@@ -53,12 +57,20 @@ pub fn run(call: &arguments::Load) -> Result<()> {
     }
     if let Some(cellar) = &cellar {
         cellar.tidy()?;
+        let replaced = (before + published).saturating_sub(cellar.records()?);
+        if replaced > 0 {
+            let records = count(replaced, "record was", "records were");
+            crate::tell(format_args!("{records} replaced by later ones with the same key."));
+        }
     }
     if !loader.left_out.is_empty() {
         let names: Vec<_> = loader.left_out.iter().map(String::as_str).collect();
-        anstream::eprintln!("Columns that the schema does not have were left out: {}.", names.join(", "));
+        crate::tell(format_args!(
+            "Columns that the schema does not have were left out: {}.",
+            names.join(", ")
+        ));
     }
-    anstream::eprintln!("{} loaded into {}.", count(published, "record", "records"), path.display());
+    crate::tell(format_args!("{} loaded into {}.", count(published, "record", "records"), path.display()));
     Ok(())
 }
 
@@ -90,10 +102,10 @@ fn schema(call: &arguments::Load, opened: Option<&Cellar<Folder>>) -> Result<Sch
         (None, Some(given)) => Ok(given),
         (None, None) => {
             let schema = propose::schema(&call.files[0], call.key.as_deref())?;
-            anstream::eprintln!(
+            crate::tell(format_args!(
                 "No schema was given. This one is proposed from the first records and kept:\n"
-            );
-            anstream::eprintln!("{}", schema.to_toml());
+            ));
+            crate::tell(format_args!("{}", schema.to_toml()));
             Ok(schema)
         }
     }
@@ -103,6 +115,8 @@ fn schema(call: &arguments::Load, opened: Option<&Cellar<Folder>>) -> Result<Sch
 struct Files<'a> {
     rest: &'a [PathBuf],
     current: Option<Source>,
+    /// Of all that was read.
+    checksum: Hasher,
 }
 
 impl<'a> Files<'a> {
@@ -111,14 +125,14 @@ impl<'a> Files<'a> {
         for path in paths {
             Source::open(path)?;
         }
-        Ok(Self { rest: paths, current: None })
+        Ok(Self { rest: paths, current: None, checksum: Hasher::new() })
     }
 
     /// The next record, with the file and where in it; none at the end of the last file.
     fn next(&mut self) -> Result<Option<(&Source, u64, Fields)>> {
         loop {
             if let Some(source) = &mut self.current
-                && let Some((line, fields)) = source.next()?
+                && let Some((line, fields)) = source.next(&mut self.checksum)?
             {
                 return Ok(self.current.as_ref().map(|source| (source, line, fields)));
             }
@@ -134,14 +148,16 @@ impl<'a> Files<'a> {
 struct Bookmark {
     files: Vec<PathBuf>,
     records: u64,
+    /// Of these records, as the files had them.
+    checksum: u32,
 }
 
 impl Bookmark {
-    /// How many records of these files a cellar has.
-    fn reached(&self, cellar: &Cellar<Folder>) -> Result<u64> {
-        let Some(bytes) = cellar.bookmark()? else { return Ok(0) };
+    /// How many records of these files a cellar has, and their checksum.
+    fn reached(&self, cellar: &Cellar<Folder>) -> Result<(u64, u32)> {
+        let Some(bytes) = cellar.bookmark()? else { return Ok((0, 0)) };
         match serde_json::from_slice::<Self>(&bytes) {
-            Ok(kept) if kept.files == self.files => Ok(kept.records),
+            Ok(kept) if kept.files == self.files => Ok((kept.records, kept.checksum)),
             _ => Err(Error::new(
                 ErrorKind::BadRequest,
                 "The cellar's last batch did not come from these files; name the same files in the same order, or \
@@ -172,11 +188,20 @@ impl Loader<'_> {
     /// Passes over what has been loaded before.
     fn skip(&mut self) -> Result<()> {
         for _ in 0..self.bookmark.records {
-            self.files.next()?;
+            if self.files.next()?.is_none() {
+                break;
+            }
+        }
+        if self.bookmark.records > 0 && self.files.checksum.clone().finalize() != self.bookmark.checksum {
+            return Err(Error::new(
+                ErrorKind::BadRequest,
+                "What was loaded of these files is not what is in them now; load them without --resume, which replaces records by \
+                 those with the same keys, or into a new folder.",
+            ));
         }
         if self.bookmark.records > 0 {
             let records = count(self.bookmark.records, "record", "records");
-            anstream::eprintln!("Going on after {records} that are there already.");
+            crate::tell(format_args!("Going on after {records} that are there already."));
         }
         Ok(())
     }
@@ -220,6 +245,7 @@ impl Loader<'_> {
             count += self.put_some(batch, self.size - count)?;
         }
         self.bookmark.records += count;
+        self.bookmark.checksum = self.files.checksum.clone().finalize();
         let bookmark = serde_json::to_vec(&self.bookmark).map_err(|error| {
             Error::caused(
                 ErrorKind::BadRequest,

@@ -25,6 +25,7 @@ mod why;
 use arguments::{Arguments, Call};
 use clap::Parser;
 use nut_cellar::{Error, ErrorKind, Result};
+use std::fmt::Write as _;
 use std::process::ExitCode;
 
 fn main() -> ExitCode {
@@ -48,7 +49,7 @@ fn main() -> ExitCode {
     match done {
         Ok(()) => ExitCode::SUCCESS,
         Err(error) => {
-            anstream::eprintln!("nut-cellar: {error}");
+            tell(format_args!("nut-cellar: {error}"));
             exit_code(&error)
         }
     }
@@ -59,6 +60,25 @@ fn exit_code(error: &Error) -> ExitCode {
         ErrorKind::BadRequest => ExitCode::from(2),
         _ => ExitCode::FAILURE,
     }
+}
+
+/// Writes a line to stderr, whatever is in the names and texts of which it tells.
+fn tell(line: impl std::fmt::Display) {
+    anstream::eprintln!("{}", paint::plain(&line.to_string()));
+}
+
+/// Writes a document to stdout. What a terminal would obey is escaped.
+fn say_json(answer: &impl serde::Serialize) -> Result<()> {
+    let text = serde_json::to_string(answer).expect("an answer is made of numbers and texts");
+    let shown = text.chars().fold(String::with_capacity(text.len()), |mut shown, character| {
+        if paint::turns_text(character) {
+            let _ = write!(shown, "\\u{:04x}", u32::from(character));
+        } else {
+            shown.push(character);
+        }
+        shown
+    });
+    say(&(shown + "\n"))
 }
 
 /// Writes to stdout. A reader that has seen enough, such as `head`, ends the program without a complaint.

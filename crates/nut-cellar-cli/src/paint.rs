@@ -23,10 +23,23 @@ pub fn marks() -> Marks {
     Marks::new(BEFORE, AFTER)
 }
 
-/// A text without control characters and without what looks like a mark, on one line.
+/// Whether a character turns the direction of the text around it, or breaks its line, and is not seen itself: then what is shown is not
+/// what is there. Those of the Unicode Bidirectional Algorithm (UAX #9, 2), which are our own marks as well, and two of separators.
+pub fn turns_text(character: char) -> bool {
+    matches!(character, '\u{061c}' | '\u{200e}' | '\u{200f}' | '\u{2028}'..='\u{202e}' | '\u{2066}'..='\u{2069}')
+}
+
+/// A text without control characters and without what looks like a mark or turns it, on one line.
 pub fn clean(text: &str) -> String {
-    let shown = text.chars().filter(|&character| character != BEFORE && character != AFTER);
-    shown.map(|character| if character.is_control() { ' ' } else { character }).collect()
+    plain(text).replace(['\n', '\t'], " ")
+}
+
+/// The same, on as many lines as it has.
+pub fn plain(text: &str) -> String {
+    let shown = text.chars().filter(|&character| !turns_text(character));
+    shown
+        .map(|character| if character.is_control() && !"\n\t".contains(character) { ' ' } else { character })
+        .collect()
 }
 
 /// A text that is a match as a whole.

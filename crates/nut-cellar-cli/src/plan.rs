@@ -13,7 +13,7 @@ pub fn run(open: &Open, query: &Query, find: &Find, json: bool) -> Result<()> {
         let mut answer = serde_json::to_value(&report).expect("a report is made of numbers and texts");
         answer["total"] = found.total.into();
         answer["notes"] = found.notes.into();
-        return say(&format!("{answer}\n"));
+        return crate::say_json(&answer);
     }
     let mut out = String::new();
     let _ = writeln!(out, "{HEAD}It means{HEAD:#} {}", paint::clean(&report.query));
@@ -59,7 +59,7 @@ pub fn run(open: &Open, query: &Query, find: &Find, json: bool) -> Result<()> {
     let count = paint::count(found.total, "record", "records");
     let _ = writeln!(out, "{FAINT}{count} found: {}{FAINT:#}", stages.join(", "));
     for note in &found.notes {
-        anstream::eprintln!("{note}");
+        crate::tell(format_args!("{note}"));
     }
     say(&out)
 }

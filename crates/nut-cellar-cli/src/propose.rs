@@ -1,6 +1,7 @@
 //! Proposing a schema from the first records of a file.
 
 use crate::source::{Fields, Source};
+use crc32fast::Hasher;
 use nut_cellar::{Column, Error, ErrorKind, Kind, Result, Schema};
 use serde_json::Value;
 use std::collections::BTreeSet;
@@ -18,7 +19,7 @@ pub fn schema(path: &Path, key: Option<&str>) -> Result<Schema> {
     let mut source = Source::open(path)?;
     let mut records = Vec::new();
     while records.len() < LOOKED_AT {
-        let Some((_, fields)) = source.next()? else { break };
+        let Some((_, fields)) = source.next(&mut Hasher::new())? else { break };
         records.push(fields);
     }
     let mut names: Vec<&str> = Vec::new();

@@ -1,10 +1,14 @@
 //! Files of records: NDJSON, or CSV with a first line that names the columns. Read a record at a time, each with the
 //! line it begins on.
 
+use crc32fast::Hasher;
 use nut_cellar::{Error, ErrorKind, Result};
+use serde::de::{Deserialize, Deserializer, Error as _, MapAccess, Visitor};
 use serde_json::{Map, Value};
+use std::collections::BTreeSet;
+use std::fmt;
 use std::fs::File;
-use std::io::{BufRead, BufReader};
+use std::io::{BufRead, BufReader, Read, Seek, SeekFrom};
 use std::path::{Path, PathBuf};
 
 /// A record as a file has it: its fields, by name.
@@ -18,7 +22,7 @@ pub struct Source {
 
 enum Lines {
     Ndjson { reader: BufReader<File>, line: u64, text: String },
-    Csv { reader: Box<csv::Reader<File>>, headings: csv::StringRecord },
+    Csv { reader: Box<csv::Reader<File>>, headings: csv::StringRecord, last: csv::Position },
 }
 
 impl Source {
@@ -36,7 +40,15 @@ impl Source {
             Some("csv") => {
                 let mut reader = csv::Reader::from_reader(File::open(path).map_err(failed)?);
                 let headings = reader.headers().map_err(|error| in_csv(path, &error))?.clone();
-                Lines::Csv { reader: Box::new(reader), headings }
+                let mut named = BTreeSet::new();
+                if let Some(twice) = headings.iter().find(|name| !named.insert(*name)) {
+                    let message = format!(
+                        "{}, line 1: two columns are called `{twice}`; give each its own name.",
+                        path.display()
+                    );
+                    return Err(Error::new(ErrorKind::BadRecord, message));
+                }
+                Lines::Csv { reader: Box::new(reader), headings, last: csv::Position::new() }
             }
             _ => {
                 return Err(Error::new(
@@ -51,17 +63,23 @@ impl Source {
         Ok(Self { path: path.to_owned(), lines })
     }
 
-    /// The next record and its line; none at the end.
-    pub fn next(&mut self) -> Result<Option<(u64, Fields)>> {
+    /// The next record and its line; none at the end. What the file has of it goes into a checksum.
+    pub fn next(&mut self, checksum: &mut Hasher) -> Result<Option<(u64, Fields)>> {
         match &mut self.lines {
             Lines::Ndjson { reader, line, text } => loop {
                 text.clear();
                 let read = reader.read_line(text);
                 *line += 1;
+                if *line == 1 && text.starts_with('\u{feff}') {
+                    // A byte-order mark is no part of the text (RFC 8259, 8.1).
+                    text.drain(..'\u{feff}'.len_utf8());
+                }
                 match read {
                     Ok(0) => return Ok(None),
                     Ok(_) if text.trim().is_empty() => {}
                     Ok(_) => {
+                        checksum.update(text.trim_end().as_bytes());
+                        checksum.update(b"\n");
                         return fields(text).map(|fields| Some((*line, fields))).map_err(|m| self.wrong(&m));
                     }
                     Err(error) => {
@@ -70,14 +88,25 @@ impl Source {
                     }
                 }
             },
-            Lines::Csv { reader, headings } => {
+            Lines::Csv { reader, headings, last } => {
                 let mut record = csv::StringRecord::new();
                 let more = reader.read_record(&mut record).map_err(|error| in_csv(&self.path, &error))?;
-                let line = record.position().map_or(0, csv::Position::line);
+                if !more {
+                    return ends_in_quotation(&self.path, last)
+                        .map_or(Ok(None), |message| Err(Error::new(ErrorKind::BadRecord, message)));
+                }
+                if let Some(position) = record.position() {
+                    last.clone_from(position);
+                }
+                for field in &record {
+                    checksum.update(field.as_bytes());
+                    checksum.update(b"\0");
+                }
+                let line = last.line();
                 // An empty field has no value.
                 let filled = headings.iter().zip(&record).filter(|(_, text)| !text.is_empty());
                 let fields = filled.map(|(name, text)| (name.to_owned(), Value::from(text))).collect();
-                Ok(more.then_some((line, fields)))
+                Ok(Some((line, fields)))
             }
         }
     }
@@ -101,10 +130,54 @@ impl Source {
     }
 }
 
+/// What is wrong if the last record of a CSV file, which begins at a position, ends inside a quotation: all lines behind have become a
+/// part of it then.
+fn ends_in_quotation(path: &Path, last: &csv::Position) -> Option<String> {
+    let mut file = File::open(path).ok()?;
+    file.seek(SeekFrom::Start(last.byte())).ok()?;
+    let (mut quoted, mut before) = (false, b',');
+    for byte in BufReader::new(file).bytes() {
+        let byte = byte.ok()?;
+        // Inside, a quotation mark ends the quotation; another one right behind it goes on with it (RFC 4180, 2).
+        if byte == b'"' {
+            quoted = if quoted { false } else { matches!(before, b',' | b'\n' | b'\r' | b'"') };
+        }
+        before = byte;
+    }
+    quoted.then(|| format!("{}, line {}: a quotation is not closed.", path.display(), last.line()))
+}
+
+/// The fields of an object, each once.
+struct Once(Fields);
+
+impl<'de> Deserialize<'de> for Once {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        struct Object;
+        impl<'de> Visitor<'de> for Object {
+            type Value = Once;
+
+            fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+                f.write_str("one object a line")
+            }
+
+            fn visit_map<A: MapAccess<'de>>(self, mut object: A) -> Result<Once, A::Error> {
+                let mut fields = Fields::new();
+                while let Some((name, value)) = object.next_entry::<String, Value>()? {
+                    if fields.contains_key(&name) {
+                        return Err(A::Error::custom(format_args!("it has two fields `{name}`")));
+                    }
+                    fields.insert(name, value);
+                }
+                Ok(Once(fields))
+            }
+        }
+        deserializer.deserialize_map(Object)
+    }
+}
+
 fn fields(text: &str) -> Result<Fields, String> {
     match serde_json::from_str(text) {
-        Ok(Value::Object(fields)) => Ok(fields),
-        Ok(_) => Err("the line is no JSON object; give one object a line".to_owned()),
+        Ok(Once(fields)) => Ok(fields),
         Err(error) => {
             // The line of the error is always 1 here, and the file's line is told already.
             let said = error.to_string();

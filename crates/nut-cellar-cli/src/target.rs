@@ -45,18 +45,22 @@ pub enum Database {
 impl Target {
     pub fn read(text: &str) -> Result<Self> {
         let bad = |message: &str| Err(Error::new(ErrorKind::BadRequest, format!("`{text}`: {message}")));
-        let split = |whole: &str| {
-            let (place, cellar) = whole.rsplit_once('#')?;
+        let at = |whole: &str, place: usize| {
+            let (place, cellar) = (&whole[..place], &whole[place + 1..]);
             (!place.is_empty() && !cellar.is_empty()).then(|| (place.to_owned(), cellar.to_owned()))
         };
         if let Some(rest) = text.strip_prefix("sqlite:") {
-            return match split(rest) {
+            // Both may have such a sign in their names; of a file it is known whether it is there.
+            let places = || rest.match_indices('#').map(|(place, _)| place);
+            let there = places().find(|place| Path::new(&rest[..*place]).is_file());
+            return match there.or_else(|| places().next_back()).and_then(|place| at(rest, place)) {
                 Some((file, cellar)) => Ok(Self::Sqlite { file: file.into(), cellar }),
                 None => bad("name the database and the table, as in `sqlite:app.db#items`."),
             };
         }
         if text.starts_with("postgres://") || text.starts_with("postgresql://") {
-            return match split(text) {
+            // An address writes it as %23.
+            return match text.find('#').and_then(|place| at(text, place)) {
                 Some((address, cellar)) => Ok(Self::Postgres { address, cellar }),
                 None => bad("name the table, too, as in `postgres://localhost/app#items`."),
             };
@@ -236,12 +240,25 @@ impl Database {
         }
     }
 
-    pub fn repair(&mut self) -> Result<Repaired> {
-        match self {
-            Self::Sqlite(connection, cellar) => SqliteCellar::open(connection, cellar)?.repair(connection),
-            Self::Postgres(client, cellar) => {
-                PostgresCellar::open(&mut **client, cellar)?.repair(&mut **client)
+    /// Repairs the cellar; by a schema, if it can't be read which one it has.
+    pub fn repair(&mut self, schema: Option<&Schema>) -> Result<Repaired> {
+        let repaired = match self {
+            Self::Sqlite(connection, cellar) => {
+                SqliteCellar::open(connection, cellar).and_then(|opened| opened.repair(connection))
             }
+            Self::Postgres(client, cellar) => {
+                PostgresCellar::open(&mut **client, cellar).and_then(|opened| opened.repair(&mut **client))
+            }
+        };
+        match (repaired, schema) {
+            (Err(error), Some(schema)) if error.is_damaged() => {
+                self.adopt(schema, |_| ()).map(|_| Repaired { rebuilt: true, ..Repaired::default() })
+            }
+            (Err(error), None) if error.is_damaged() => Err(Error::new(
+                error.kind(),
+                format!("{error} It can't be read which schema it has; give it with --schema."),
+            )),
+            (repaired, _) => repaired,
         }
     }
 

@@ -15,7 +15,7 @@ pub fn run(call: &arguments::Terms) -> Result<()> {
     if call.json {
         let all: Vec<_> =
             found.terms.iter().map(|one| json!({ "term": one.term, "records": one.records })).collect();
-        return say(&format!("{}\n", json!({ "terms": all, "more": found.more, "visited": found.visited })));
+        return crate::say_json(&json!({ "terms": all, "more": found.more, "visited": found.visited }));
     }
     let looked = format!("of {} that were looked at", paint::grouped(found.visited));
     if found.terms.is_empty() {

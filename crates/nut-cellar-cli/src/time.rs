@@ -36,7 +36,7 @@ pub fn run(call: &arguments::Time) -> Result<()> {
         let answer = serde_json::json!({
             "queries": times.len(), "median_us": median, "mean_us": mean, "p99_us": p99,
         });
-        return say(&format!("{answer}\n"));
+        return crate::say_json(&answer);
     }
     let queries = paint::count(times.len() as u64, "query", "queries");
     say(&format!(

@@ -36,10 +36,10 @@ pub fn run(call: &arguments::Tokens) -> Result<()> {
                 Value::Object(both.into_iter().collect::<Map<_, _>>())
             }
         };
-        return say(&format!("{answer}\n"));
+        return crate::say_json(&answer);
     }
     if one.tokens.is_empty() && other.as_ref().is_none_or(|other| other.tokens.is_empty()) {
-        anstream::eprintln!("There is no word in the text: no run of letters or digits.");
+        crate::tell(format_args!("There is no word in the text: no run of letters or digits."));
         return Ok(());
     }
     say(&match other {
@@ -66,7 +66,7 @@ fn asked(call: &arguments::Tokens) -> Result<(String, TextSettings, String)> {
         call.text.clone()
     } else {
         let texts = column.texts(&nut_cellar::Value::read(column.kind(), &call.text)?).join(" · ");
-        anstream::eprintln!("A {} is read as people write it: {texts}", column.kind());
+        crate::tell(format_args!("A {} is read as people write it: {texts}", column.kind()));
         texts
     };
     Ok((name.clone(), column.text_settings().clone(), text))

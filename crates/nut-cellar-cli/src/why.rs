@@ -22,11 +22,10 @@ pub fn run(call: &arguments::Why) -> Result<()> {
     let (key, why) = ask(&call.key, open.schema().key_columns().len(), |key| open.why(&query, &find, key))?;
     if call.json {
         let answer = Answer { key: &key, query: query.to_string(), why: &why };
-        let text = serde_json::to_string(&answer).expect("an answer is made of numbers and texts");
-        return say(&format!("{text}\n"));
+        return crate::say_json(&answer);
     }
     for note in notes {
-        anstream::eprintln!("{note}");
+        crate::tell(format_args!("{note}"));
     }
     let shown = paint::clean(&key.to_string());
     say(&match &why {

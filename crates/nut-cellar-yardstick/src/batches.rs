@@ -142,7 +142,7 @@ fn plain_file(folder: &Path, contents: &[u8]) -> io::Result<()> {
 pub fn measure(batches: u64, at: &Path) -> Result<Measured, Failure> {
     let (folder, beside) = (tempfile::tempdir_in(at)?, tempfile::tempdir_in(at)?);
     let written = Arc::new(AtomicU64::new(0));
-    let disk = Counting { system: System { mapped: true }, written: Arc::clone(&written) };
+    let disk = Counting { system: System { mapped: true, shared: false }, written: Arc::clone(&written) };
     let cellar = Cellar::create(Folder::on(Arc::new(disk), folder.path().join("small")), schema())?;
     let (mut batch_time, mut file_time) = (Duration::ZERO, Duration::ZERO);
     let (mut put, mut most) = (0, 0);

@@ -142,6 +142,15 @@ impl<P: Place> Cellar<P> {
         Ok(self.place.view()?.manifest()?.and_then(|manifest| manifest.bookmark.clone()))
     }
 
+    /// How many records there are.
+    ///
+    /// # Errors
+    /// If the place can't be read.
+    pub fn records(&self) -> Result<u64> {
+        let manifest = self.place.view()?.manifest()?;
+        Ok(manifest.map_or(0, |manifest| manifest.records()))
+    }
+
     /// The columns.
     pub fn schema(&self) -> &Schema {
         &self.schema

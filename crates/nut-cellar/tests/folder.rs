@@ -81,7 +81,7 @@ fn what_a_killed_writer_left_is_ignored_and_removed() {
     put(&cellar, 0..5, "oak");
     let kept = files(&path);
     let leftover = path.join("pieces").join("00112233445566778899aabbccddeeff");
-    fs::write(&leftover, "half a shelf").unwrap();
+    fs::write(&leftover, "NUTSHELF, half of it").unwrap();
     fs::write(path.join("manifest.next"), "half a manifest").unwrap();
     let cellar = Cellar::open_in(&path).unwrap();
     assert_eq!(total(&cellar, "oak"), 5);
@@ -369,4 +369,96 @@ fn relaxed_batches_are_seen_by_all_and_the_next_full_one_keeps_them() {
         put(&relaxed, id..id + 1, "elm");
     }
     assert!(Folder::at(&path).is_cellar() && total(&cellar, "elm") == 70);
+}
+
+#[test]
+fn who_lost_the_lock_publishes_nothing() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("shed.cellar");
+    let cellar = Cellar::create_in(&path, schema()).unwrap();
+    put(&cellar, 0..3, "oak");
+    // Somebody removes the file while a batch is under way, and another writer gets in.
+    for others_write in [true, false] {
+        let other = Cellar::open_in(&path).unwrap();
+        let before = total(&other, "elm");
+        let error = cellar
+            .publish(|batch| {
+                batch.put(&Record::new(7).with("title", "quill"))?;
+                fs::remove_file(path.join("lock")).unwrap();
+                if others_write {
+                    put(&other, 10..12, "elm");
+                }
+                Ok(())
+            })
+            .unwrap_err();
+        assert!(error.is_overtaken(), "{error}");
+        assert!(error.to_string().contains("was removed"), "{error}");
+        let opened = Cellar::open_in(&path).unwrap();
+        assert_eq!((total(&opened, "quill"), total(&opened, "oak")), (0, 3));
+        assert_eq!(total(&opened, "elm"), if others_write { 2 } else { before });
+        opened.check().unwrap();
+    }
+    put(&cellar, 7..8, "quill");
+    assert_eq!(total(&cellar, "quill"), 1);
+}
+
+#[test]
+fn files_of_others_stay_and_leftovers_of_writers_go() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("shed.cellar");
+    let cellar = Cellar::create_in(&path, schema()).unwrap();
+    let name = |digit: &str| path.join("pieces").join(digit.repeat(32));
+    fs::write(name("a"), "somebody's notes").unwrap();
+    fs::write(name("b"), b"NUTSHELF and the half of a shelf").unwrap();
+    fs::write(name("c"), b"NUTMA").unwrap();
+    fs::write(name("d"), b"").unwrap();
+    put(&cellar, 0..3, "oak");
+    let there = ["a", "b", "c", "d"].map(|digit| name(digit).exists());
+    assert_eq!(there, [true, false, false, false]);
+}
+
+#[cfg(unix)]
+#[test]
+fn what_is_made_is_the_users_alone_unless_it_is_to_be_shared() {
+    use std::os::unix::fs::PermissionsExt;
+    let folder = tempfile::tempdir().unwrap();
+    let modes = |path: &Path| {
+        let mut all = vec![path.to_owned(), path.join("pieces"), path.join("manifest"), path.join("lock")];
+        all.extend(files(path));
+        all.iter().map(|path| fs::metadata(path).unwrap().permissions().mode() & 0o777).collect::<Vec<_>>()
+    };
+    let path = folder.path().join("shed.cellar");
+    put(&Cellar::create_in(&path, schema()).unwrap(), 0..3, "oak");
+    assert_eq!(modes(&path), [0o700, 0o700, 0o600, 0o600, 0o600]);
+    let path = folder.path().join("shared.cellar");
+    put(&Cellar::create(Folder::at(&path).shared(), schema()).unwrap(), 0..3, "oak");
+    // What it is then depends on the umask of the process: of a directory of this very process.
+    let umask = 0o777 & !fs::metadata(make(&folder.path().join("any"))).unwrap().permissions().mode();
+    assert_eq!(
+        modes(&path),
+        [0o777 & !umask, 0o777 & !umask, 0o666 & !umask, 0o666 & !umask, 0o666 & !umask]
+    );
+    // A reader that takes it unmapped reads the same.
+    let unmapped = Cellar::open(Folder::at(&path).shared().unmapped()).unwrap();
+    assert_eq!(total(&unmapped, "oak"), 3);
+}
+
+#[cfg(unix)]
+fn make(path: &Path) -> &Path {
+    fs::create_dir(path).unwrap();
+    path
+}
+
+#[test]
+fn a_truncated_piece_is_an_error_where_it_is_not_mapped() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("shed.cellar");
+    put(&Cellar::create_in(&path, schema()).unwrap(), 0..500, "oak box of brass");
+    let unmapped = Cellar::open(Folder::at(&path).unmapped()).unwrap();
+    assert_eq!(total(&unmapped, "oak"), 500);
+    fs::OpenOptions::new().write(true).open(&files(&path)[0]).unwrap().set_len(100).unwrap();
+    let fresh = Cellar::open(Folder::at(&path).unmapped());
+    let read = fresh.and_then(|cellar| cellar.check());
+    assert!(read.is_err_and(|error| error.is_damaged() || error.kind() == ErrorKind::Place));
+    assert!(unmapped.check().is_err());
 }

@@ -20,7 +20,7 @@ use support::{Dice, seeds};
 const WORDS: [&str; 9] = ["oak", "oaks", "elm", "box", "boxes", "brass", "handle", "handles", "wi-fi"];
 
 /// Tables with different kinds of keys; `id` is the key, `slot` is unique too, `plain` is not searched.
-const TABLES: [&str; 9] = [
+const TABLES: [&str; 10] = [
     "CREATE TABLE items(id INTEGER PRIMARY KEY, title TEXT, notes TEXT, slot INTEGER UNIQUE, plain TEXT)",
     "CREATE TABLE items(id TEXT PRIMARY KEY, title TEXT, notes TEXT, slot INTEGER UNIQUE, plain TEXT)",
     "CREATE TABLE items(id TEXT PRIMARY KEY COLLATE NOCASE, title TEXT, notes TEXT, slot, plain TEXT, UNIQUE(slot, plain))",
@@ -35,6 +35,10 @@ const TABLES: [&str; 9] = [
        g INTEGER GENERATED ALWAYS AS (slot % 5) UNIQUE)",
     "CREATE TABLE items(id TEXT NOT NULL DEFAULT 'k4' PRIMARY KEY, title TEXT NOT NULL DEFAULT '', notes TEXT,
        slot INTEGER NOT NULL DEFAULT (2 + 1), plain TEXT UNIQUE, UNIQUE(slot, title))",
+    // A trigger that was there before makes another row conflict with the one that is written.
+    "CREATE TABLE items(id INTEGER PRIMARY KEY, title TEXT, notes TEXT, slot INTEGER UNIQUE, plain TEXT);
+     CREATE TRIGGER meddles BEFORE INSERT ON items BEGIN
+       UPDATE items SET slot = new.slot WHERE id = (SELECT max(id) FROM items) AND new.slot % 2; END",
 ];
 /// The one whose key has two parts: `id` and `part`.
 const IN_PARTS: usize = 5;
@@ -47,8 +51,8 @@ fn text(dice: &mut Dice) -> String {
 fn key(dice: &mut Dice, table: usize) -> String {
     let number = dice.roll(9);
     match table {
-        0 | 6 | 7 if dice.roll(5) == 0 => "NULL".to_owned(),
-        0 | 6 | 7 => number.to_string(),
+        0 | 6 | 7 | 9 if dice.roll(5) == 0 => "NULL".to_owned(),
+        0 | 6 | 7 | 9 => number.to_string(),
         8 if dice.roll(9) == 0 => "NULL".to_owned(),
         3 => dice
             .pick(&[format!("{number}").as_str(), &format!("'{number}'"), &format!("x'0{number}'"), "'a'"])
@@ -87,7 +91,7 @@ fn statement_by_id(dice: &mut Dice, table: usize) -> String {
         ),
         5 => format!("{update} items SET title = {title} WHERE id = {id}"),
         6 => format!("{update} items SET notes = {notes}, slot = {slot} WHERE id = {id}"),
-        7 if dice.roll(3) == 0 && ![0, 3, 6, 7].contains(&table) => {
+        7 if dice.roll(3) == 0 && ![0, 3, 6, 7, 9].contains(&table) => {
             format!("{update} items SET id = {}(id) WHERE id = {id}", dice.pick(&["upper", "lower"]))
         }
         7 => format!("{update} items SET id = {other} WHERE id = {id}"),

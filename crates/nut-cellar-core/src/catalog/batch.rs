@@ -298,6 +298,8 @@ impl<'u> Batch<'u> {
         if let Some(learned) = self.builder.into_learned() {
             self.opened.keep_learned(learned);
         }
+        // Whoever publishes and never searches opens no snapshot.
+        self.opened.forget_others(&next);
         let generation = if changed { next.generation } else { self.base.generation };
         Ok(Published { generation, put: self.put, removed, changed })
     }

@@ -6,9 +6,10 @@
 use crate::bits::Bits;
 use crate::error::{Error, Result};
 use crate::shelf::Postings;
+use crate::store::PIECE_LABELS;
 use crate::wire::{Broken, Reader, put_varint};
 
-const MAGIC: [u8; 8] = *b"NUTMASK\0";
+const MAGIC: [u8; 8] = PIECE_LABELS[1];
 const VERSION: u32 = 1;
 
 /// The removed records of one shelf, by ordinal.

@@ -69,7 +69,7 @@ impl Opened {
     }
 
     /// Forgets the pieces that `manifest` does not name, once they are more than those it names and a few.
-    fn forget_others(&self, manifest: &Manifest) {
+    pub(super) fn forget_others(&self, manifest: &Manifest) {
         const SPARE: usize = 64;
         self.pieces(|pieces| {
             if pieces.shelves.len() <= manifest.shelves.len() && pieces.masks.len() <= SPARE {
@@ -314,5 +314,32 @@ impl Snapshot {
     /// The number of tokens in a text column of all live records.
     pub(crate) fn length(&self, column: usize) -> u64 {
         self.lengths[column]
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::catalog::Batch;
+    use crate::record::Record;
+    use crate::schema::Column;
+    use crate::store::{Memory, Unit};
+
+    #[test]
+    fn who_publishes_and_never_searches_forgets_the_shelves_there_were() {
+        let schema = Schema::new("id").with("title", Column::text("none"));
+        let (place, opened) = (Memory::new(), Opened::new());
+        let mut most = 0;
+        for round in 0..600 {
+            let mut unit = place.unit();
+            let mut batch = Batch::new(&mut unit, &opened, &schema).unwrap();
+            for key in [round % 40, round] {
+                batch.put(&Record::new(key).with("title", "oak box")).unwrap();
+            }
+            batch.publish().unwrap();
+            unit.commit().unwrap();
+            most = most.max(opened.pieces(|pieces| pieces.shelves.len() + pieces.masks.len()));
+        }
+        assert!(most < 150, "{most} pieces are remembered");
     }
 }

@@ -3,6 +3,7 @@
 use super::{lengths, pack, values};
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::MAX_TEXT_COLUMNS;
+use crate::store::PIECE_LABELS;
 use crate::wire::{Broken, Reader, put_varint};
 use std::fmt;
 use std::ops::Range;
@@ -11,7 +12,7 @@ use std::ops::Range;
 pub const CHUNK: u64 = 4 * 1024;
 
 /// The first bytes of a shelf, and the last.
-const MAGIC: [u8; 8] = *b"NUTSHELF";
+const MAGIC: [u8; 8] = PIECE_LABELS[0];
 /// The version of the layout that is written, and the first that is read.
 pub(super) const VERSION: u32 = 4;
 const FIRST_VERSION: u32 = 3;

@@ -11,5 +11,5 @@ mod place;
 pub(crate) use manifest::MAX_BOOKMARK_BYTES;
 pub use manifest::{Generation, Manifest, MaskEntry, ShelfEntry};
 pub use memory::{Memory, MemoryUnit, MemoryView};
-pub use piece::PieceId;
+pub use piece::{PIECE_LABELS, PieceId};
 pub use place::{Near, PieceWriter, Unit, View, Wanted};

@@ -4,6 +4,9 @@ use crate::error::{Error, ErrorKind, Result};
 use std::fmt;
 use std::str::FromStr;
 
+/// What a shelf begins with, and what a mask does: all pieces.
+pub const PIECE_LABELS: [[u8; 8]; 2] = [*b"NUTSHELF", *b"NUTMASK\0"];
+
 /// Names a piece: 128 random bits, so that an id is never used twice, not even after a rollback.
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct PieceId([u8; 16]);

@@ -79,6 +79,15 @@ pub trait Disk: fmt::Debug + Send + Sync {
     /// # Errors
     /// Those of the system.
     fn lock(&self, path: &Path, wait: bool) -> io::Result<Option<Box<dyn Any + Send + Sync>>>;
+
+    /// Whether what was [taken](Self::lock) still keeps others out: somebody may have removed its file by hand.
+    ///
+    /// # Errors
+    /// Those of the system.
+    fn keeps_others_out(&self, path: &Path, lock: &(dyn Any + Send + Sync)) -> io::Result<bool> {
+        let _ = (path, lock);
+        Ok(true)
+    }
 }
 
 /// A file that is being written.
@@ -118,11 +127,20 @@ pub trait Read: fmt::Debug + Send + Sync {
 pub struct System {
     /// Whether files that are read are mapped into memory.
     pub mapped: bool,
+    /// Whether files and folders get the permissions that the process gives what it makes, where that is known (its umask); otherwise
+    /// they are its user's alone.
+    pub shared: bool,
 }
 
 impl Disk for System {
     fn make_folder(&self, path: &Path) -> io::Result<()> {
-        fs::create_dir_all(path)
+        let mut builder = fs::DirBuilder::new();
+        builder.recursive(true);
+        #[cfg(unix)]
+        if !self.shared {
+            std::os::unix::fs::DirBuilderExt::mode(&mut builder, 0o700);
+        }
+        builder.create(path)
     }
 
     fn names(&self, path: &Path) -> io::Result<Vec<OsString>> {
@@ -132,7 +150,7 @@ impl Disk for System {
     fn create(&self, path: &Path, replaced: bool) -> io::Result<Box<dyn Written>> {
         let mut options = OpenOptions::new();
         options.write(true).create_new(!replaced).create(replaced).truncate(replaced);
-        Ok(Box::new(options.open(path)?))
+        Ok(Box::new(self.own(&mut options).open(path)?))
     }
 
     fn rename(&self, from: &Path, to: &Path) -> io::Result<()> {
@@ -170,18 +188,60 @@ impl Disk for System {
     }
 
     fn lock(&self, path: &Path, wait: bool) -> io::Result<Option<Box<dyn Any + Send + Sync>>> {
-        let file = OpenOptions::new().write(true).create(true).truncate(false).open(path)?;
-        // The system gives the lock back when the file is closed, also when the process is killed.
-        if wait {
-            file.lock()?;
-            return Ok(Some(Box::new(file)));
-        }
-        match file.try_lock() {
-            Ok(()) => Ok(Some(Box::new(file))),
-            Err(fs::TryLockError::WouldBlock) => Ok(None),
-            Err(fs::TryLockError::Error(error)) => Err(error),
+        loop {
+            let mut options = OpenOptions::new();
+            options.write(true).create(true).truncate(false);
+            let file = self.own(&mut options).open(path)?;
+            // The system gives the lock back when the file is closed, also when the process is killed.
+            if wait {
+                file.lock()?;
+            } else {
+                match file.try_lock() {
+                    Ok(()) => {}
+                    Err(fs::TryLockError::WouldBlock) => return Ok(None),
+                    Err(fs::TryLockError::Error(error)) => return Err(error),
+                }
+            }
+            // Whoever held it may have removed the file meanwhile, or somebody else.
+            if is_at(&file, path)? {
+                return Ok(Some(Box::new(file)));
+            }
         }
     }
+
+    fn keeps_others_out(&self, path: &Path, lock: &(dyn Any + Send + Sync)) -> io::Result<bool> {
+        lock.downcast_ref::<File>().map_or(Ok(true), |file| is_at(file, path))
+    }
+}
+
+impl System {
+    /// The permissions of a new file.
+    #[cfg_attr(not(unix), expect(clippy::unused_self, reason = "only there are permissions of this kind"))]
+    fn own(self, options: &mut OpenOptions) -> &mut OpenOptions {
+        #[cfg(unix)]
+        if !self.shared {
+            std::os::unix::fs::OpenOptionsExt::mode(options, 0o600);
+        }
+        options
+    }
+}
+
+/// Whether an open file is the one at a path.
+#[cfg(unix)]
+fn is_at(file: &File, path: &Path) -> io::Result<bool> {
+    use std::os::unix::fs::MetadataExt;
+    let held = file.metadata()?;
+    match fs::metadata(path) {
+        Ok(there) => Ok((there.dev(), there.ino()) == (held.dev(), held.ino())),
+        Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(false),
+        Err(error) => Err(error),
+    }
+}
+
+/// An open file can't be removed there.
+#[cfg(not(unix))]
+fn is_at(_: &File, _: &Path) -> io::Result<bool> {
+    Ok(true)
 }
 
 impl Written for File {

@@ -47,6 +47,8 @@ pub enum Durability {
 #[derive(Clone, Debug)]
 pub struct Folder {
     disk: Arc<dyn Disk>,
+    /// How the system's own disk is used, if it is that.
+    system: System,
     path: PathBuf,
     durability: Durability,
     /// What was read last; views share it.
@@ -66,16 +68,31 @@ struct Known {
 type Files = HashMap<PieceId, Arc<dyn Read>>;
 
 impl Folder {
-    /// The folder at a path, which need not be there yet.
+    /// The folder at a path, which need not be there yet. What is made in it is the user's alone; see [`shared`](Self::shared).
+    ///
+    /// Its files are mapped into memory. If somebody truncates one of them, which no writer of ours ever does, the system ends the
+    /// process when it reads there (SIGBUS). Where that may happen, take it [`unmapped`](Self::unmapped): then it is an error.
     pub fn at(path: impl Into<PathBuf>) -> Self {
-        Self::on(Arc::new(System { mapped: true }), path)
+        Self::on(Arc::new(System { mapped: true, shared: false }), path)
     }
 
-    /// The same folder, its files read range by range and not mapped into memory: where others write into it, or where it
-    /// stands on a disk that may go away.
+    /// The same folder, on the system's own disk, its files read range by range and not mapped into memory: where others write into
+    /// it, or where it stands on a disk that may go away.
     #[must_use]
     pub fn unmapped(self) -> Self {
-        Self { disk: Arc::new(System { mapped: false }), known: Arc::default(), ..self }
+        self.on_system(|system| System { mapped: false, ..system })
+    }
+
+    /// The same folder, on the system's own disk. What is made in it gets the permissions that the process gives whatever it makes (its
+    /// umask), so that other users may read it, who can read there all words of all records. Without, it is the user's alone.
+    #[must_use]
+    pub fn shared(self) -> Self {
+        self.on_system(|system| System { shared: true, ..system })
+    }
+
+    fn on_system(self, change: impl FnOnce(System) -> System) -> Self {
+        let system = change(self.system);
+        Self { disk: Arc::new(system), system, known: Arc::default(), ..self }
     }
 
     /// The same folder, with commits that are synced or not.
@@ -86,7 +103,8 @@ impl Folder {
 
     /// The folder at a path of a disk of one's own making.
     pub fn on(disk: Arc<dyn Disk>, path: impl Into<PathBuf>) -> Self {
-        Self { disk, path: path.into(), durability: Durability::default(), known: Arc::default() }
+        let (system, durability) = (System { mapped: true, shared: false }, Durability::default());
+        Self { disk, system, path: path.into(), durability, known: Arc::default() }
     }
 
     /// Where it is.
@@ -146,7 +164,7 @@ impl Cellar<Folder> {
         Self::create(Folder::at(path), schema)
     }
 
-    /// The cellar in a folder.
+    /// The cellar in a folder, whose files are mapped into memory; see [`Folder::at`].
     ///
     /// ```no_run
     /// use nut_cellar::{Cellar, Find};

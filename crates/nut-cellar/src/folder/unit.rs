@@ -5,7 +5,7 @@ use super::view::{States, open_piece, read_manifest, read_ranges, unknown};
 use super::{Durability, Files, Folder, refused};
 use crate::cellar::Patience;
 use bytes::Bytes;
-use nut_cellar_core::store::{Generation, PieceWriter, Wanted};
+use nut_cellar_core::store::{Generation, PIECE_LABELS, PieceWriter, Wanted};
 use nut_cellar_core::{Error, ErrorKind, Manifest, PieceId, Result, Unit, View};
 use std::any::Any;
 use std::cell::RefCell;
@@ -21,13 +21,15 @@ pub struct FolderUnit {
     /// The state that was synced last.
     synced: Option<Arc<Manifest>>,
     manifest: Option<Arc<Manifest>>,
+    /// The generation of the state that there was.
+    begun: Option<Generation>,
     changed: bool,
     /// The files of the pieces that were written, which are synced when the transaction is committed.
     written: RefCell<BTreeMap<PieceId, Arc<dyn Written>>>,
     /// The files of pieces that were read.
     read: RefCell<Files>,
     removed: Vec<PieceId>,
-    _lock: Box<dyn Any + Send + Sync>,
+    lock: Box<dyn Any + Send + Sync>,
 }
 
 impl FolderUnit {
@@ -41,12 +43,13 @@ impl FolderUnit {
         let unit = Self {
             folder: folder.clone(),
             manifest: states.latest().cloned(),
+            begun: states.latest().map(|manifest| manifest.generation),
             synced: states.synced,
             changed: false,
             written: RefCell::default(),
             read: RefCell::default(),
             removed: Vec::new(),
-            _lock: lock,
+            lock,
         };
         unit.remove_leftovers()?;
         Ok(unit)
@@ -70,8 +73,11 @@ impl FolderUnit {
         let pieces = self.folder.pieces_path();
         let names = self.folder.disk.names(&pieces).map_err(|error| refused("listing", &pieces, error))?;
         let piece = |name: OsString| name.to_str().and_then(|name| name.parse::<PieceId>().ok());
-        let left: Vec<_> =
-            names.into_iter().filter_map(piece).filter(|piece| !named.contains(piece)).collect();
+        let left: Vec<_> = names
+            .into_iter()
+            .filter_map(piece)
+            .filter(|piece| !named.contains(piece) && self.is_ours(*piece))
+            .collect();
         if !left.is_empty() && self.synced.is_some() {
             // They may be of the state before, if its writer ended between the rename and the sync that makes it last.
             sync_names(&self.folder, self.folder.path())?;
@@ -80,6 +86,30 @@ impl FolderUnit {
             self.remove_piece(piece);
         }
         Ok(())
+    }
+
+    /// Whether a file begins as pieces do, as far as it goes. Others may have such names.
+    fn is_ours(&self, piece: PieceId) -> bool {
+        let Ok(file) = self.folder.disk.open(&self.folder.piece_path(piece), true) else { return false };
+        let begun = file.length().min(PIECE_LABELS[0].len() as u64);
+        let begins = |bytes: &Bytes| PIECE_LABELS.iter().any(|label| label.starts_with(bytes));
+        file.read(0, begun).is_ok_and(|bytes| begins(&bytes))
+    }
+
+    /// Refuses to publish where others may have, since they were not kept out.
+    fn must_be_alone(&self) -> Result<()> {
+        let path = self.folder.lock_path();
+        let kept = self.folder.disk.keeps_others_out(&path, &*self.lock);
+        let kept = kept.map_err(|error| refused("looking at the lock", &path, error))?;
+        let generation = |manifest: Option<&Arc<Manifest>>| manifest.map(|manifest| manifest.generation);
+        if kept && generation(States::read(&self.folder)?.latest()) == self.begun {
+            return Ok(());
+        }
+        let message = format!(
+            "{} was removed while this writer held it, and others may have written; nothing was changed, write it again.",
+            path.display()
+        );
+        Err(Error::new(ErrorKind::Overtaken, message))
     }
 
     /// Removes the file of a piece that nothing needs. If that fails the next writer tries again.
@@ -91,6 +121,7 @@ impl FolderUnit {
         let mut keep = BTreeSet::new();
         if self.changed {
             let manifest = Arc::clone(self.manifest.as_ref().expect("a changed unit has a manifest"));
+            self.must_be_alone()?;
             if self.may_be_loose(&manifest) {
                 self.publish(&manifest, &self.folder.loose_path(), Durability::Relaxed)?;
                 keep.extend(self.synced.iter().flat_map(|synced| synced.pieces()));

@@ -93,7 +93,8 @@ impl PostgresCellar {
 
     /// Keeps what is read of the shelves in a local folder, which may be shared by the processes of a machine, so that one that begins
     /// later has it without asking the database. It takes as much room as the shelves, at most; what is no longer of
-    /// the cellar is removed. Each cellar needs a folder of its own.
+    /// the cellar is removed. Each cellar needs a folder of its own. One that is made is the user's alone; for several users, make it
+    /// before.
     ///
     /// # Errors
     /// [`ErrorKind::Place`] if the folder can't be made, [`ErrorKind::BadRequest`] if there is one already.
@@ -127,7 +128,7 @@ impl PostgresCellar {
         spans::search(self.name(), |span| {
             self.read(client, |view, snapshot, sight| {
                 span.record("overlay", view.is_overlay());
-                let mut found = sight.search(view, snapshot, query, find)?;
+                let mut found = sight.search(view, &snapshot, query, find)?;
                 found.notes.extend(view.note().filter(|_| sight.must_be_all().is_ok()));
                 Ok(found)
             })

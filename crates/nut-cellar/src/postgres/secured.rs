@@ -30,10 +30,10 @@ impl Sight<'_, '_> {
     }
 
     /// Searches, and tells the hits whose rows the role may see.
-    pub fn search(&self, view: &Laid<'_>, snapshot: Snapshot, query: &Query, find: &Find) -> Result<Found> {
+    pub fn search(&self, view: &Laid<'_>, snapshot: &Snapshot, query: &Query, find: &Find) -> Result<Found> {
         let search = Search::new(snapshot.clone(), query, find)?;
         let Self::Some(through, rows) = self else { return search::run(view, &mut { search }) };
-        let told = Told { through, rows, view, snapshot: &snapshot, query };
+        let told = Told { through, rows, view, snapshot, query };
         let mut notes = search.notes().to_vec();
         let mut chosen = find.clone().without_attempts();
         if let Some(most) = search.attempts().map(|attempt| attempt.below).max() {

@@ -28,7 +28,12 @@ pub(crate) struct NearFolder {
 impl NearFolder {
     /// A folder, made if it is not there, for chunks of at most so many bytes.
     pub fn open(folder: &Path, chunk: usize) -> Result<Self> {
-        std::fs::create_dir_all(folder).map_err(|error| {
+        let mut builder = std::fs::DirBuilder::new();
+        builder.recursive(true);
+        // There are words of rows in it: it is the user's alone, unless it is made for others before.
+        #[cfg(unix)]
+        std::os::unix::fs::DirBuilderExt::mode(&mut builder, 0o700);
+        builder.create(folder).map_err(|error| {
             let message = format!("The folder {} can't be made: {error}.", folder.display());
             Error::caused(ErrorKind::Place, message, error)
         })?;

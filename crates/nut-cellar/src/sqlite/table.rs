@@ -133,9 +133,9 @@ impl Table {
     /// Refuses a table of which a unique column is worked out of a key that SQLite draws: it is not known before the row is written, and
     /// then the row that it replaces is gone.
     fn must_know_values_before(&self, connection: &Connection) -> Result<()> {
-        let drawn = self.unique.iter().filter(|set| set.is_drawn).flat_map(|set| &set.columns);
+        let mut drawn = self.unique.iter().filter(|set| set.is_drawn).flat_map(|set| &set.columns);
         let is_key = |key: &UniqueColumn| self.columns.iter().find(|column| quoted(&column.name) == key.name);
-        let Some(key) = drawn.filter_map(is_key).next() else { return Ok(()) };
+        let Some(key) = drawn.find_map(is_key) else { return Ok(()) };
         for column in self.unique_columns() {
             let depends = match column.generated {
                 Generated::No => false,
