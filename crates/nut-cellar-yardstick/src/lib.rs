@@ -13,3 +13,4 @@ pub mod records;
 pub mod rows;
 pub mod scans;
 pub mod searching;
+pub mod strangers;

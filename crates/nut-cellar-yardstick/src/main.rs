@@ -3,7 +3,9 @@
 use clap::{Parser, Subcommand};
 use nut_cellar_core::text::{Accents, Reading, TextSettings};
 use nut_cellar_core::{Language, Recipe};
-use nut_cellar_yardstick::{batches, building, costs, plot, railway, reading, records, rows, searching};
+use nut_cellar_yardstick::{
+    batches, building, costs, plot, railway, reading, records, rows, searching, strangers,
+};
 use std::error::Error;
 use std::fs::File;
 use std::io::{self, BufWriter, Write};
@@ -94,6 +96,21 @@ enum Call {
         /// Only queries whose names have this in them.
         #[arg(long, value_name = "TEXT")]
         only: Option<String>,
+        /// Answer as JSON.
+        #[arg(long)]
+        json: bool,
+    },
+    /// Measure what queries of strangers cost, drawn from the grammar and from bytes.
+    Strangers {
+        /// Queries of each source.
+        #[arg(long, value_name = "N", default_value_t = 5_000)]
+        queries: u64,
+        /// Search so many generated records.
+        #[arg(long, value_name = "N", default_value_t = 1_000_000)]
+        records: u64,
+        /// Search the corpora `packages` and `gloss` in this folder, too.
+        #[arg(long, value_name = "FOLDER")]
+        corpora: Option<PathBuf>,
         /// Answer as JSON.
         #[arg(long)]
         json: bool,
@@ -210,6 +227,15 @@ fn run(arguments: Arguments) -> Result<(), Box<dyn Error>> {
                 println!("{}", serde_json::to_string(&costs)?);
             } else {
                 println!("{}", costs::table(&costs));
+            }
+            Ok(())
+        }
+        Call::Strangers { queries, records, corpora, json } => {
+            let measured = strangers::measure(queries, records, corpora.as_deref())?;
+            if json {
+                println!("{}", serde_json::to_string(&measured)?);
+            } else {
+                println!("{}", strangers::table(&measured));
             }
             Ok(())
         }

@@ -20,7 +20,7 @@ use std::fmt::Write;
 use std::fs::File;
 use std::hint::black_box;
 use std::io::{BufRead, BufReader};
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::time::Instant;
 
 type Failure = Box<dyn Error>;
@@ -103,7 +103,7 @@ pub fn measure(wanted: &Wanted<'_>) -> Result<Vec<Searched>, Failure> {
     Ok(all)
 }
 
-fn texts_of(path: &PathBuf) -> Result<Vec<(String, String)>, Failure> {
+pub(crate) fn texts_of(path: &Path) -> Result<Vec<(String, String)>, Failure> {
     let mut texts = Vec::new();
     for line in BufReader::new(File::open(path)?).lines() {
         let fields: serde_json::Map<String, serde_json::Value> = serde_json::from_str(&line?)?;

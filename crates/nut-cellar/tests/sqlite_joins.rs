@@ -216,11 +216,11 @@ fn a_joined_row_that_changes_is_one_row_in_the_log() {
     assert_eq!(cellar.sync(&db).unwrap().put, 500);
     assert_eq!(total("station:quillmere"), 500);
     // What is not searched, and what is joined to nothing, touches no record.
-    db.execute_batch(
-        "UPDATE stations SET name = 'Elm' WHERE id = 2; UPDATE stations SET id = 9 WHERE id = 1",
-    )
-    .unwrap();
+    db.execute_batch("UPDATE stations SET name = 'Elm' WHERE id = 2").unwrap();
     assert_eq!(cellar.sync(&db).unwrap().put, 0);
+    // What is unique in a row decides which row a REPLACE removes later, unseen; so it counts as searched.
+    db.execute_batch("UPDATE stations SET id = 9 WHERE id = 1").unwrap();
+    assert_eq!(cellar.sync(&db).unwrap().put, 500);
 }
 
 #[test]

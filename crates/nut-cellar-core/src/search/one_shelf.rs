@@ -5,7 +5,7 @@ use super::find::{Executor, Find, Order, Total};
 use super::ordered::in_order;
 use super::plan::{Node, Plan};
 use super::top::{Scored, Top};
-use super::walk::{ByValue, Collect, walk};
+use super::walk::{ByValue, Collect, fill_up, walk};
 use super::windows::{Sought, Wanted, windows};
 use crate::bits::Bits;
 use crate::catalog::Standing;
@@ -71,6 +71,8 @@ const COUNTED: u32 = 1 << 15;
 /// are asked together.
 const WALK: u64 = 24;
 const WALK_FILLED: u64 = 6;
+/// And for each word of which it is asked whether it has it, so as to be scored, as much as so many.
+const WALK_WORD: u64 = 2;
 
 /// Of queries with more leaves and tests than these it may be better to find out window by window which records match: if asking each
 /// record for each of them, which costs about as much as a posting in a window, comes to more.
@@ -135,7 +137,8 @@ pub(super) fn search(
     let windowed = can_window
         && match find.wanted_executor() {
             Executor::Cheapest => {
-                meets || estimated.saturating_mul(if filled { WALK_FILLED } else { WALK }) > all
+                let each = if filled { WALK_FILLED } else { WALK } + WALK_WORD * cursors.words.len() as u64;
+                meets || estimated.saturating_mul(each) > all
             }
             Executor::Walk => false,
             Executor::Windows | Executor::Lookups | Executor::Exhaustive => true,
@@ -251,11 +254,11 @@ fn part<'a>(
         // Records without any of the words score nothing: they count where others are too few.
         if top.threshold() <= 0.0 && !cursors.words_tell_all(root) {
             part.walked = true;
-            top = Top::new(asked.k, asked.after, asked.floor);
             let mut cursors = open(hand)?;
-            cursors.expect(hand, way.expected)?;
-            let collect = Collect { top: &mut top, count: 0, by: None };
-            walk(hand, &mut cursors, None, root, find, collect, run.clone())?;
+            let mut filler = if is_many { Some(open(hand)?) } else { None };
+            let scored = top.into_sorted().into_iter().filter(|scored| scored.score > 0.0).collect();
+            top = Top::new(asked.k, asked.after, asked.floor);
+            fill_up(hand, &mut cursors, filler.as_mut(), root, find, (&mut top, scored), run.clone())?;
         }
         part.total = match (way.wanted, known.or(counted).or(streamed.counted)) {
             (0, _) => 0,

@@ -6,6 +6,7 @@ use super::find::{Find, Order};
 use super::plan::Node;
 use super::top::{Scored, Top};
 use crate::shelf::{END, Hand, Step, ValueColumn, if_at_hand};
+use std::collections::BTreeSet;
 use std::ops::Range;
 
 /// Between two questions whether to stop so many records are looked at.
@@ -103,6 +104,41 @@ pub(super) fn walk<'c>(
     }
     hand.complete()?;
     Ok(counted)
+}
+
+/// Fills up the best of a run, of which all that score are known, with records that match and score nothing: the first of them are the
+/// best.
+pub(super) fn fill_up<'c>(
+    hand: &mut Hand,
+    cursors: &mut Cursors<'c>,
+    filler: Option<&mut Cursors<'c>>,
+    root: &Node,
+    find: &Find,
+    (top, scored): (&mut Top, Vec<Scored>),
+    run: Range<u32>,
+) -> Step<()> {
+    let known: BTreeSet<u32> = scored.iter().map(|scored| scored.ordinal).collect();
+    scored.into_iter().for_each(|scored| top.offer(scored));
+    let mut filled = filler.map(|cursors| Filled::new(cursors, find, run.end));
+    let mut collect = Collect { top, count: 0, by: None };
+    let (mut at, mut seen) = (run.start.max(collect.top.begins()), 0_u64);
+    while !collect.top.is_full() {
+        let next = match &mut filled {
+            Some(filled) => filled.next(hand, root, at),
+            None => cursors.next(hand, root, at),
+        };
+        let Some(next) = if_at_hand(next)?.filter(|next| *next < run.end) else { break };
+        seen += 1;
+        if seen.is_multiple_of(BETWEEN_STOPS) {
+            find.go_on()?;
+        }
+        let counts = !known.contains(&next) && !cursors.standing.removed(next);
+        if counts && (filled.is_some() || cursors.matches(hand, root, next)?) {
+            offer(hand, cursors, &mut collect, next, false)?;
+        }
+        at = next + 1;
+    }
+    hand.complete()
 }
 
 /// Offers a record that matches.
