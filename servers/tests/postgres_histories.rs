@@ -284,7 +284,9 @@ fn history(seed: u64, table: usize, steps: u64) {
                 cellar = PostgresCellar::open(&mut first, "items").unwrap();
             }
             // What a program's transaction has seen before is of before.
-            programs.iter_mut().for_each(|program| _ = program.batch_execute("ROLLBACK"));
+            for program in &mut programs {
+                let _ = program.batch_execute("ROLLBACK");
+            }
             check(&mut dice, &cellar, &mut first, (table, altered), &at).unwrap();
         }
         match dice.roll(10) {

@@ -97,6 +97,9 @@ pub struct Load {
     /// Go on where a load of the same files stopped
     #[arg(long)]
     pub resume: bool,
+    /// Let other users read the cellar, as far as the umask lets them; it is yours alone without
+    #[arg(long)]
+    pub shared: bool,
 }
 
 #[derive(Args)]

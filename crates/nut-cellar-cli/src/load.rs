@@ -25,7 +25,8 @@ pub fn run(call: &arguments::Load) -> Result<()> {
         ));
     };
     let files = Files::open(&call.files)?;
-    let opened = Folder::at(&path).is_cellar().then(|| Cellar::open_in(&path)).transpose()?;
+    let folder = || if call.shared { Folder::at(&path).shared() } else { Folder::at(&path) };
+    let opened = folder().is_cellar().then(|| Cellar::open(folder())).transpose()?;
     let schema = schema(call, opened.as_ref())?;
     let size = call.batch.unwrap_or(u64::MAX);
     let mut bookmark = Bookmark { files: call.files.clone(), records: 0, checksum: 0 };
@@ -50,7 +51,7 @@ pub fn run(call: &arguments::Load) -> Result<()> {
         };
         let filled = match cellar {
             Some(cellar) => cellar.publish(fill).map(|_| cellar),
-            None => Cellar::create_with(Folder::at(&path), schema.clone(), fill),
+            None => Cellar::create_with(folder(), schema.clone(), fill),
         };
         cellar = Some(filled.map_err(|error| at_end(&error, published))?);
         published += count;

@@ -372,7 +372,9 @@ fn history(seed: u64, table: usize, journal: &str, steps: u64) {
                     let names =
                         first.prepare(sql).unwrap().query_map([], |row| row.get(0)).unwrap().collect();
                     let names: Vec<String> = Result::unwrap(names);
-                    names.iter().for_each(|name| _ = first.execute_batch(&format!("DROP INDEX {name}")));
+                    for name in names {
+                        let _ = first.execute_batch(&format!("DROP INDEX {name}"));
+                    }
                 }
                 Err(error) if altered && error.is_out_of_step() => {}
                 Err(error) => assert!(error.is_busy(), "{at}, repair: {error}"),

@@ -323,7 +323,7 @@ mod tests {
     use crate::catalog::Batch;
     use crate::record::Record;
     use crate::schema::Column;
-    use crate::store::{Memory, Unit};
+    use crate::store::Memory;
 
     #[test]
     fn who_publishes_and_never_searches_forgets_the_shelves_there_were() {

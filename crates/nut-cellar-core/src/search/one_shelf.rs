@@ -235,13 +235,15 @@ fn part<'a>(
         let is_dense = way.wanted == u64::MAX
             && find.wanted_executor() == Executor::Cheapest
             && cursors.has_dense_rows();
-        let mut filler = if is_many || is_dense { Some(open(hand)?) } else { None };
-        // Where all that match are counted anyway, that is found out first.
-        let mut matching = None;
+        // Where all that match are counted anyway, that is found out first, unless scoring tells it.
         let tells_all = || cursors.required(root).is_some() || cursors.is_implied_by_words(root);
-        if let Some(mut filler) =
-            filler.take_if(|_| way.wanted == u64::MAX && known.is_none() && (is_dense || !tells_all()))
-        {
+        let first = way.wanted == u64::MAX
+            && known.is_none()
+            && find.wanted_executor() == Executor::Cheapest
+            && (is_dense || !tells_all());
+        let mut filler = if is_many || first { Some(open(hand)?) } else { None };
+        let mut matching = None;
+        if let Some(mut filler) = filler.take_if(|_| first) {
             let bits = all_matching(hand, &mut filler, root, find, &run)?;
             let count = bits.count();
             counted = Some(count);

@@ -118,7 +118,9 @@ pub(super) fn fill_up<'c>(
     run: Range<u32>,
 ) -> Step<()> {
     let known: BTreeSet<u32> = scored.iter().map(|scored| scored.ordinal).collect();
-    scored.into_iter().for_each(|scored| top.offer(scored));
+    for one in scored {
+        top.offer(one);
+    }
     let mut filled = filler.map(|cursors| Filled::new(cursors, find, run.end));
     let mut collect = Collect { top, count: 0, by: None };
     let (mut at, mut seen) = (run.start.max(collect.top.begins()), 0_u64);
