@@ -83,3 +83,25 @@ fn searches_are_measured_and_drawn() {
             .contains("one word, uneven")
     );
 }
+
+#[test]
+fn queries_of_strangers_are_measured_and_the_worst_told() {
+    let program = env!("CARGO_BIN_EXE_nut-cellar-yardstick");
+    let measure = |more: &[&str]| {
+        let mut command = Command::new(program);
+        let output =
+            command.args(["strangers", "--queries", "40", "--records", "300"]).args(more).output().unwrap();
+        assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+        String::from_utf8(output.stdout).unwrap()
+    };
+    let all: serde_json::Value = serde_json::from_str(&measure(&["--json"])).unwrap();
+    let asked: Vec<_> = all.as_array().unwrap().iter().map(|one| one["asked"].as_str().unwrap()).collect();
+    assert_eq!(asked, ["as it comes", "any", "near", "loosened", "beginnings"]);
+    for one in all.as_array().unwrap() {
+        let worst: Vec<_> = one["worst"].as_array().unwrap().iter().map(|w| w[0].as_f64().unwrap()).collect();
+        assert!(worst.is_sorted_by(|a, b| a >= b) && worst[0] >= one["p99"].as_f64().unwrap(), "{one}");
+        assert!(one["posting_ns"].as_f64().unwrap() > 0.0);
+    }
+    let table = measure(&[]);
+    assert!(table.lines().count() == 2 + 5 * 3 && table.contains("| beginnings |"), "{table}");
+}

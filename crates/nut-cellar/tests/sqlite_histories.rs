@@ -404,7 +404,7 @@ fn history(seed: u64, table: usize, journal: &str, steps: u64) {
 #[test]
 fn searches_equal_the_rows_in_wal_mode() {
     for table in 0..TABLES.len() {
-        for seed in 0..seeds(12) {
+        for seed in 0..seeds(8) {
             history(seed, table, "WAL", 120);
         }
     }
@@ -413,7 +413,7 @@ fn searches_equal_the_rows_in_wal_mode() {
 #[test]
 fn searches_equal_the_rows_with_a_rollback_journal() {
     for table in 0..TABLES.len() {
-        for seed in 100_000..100_000 + seeds(12) / 4 {
+        for seed in 100_000..100_000 + seeds(8) / 4 {
             history(seed, table, "DELETE", 80);
         }
     }

@@ -321,3 +321,35 @@ fn keys_that_are_no_utf8_are_never_taken_for_one_another() {
     keys.sort();
     assert_eq!(keys, [Key::from(1), Key::from(3)]);
 }
+
+#[test]
+fn programs_that_attach_the_database_or_write_through_views_are_followed() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("app.db");
+    let db = Connection::open(&path).unwrap();
+    db.execute_batch(
+        "CREATE TABLE items(id INTEGER PRIMARY KEY, title TEXT, slug TEXT UNIQUE); INSERT INTO items VALUES (1, 'walnut', 'a'), (2, 'walnut', 'b');
+         CREATE VIEW boxes AS SELECT * FROM items;
+         CREATE TRIGGER writes INSTEAD OF INSERT ON boxes BEGIN
+           INSERT OR REPLACE INTO items VALUES (new.id, new.title, new.slug); SELECT RAISE(IGNORE); END;",
+    )
+    .unwrap();
+    let cellar = SqliteCellar::adopt(&db, "items", &schema()).unwrap();
+    let other = Connection::open_in_memory().unwrap();
+    other
+        .execute_batch(&format!("ATTACH '{}' AS app; CREATE TABLE items(id, title)", path.display()))
+        .unwrap();
+    for statement in [
+        "INSERT OR REPLACE INTO app.items VALUES (3, 'elm', 'a')",
+        "UPDATE app.items SET title = 'elm' WHERE id = 2",
+        "INSERT INTO items VALUES (9, 'walnut')",
+        "INSERT INTO app.boxes VALUES (5, 'walnut', 'b')",
+        "DELETE FROM app.items WHERE id = 3",
+    ] {
+        other.execute_batch(statement).unwrap();
+        agrees(&db, &cellar, "walnut", statement);
+        agrees(&db, &cellar, "elm", statement);
+    }
+    other.execute_batch("CREATE UNIQUE INDEX app.more ON items(title)").unwrap();
+    noticed(&db, &cellar, "an index that is made from elsewhere");
+}
