@@ -61,6 +61,15 @@ fn schema() -> Schema {
         .only(Condition { column: "status".into(), isnt: Some(vec!["gone".into()]), ..Condition::default() })
 }
 
+/// A database with these tables, where `app` may make what it likes.
+fn office() -> (String, Client) {
+    let address = database();
+    let mut superuser = connect(&address);
+    let name = address.rsplit('=').next().unwrap();
+    superuser.batch_execute(&format!("{ROLES}{OFFICE}; GRANT CREATE ON DATABASE {name} TO app")).unwrap();
+    (address, superuser)
+}
+
 /// A client that is the role from the beginning.
 fn connect_as(address: &str, role: &str) -> Client {
     Client::connect(&address.replace("user=postgres", &format!("user={role}")), NoTls).unwrap()
@@ -132,9 +141,7 @@ fn no_type_of_an_owner_runs_with_the_rights_of_others() {
         "ALTER TABLE claims ALTER note TYPE evil USING 'a'::evil",
     ];
     for door in doors {
-        let address = database();
-        let mut superuser = connect(&address);
-        superuser.batch_execute(&format!("{ROLES}{OFFICE}")).unwrap();
+        let (address, mut superuser) = office();
         let cellar = PostgresCellar::adopt(&mut superuser, "items", &schema()).unwrap();
         assert_eq!(cellar.find(&mut superuser, "walnut elmfold brass", &Find::new()).unwrap().total, 2);
         connect_as(&address, "app").batch_execute(door).unwrap();
@@ -152,9 +159,7 @@ fn no_type_of_an_owner_runs_with_the_rights_of_others() {
 
 #[test]
 fn types_of_others_are_read_as_they_are_shown() {
-    let address = database();
-    let mut superuser = connect(&address);
-    superuser.batch_execute(&format!("{ROLES}{OFFICE}")).unwrap();
+    let (address, mut superuser) = office();
     superuser
         .batch_execute(
             "ALTER TABLE items ADD kinds evil[] DEFAULT '{a,b}', ADD kind evil DEFAULT 'b', ADD checked checked_text DEFAULT 'quill',
@@ -202,14 +207,7 @@ const IN_FRONT: &str = "
 #[test]
 fn no_search_path_puts_anything_in_front() {
     for path in ["front, public", "front, pg_catalog, public", "pg_temp, front, pg_catalog, public"] {
-        let address = database();
-        let mut superuser = connect(&address);
-        superuser
-            .batch_execute(&format!(
-                "{ROLES}{OFFICE}; GRANT CREATE ON DATABASE {} TO app",
-                address.rsplit('=').next().unwrap()
-            ))
-            .unwrap();
+        let (address, mut superuser) = office();
         connect_as(&address, "app").batch_execute(IN_FRONT).unwrap();
         let cellar = PostgresCellar::adopt(&mut superuser, "items", &schema()).unwrap();
         superuser
@@ -260,14 +258,7 @@ fn no_search_path_puts_anything_in_front() {
 
 #[test]
 fn what_is_in_a_view_acts_as_its_owner() {
-    let address = database();
-    let mut superuser = connect(&address);
-    superuser
-        .batch_execute(&format!(
-            "{ROLES}{OFFICE}; GRANT CREATE ON DATABASE {} TO app",
-            address.rsplit('=').next().unwrap()
-        ))
-        .unwrap();
+    let (address, mut superuser) = office();
     let mut app = connect_as(&address, "app");
     app.batch_execute(
         "CREATE FUNCTION shown(text) RETURNS text LANGUAGE plpgsql AS $$ BEGIN PERFORM public.tell(); RETURN $1; END $$;

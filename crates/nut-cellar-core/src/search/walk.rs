@@ -63,10 +63,7 @@ pub(super) fn walk<'c>(
     let mut filled = filler.map(|cursors| Filled::new(cursors, find, run.end));
     let mut at = run.start;
     loop {
-        let next = match &mut filled {
-            Some(filled) => filled.next(hand, root, at),
-            None => cursors.next(hand, root, at),
-        };
+        let next = next(hand, cursors, filled.as_mut(), root, at);
         let Some(next) = if_at_hand(next)? else { break };
         if next >= run.end {
             break;
@@ -106,6 +103,20 @@ pub(super) fn walk<'c>(
     Ok(counted)
 }
 
+/// The first record from one on that may match; with what was found out window by window, that does.
+fn next(
+    hand: &mut Hand,
+    cursors: &mut Cursors<'_>,
+    filled: Option<&mut Filled<'_, '_>>,
+    root: &Node,
+    at: u32,
+) -> Step<u32> {
+    match filled {
+        Some(filled) => filled.next(hand, root, at),
+        None => cursors.next(hand, root, at),
+    }
+}
+
 /// Fills up the best of a run, of which all that score are known, with records that match and score nothing: the first of them are the
 /// best.
 pub(super) fn fill_up<'c>(
@@ -125,10 +136,7 @@ pub(super) fn fill_up<'c>(
     let mut collect = Collect { top, count: 0, by: None };
     let (mut at, mut seen) = (run.start.max(collect.top.begins()), 0_u64);
     while !collect.top.is_full() {
-        let next = match &mut filled {
-            Some(filled) => filled.next(hand, root, at),
-            None => cursors.next(hand, root, at),
-        };
+        let next = next(hand, cursors, filled.as_mut(), root, at);
         let Some(next) = if_at_hand(next)?.filter(|next| *next < run.end) else { break };
         seen += 1;
         if seen.is_multiple_of(BETWEEN_STOPS) {

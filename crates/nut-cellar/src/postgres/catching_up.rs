@@ -140,30 +140,27 @@ impl PostgresCellar {
         let mut part = if fills { Part::after(&seen.manifest)? } else { Part::all() };
         let in_parts = part.from.is_some();
         seen.emptied |= work == Work::Anew;
-        let rows = match work {
-            Work::Pending(_) if seen.filled => None,
-            _ => Some(self.rows_to_read(&mut transaction)?),
+        let (rows, merging) = match work {
+            Work::Pending(merging) if seen.filled => (None, merging),
+            _ => (Some(self.rows_to_read(&mut transaction)?), Merging::Small),
         };
         let view = PostgresView::new(&mut transaction, self, seen.base());
         let replaced: Vec<_> = if seen.emptied { seen.manifest.pieces().collect() } else { Vec::new() };
-        let synced = match (work, &rows) {
-            (Work::Pending(merging), None) => {
-                let mut spool = Spool::new(&view);
-                let synced = self.put_pending(&mut seen, &mut spool, merging)?;
-                let contents = spool.into_contents();
-                let mut unit = PostgresUnit::new(view);
-                if seen.emptied && !contents.changed() {
-                    let base = seen.base();
-                    let next = Manifest { generation: base.generation + 1, ..Manifest::clone(&base) };
-                    unit.swap(Some(base.generation), &next)?;
-                }
-                unit.remove(&replaced)?;
-                contents.pour(&mut unit)?;
-                synced
+        let synced = if let Some(rows) = &rows {
+            self.build_part(view, rows, &mut part, &replaced, progress)?
+        } else {
+            let mut spool = Spool::new(&view);
+            let synced = self.put_pending(&mut seen, &mut spool, merging)?;
+            let contents = spool.into_contents();
+            let mut unit = PostgresUnit::new(view);
+            if seen.emptied && !contents.changed() {
+                let base = seen.base();
+                let next = Manifest { generation: base.generation + 1, ..Manifest::clone(&base) };
+                unit.swap(Some(base.generation), &next)?;
             }
-            (_, rows) => {
-                self.build_part(view, rows.as_ref().unwrap_or(&self.rows), &mut part, &replaced, progress)?
-            }
+            unit.remove(&replaced)?;
+            contents.pour(&mut unit)?;
+            synced
         };
         if !in_parts && !part.goes_on() {
             // Exactly the rows that the transaction sees: what commits later stays for the next time. Of several parts of a fill, what
