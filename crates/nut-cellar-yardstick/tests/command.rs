@@ -94,7 +94,7 @@ fn queries_of_strangers_are_measured_and_the_worst_told() {
         assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
         String::from_utf8(output.stdout).unwrap()
     };
-    let all: serde_json::Value = serde_json::from_str(&measure(&["--json"])).unwrap();
+    let all: Value = serde_json::from_str(&measure(&["--json"])).unwrap();
     let asked: Vec<_> = all.as_array().unwrap().iter().map(|one| one["asked"].as_str().unwrap()).collect();
     assert_eq!(asked, ["as it comes", "any", "near", "loosened", "beginnings"]);
     for one in all.as_array().unwrap() {
