@@ -3,7 +3,8 @@
 use super::find::Find;
 use crate::bits::Bits;
 use crate::filter::Bound;
-use crate::shelf::{Hand, Recalled, Set, Shelf, Step, TestKey, ValueColumn, if_at_hand, overlaps};
+use crate::shelf::{END, Hand, Recalled, Set, Shelf, Step, TestKey, ValueColumn, if_at_hand, overlaps};
+use std::ops::Range;
 use std::sync::Arc;
 
 /// A test whose texts have become the numbers that they have in the shelf.
@@ -21,6 +22,8 @@ pub(super) struct ValueTest {
     near_bits: Bits,
     /// The block of which a record was asked for last, and how often.
     asked: (u32, u32),
+    /// Records for none of which it holds: those that were passed over last.
+    passed: Range<u32>,
 }
 
 /// If so many records of a block are asked for, all of them are looked at, which takes as long as four or five.
@@ -59,6 +62,7 @@ impl ValueTest {
             near: None,
             near_bits: Bits::default(),
             asked: (0, 0),
+            passed: 0..0,
         };
         if let Recalled::Known(set) = shelf.remembered().recall(&test.key, 0, test.records) {
             test.set = Some(set);
@@ -138,7 +142,11 @@ impl ValueTest {
     pub fn next(&mut self, hand: &mut Hand, ordinal: u32) -> Step<u32> {
         if let Some((set, _)) = &self.set {
             let next = set.next(ordinal as usize).and_then(|next| u32::try_from(next).ok());
-            return Ok(next.unwrap_or(crate::shelf::END));
+            return Ok(next.unwrap_or(END));
+        }
+        // Who looks for what comes next in several parts of a query asks for the same again and again.
+        if self.passed.contains(&ordinal) {
+            return Ok(self.passed.end);
         }
         let per_block = self.column.per_block();
         let mut at = ordinal;
@@ -146,26 +154,28 @@ impl ValueTest {
             let block = at / per_block;
             if self.near == Some(block) {
                 if let Some(next) = self.near_bits.next((at % per_block) as usize) {
-                    return Ok(block * per_block + u32::try_from(next).unwrap_or(0));
+                    at = block * per_block + u32::try_from(next).unwrap_or(0);
+                    break;
                 }
-                at = (block + 1).saturating_mul(per_block);
-                continue;
-            }
-            let ((low, high), counted) = self.column.block_span(hand, block)?;
-            let may_hold = match &self.key.1 {
-                Some(ranges) => low <= high && overlaps(ranges, low, high),
-                None => counted || low > high,
-            };
-            if may_hold {
-                return Ok(at);
+            } else {
+                let ((low, high), counted) = self.column.block_span(hand, block)?;
+                let may_hold = match &self.key.1 {
+                    Some(ranges) => low <= high && overlaps(ranges, low, high),
+                    None => counted || low > high,
+                };
+                if may_hold {
+                    break;
+                }
             }
             at = (block + 1).saturating_mul(per_block);
         }
-        Ok(crate::shelf::END)
+        let next = if at < self.records { at } else { END };
+        self.passed = ordinal..next;
+        Ok(next)
     }
 
     /// Adds the records of a window for which it holds.
-    pub fn fill(&mut self, hand: &mut Hand, window: std::ops::Range<u32>, bits: &mut Bits) -> Step<()> {
+    pub fn fill(&mut self, hand: &mut Hand, window: Range<u32>, bits: &mut Bits) -> Step<()> {
         if let Some((set, _)) = &self.set {
             bits.add_part(set, window.start as usize);
             return Ok(());
@@ -178,7 +188,7 @@ impl ValueTest {
         &mut self,
         hand: &mut Hand,
         first: u32,
-        window: std::ops::Range<u32>,
+        window: Range<u32>,
         bits: &mut Bits,
     ) -> Step<()> {
         let per_block = self.column.per_block();
