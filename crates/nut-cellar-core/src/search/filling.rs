@@ -72,7 +72,13 @@ impl Cursors<'_> {
     }
 
     /// Adds the records of a window that match a leaf.
-    fn fill_leaf(&mut self, hand: &mut Hand, leaf: usize, window: &Range<u32>, bits: &mut Bits) -> Step<()> {
+    pub fn fill_leaf(
+        &mut self,
+        hand: &mut Hand,
+        leaf: usize,
+        window: &Range<u32>,
+        bits: &mut Bits,
+    ) -> Step<()> {
         match &mut self.leaves[leaf] {
             LeafCursor::Word(word) => self.words[*word].group.fill(window, bits)?,
             LeafCursor::Rows(rows) => {

@@ -249,7 +249,7 @@ fn part<'a>(
             counted = Some(count);
             matching = Some((Arc::new(bits), count));
         }
-        let what = Sought { root, matching, filler: filler.as_mut() };
+        let what = Sought { root, matching, filler: filler.as_mut(), open: &mut open };
         let streamed = windows(hand, &mut cursors, what, find, &mut top, wanted, run.clone());
         let streamed = if_at_hand(streamed)?.unwrap_or_default();
         (part.scored, part.unpacked) = (streamed.scored, streamed.unpacked);

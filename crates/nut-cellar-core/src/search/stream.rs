@@ -52,7 +52,12 @@ impl Scale {
     }
 
     pub fn part(self, frequency: f32) -> f32 {
-        if frequency > 0.0 { self.factor / (1.0 + self.k1 / frequency) * self.times } else { 0.0 }
+        self.part_of(frequency, self.times)
+    }
+
+    /// What it adds in a record where the word counts so often.
+    pub fn part_of(self, frequency: f32, times: f32) -> f32 {
+        if frequency > 0.0 { self.factor / (1.0 + self.k1 / frequency) * times } else { 0.0 }
     }
 
     /// What stands for tf~ in `parts`.

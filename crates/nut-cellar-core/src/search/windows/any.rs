@@ -43,6 +43,10 @@ impl Windows<'_, '_> {
         let mut order: Vec<_> = (0..self.streams.len()).collect();
         let (mut start, mut until_stop) = (run.start, 0);
         while start < run.end {
+            if self.is_dear() {
+                self.left = Some(start);
+                break;
+            }
             if until_stop == 0 {
                 find.go_on()?;
                 until_stop = BETWEEN_STOPS;

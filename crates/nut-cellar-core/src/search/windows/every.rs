@@ -3,6 +3,7 @@
 use super::sums::Sums;
 use super::{LEAST, MOST, POSTINGS, Sum, Windows};
 use crate::search::find::Find;
+use crate::search::stream::Stream;
 use crate::shelf::{Hand, Step};
 use std::ops::Range;
 
@@ -13,7 +14,7 @@ impl Windows<'_, '_> {
     /// Scores every posting. Counts the records as well, if that can be told from their postings.
     pub(super) fn every(&mut self, hand: &mut Hand, find: &Find, run: &Range<u32>) -> Step<Option<u64>> {
         let records = self.cursors.standing.shelf.records();
-        if self.are_few() {
+        if self.are_few() && self.matched.is_none() {
             return self.in_order(hand, run).map(|()| None);
         }
         let postings = self.postings();
@@ -23,7 +24,7 @@ impl Windows<'_, '_> {
         of_word.for_window(size as usize);
         let words = self.words();
         // Of a single word it need not be worked out what small frequencies add.
-        let alone = words.len() == 1 && self.streams[0].is_in_frequencies();
+        let alone = words.len() == 1 && self.streams[0].is_in_frequencies() && self.matched.is_none();
         let tells_all = self.words_tell_all
             && self.root.is_none()
             && self.sieve.is_none()
@@ -34,6 +35,9 @@ impl Windows<'_, '_> {
             find.go_on()?;
             let window = start..start.saturating_add(size).min(run.end);
             start = window.end;
+            if let Some(matched) = &mut self.matched {
+                matched.look(hand, &window)?;
+            }
             for word in &words {
                 if alone {
                     self.add_streams(hand, word, &window, &mut sums)?;
@@ -46,6 +50,8 @@ impl Windows<'_, '_> {
             }
             let least = self.least_sum(0.0);
             let least = if alone { self.streams[0].least_frequency(least) } else { least };
+            // Where others match that have no word, what scores nothing is looked for later.
+            let least = if self.matched.is_some() && !self.words_tell_all { least.max(0.0) } else { least };
             sums.drain(least, |place, sum| {
                 let sum = if alone { self.streams[0].part(sum) } else { sum };
                 self.offer_sum(hand, window.start + place, sum)
@@ -104,8 +110,14 @@ impl Windows<'_, '_> {
             return self.add_streams(hand, streams, window, sums);
         }
         self.add_streams(hand, streams, window, of_word)?;
+        let Stream { word, .. } = self.streams[streams.start];
         let scale = self.streams[streams.start].scale();
-        sums.add_all(of_word, |frequency| scale.part(frequency));
+        match self.matched.as_ref().filter(|matched| !matched.is_even(word)) {
+            Some(matched) => sums.add_all(of_word, |place, frequency| {
+                scale.part_of(frequency, matched.times(word, place) as f32)
+            }),
+            None => sums.add_all(of_word, |_, frequency| scale.part(frequency)),
+        }
         Ok(())
     }
 

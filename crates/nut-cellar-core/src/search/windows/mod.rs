@@ -15,6 +15,7 @@ mod all;
 mod any;
 mod block;
 mod every;
+mod exactly;
 mod front;
 mod given;
 mod split;
@@ -28,6 +29,7 @@ use crate::search::plan::Node;
 use crate::search::stream::{Common, Stream};
 use crate::search::top::{Scored, Top};
 use crate::shelf::{Hand, Set, Step, if_at_hand};
+use exactly::Matched;
 use front::{OfWord, by_known};
 use std::ops::Range;
 use std::sync::Arc;
@@ -50,6 +52,12 @@ const ASKED: u64 = 8;
 /// to be asked what it matches.
 const GIVEN: u64 = 16;
 const GIVEN_LEAF: u64 = 4;
+/// Of fewer postings than these none are gone through twice.
+const MANY_POSTINGS: u64 = 1 << 13;
+/// So many records are scored one by one, for tests.
+const FEW_ROUGH: u64 = 3;
+/// Looking for what has all words asks each list for it, which takes about a quarter of what a posting takes that is scored.
+const ASKED_FOR_ALL: u64 = 4;
 /// So many blocks with the greatest bounds are looked at first, of lists of twice as many.
 const FIRST: usize = 8;
 /// Between two questions whether to stop so many windows are looked at.
@@ -86,6 +94,8 @@ pub(super) struct Sought<'w, 'c> {
     pub matching: Option<Set>,
     /// Other cursors of the same plan, which may find out window by window which records match.
     pub filler: Option<&'w mut Cursors<'c>>,
+    /// Opens more of them.
+    pub open: &'w mut dyn FnMut(&mut Hand) -> Step<Cursors<'c>>,
 }
 
 /// How the words are gone through, if not all of them are needed.
@@ -102,7 +112,7 @@ enum Way {
 pub(super) fn windows<'w, 'c>(
     hand: &mut Hand,
     cursors: &'w mut Cursors<'c>,
-    Sought { root, matching, filler }: Sought<'w, 'c>,
+    Sought { root, matching, filler, open }: Sought<'w, 'c>,
     find: &'w Find,
     top: &'w mut Top,
     wanted: Wanted,
@@ -128,7 +138,10 @@ pub(super) fn windows<'w, 'c>(
         (Wanted::All(_), Some(root)) => cursors.required(root),
         _ => None,
     };
-    let (required, root) = match required {
+    // Many lists are gone through once rather than asked for each record that the rarest word has.
+    let rarest = scoring().map(|(_, term)| term.group.cost()).min().unwrap_or(0);
+    let are_asked = rarest.saturating_mul(terms as u64) <= postings.saturating_mul(ASKED_FOR_ALL);
+    let (required, root) = match required.filter(|_| are_asked) {
         Some((words, rest)) => (words, rest),
         None => (Vec::new(), root.filter(|root| !cursors.is_implied_by_words(root))),
     };
@@ -162,7 +175,19 @@ pub(super) fn windows<'w, 'c>(
         streams,
         top,
         scored: 0,
+        matched: None,
+        rough: 0,
+        most_rough: u64::MAX,
+        left: None,
     };
+    if !words_decide && search.cursors.ranking.proximity <= 0.0 {
+        search.most_rough = match wanted {
+            Wanted::Every => u64::MAX,
+            Wanted::Lookups => FEW_ROUGH,
+            _ if postings < MANY_POSTINGS => u64::MAX,
+            _ => postings / (GIVEN + terms as u64 * GIVEN_LEAF),
+        };
+    }
     let mut counted = None;
     match wanted {
         _ if let Some((given, _)) = given => search.by_given(hand, find, &run, &given)?,
@@ -170,11 +195,17 @@ pub(super) fn windows<'w, 'c>(
             counted = Some(search.by_all(hand, find, &run, &required, count)?);
         }
         _ => match way {
+            _ if search.most_rough < u64::MAX && search.streams.len() == 1 => search.left = Some(run.start),
+            Way::Every if search.most_rough < u64::MAX => search.left = Some(run.start),
             Way::Every => counted = search.every(hand, find, &run)?,
             Way::Split => search.by_split(hand, find, &run, matches!(wanted, Wanted::Lookups))?,
             Way::Bounds if search.streams.len() == 1 => search.by_block(hand, find, &run)?,
             Way::Bounds => search.by_bounds(hand, find, &run)?,
         },
+    }
+    if let Some(start) = search.left {
+        let cursors = open(hand)?;
+        search.exactly(hand, find, &(start..run.end), &common, cursors)?;
     }
     hand.complete()?;
     // Others with other runs would find out the same.
@@ -253,6 +284,13 @@ struct Windows<'w, 'c> {
     /// For each stream what it adds in the window at hand at most.
     bounds: Vec<f32>,
     scored: u64,
+    /// Which records of the window match what scores, if that is found out for all of them.
+    matched: Option<Matched<'c>>,
+    /// How many records were scored one by one though they may not have come to the front, and how many of them are enough.
+    rough: u64,
+    most_rough: u64,
+    /// From this record on they are left to be scored [exactly](Self::exactly).
+    left: Option<u32>,
 }
 
 /// A sum of what words add to a score.
@@ -309,7 +347,10 @@ impl Windows<'_, '_> {
         }
         let score = match sum {
             Sum::Exact(sum) => Ok(sum),
-            Sum::Rough => self.cursors.score(hand, ordinal),
+            Sum::Rough => {
+                self.rough += 1;
+                self.cursors.score(hand, ordinal)
+            }
         };
         if let Some(score) = if_at_hand(score)? {
             self.top.offer(Scored::by_score(score, ordinal));

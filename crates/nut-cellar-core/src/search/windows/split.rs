@@ -44,6 +44,10 @@ impl Windows<'_, '_> {
         let mut added = in_query_order(&words);
         let mut start = run.start;
         while start < run.end {
+            if self.is_dear() {
+                self.left = Some(start);
+                break;
+            }
             find.go_on()?;
             let before = looked_up;
             // Half of what is just below nothing is nothing.

@@ -47,8 +47,8 @@ impl Sums {
         self.there[word] |= lines;
     }
 
-    /// Adds what `part` makes of the sums of another window of the same size, which is empty then.
-    pub fn add_all(&mut self, other: &mut Self, part: impl Fn(f32) -> f32) {
+    /// Adds what `part` makes of the sums of another window of the same size, and of their places; it is empty then.
+    pub fn add_all(&mut self, other: &mut Self, part: impl Fn(usize, f32) -> f32) {
         for (word, lines) in other.there.iter_mut().enumerate() {
             let mut lines = std::mem::take(lines);
             self.there[word] |= lines;
@@ -58,8 +58,8 @@ impl Sums {
                 let sums =
                     self.sums[start..start + LINE].iter_mut().zip(&mut other.sums[start..start + LINE]);
                 // All of a line at once, without a branch on which are there.
-                for (sum, other) in sums {
-                    let more = *sum + part(*other);
+                for (place, (sum, other)) in (start..).zip(sums) {
+                    let more = *sum + part(place, *other);
                     *sum = if other.is_sign_positive() { more } else { *sum };
                     *other = NOTHING;
                 }
@@ -132,7 +132,7 @@ mod tests {
                     if apart { &mut of_word } else { &mut sums }.add(place.into(), part.into());
                 }
                 if apart {
-                    sums.add_all(&mut of_word, |sum| sum * 2.0);
+                    sums.add_all(&mut of_word, |_, sum| sum * 2.0);
                     for sum in expected.values_mut() {
                         *sum *= 2.0;
                     }
