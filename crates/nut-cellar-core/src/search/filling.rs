@@ -10,6 +10,7 @@ use crate::bits::{Bits, Marks};
 use crate::error::Result;
 use crate::shelf::{END, Hand, Step, if_at_hand};
 use std::ops::Range;
+use std::sync::Arc;
 
 /// So many records are looked at together for which of them match.
 const TOGETHER: u32 = 1 << 15;
@@ -20,14 +21,20 @@ pub(super) struct Filled<'f, 'c> {
     cursors: &'f mut Cursors<'c>,
     find: &'f Find,
     window: Range<u32>,
-    bits: Bits,
+    bits: Arc<Bits>,
     end: u32,
 }
 
 impl<'f, 'c> Filled<'f, 'c> {
     /// Of the records below `end`.
     pub fn new(cursors: &'f mut Cursors<'c>, find: &'f Find, end: u32) -> Self {
-        Self { cursors, find, window: 0..0, bits: Bits::default(), end }
+        Self { cursors, find, window: 0..0, bits: Arc::default(), end }
+    }
+
+    /// Of all records, if it is known which of them match.
+    pub fn known(cursors: &'f mut Cursors<'c>, find: &'f Find, bits: Arc<Bits>) -> Self {
+        let end = cursors.standing.shelf.records();
+        Self { cursors, find, window: 0..end, bits, end }
     }
 
     /// Whether a record matches.
@@ -35,8 +42,9 @@ impl<'f, 'c> Filled<'f, 'c> {
         if !self.window.contains(&ordinal) {
             self.find.go_on()?;
             self.window = ordinal..ordinal.saturating_add(TOGETHER).min(self.end);
-            self.bits.reset(self.window.len());
-            if_at_hand(self.cursors.fill(hand, root, &self.window, &mut self.bits))?;
+            let bits = Arc::make_mut(&mut self.bits);
+            bits.reset(self.window.len());
+            if_at_hand(self.cursors.fill(hand, root, &self.window, bits))?;
         }
         Ok(self.bits.has((ordinal - self.window.start) as usize))
     }

@@ -1,6 +1,7 @@
 //! One shelf: which way through its postings is cheapest, and how many records match.
 
 use super::cursors::{Cursors, Ranking, Walked};
+use super::filling::Filled;
 use super::find::{Executor, Find, Order, Total};
 use super::ordered::in_order;
 use super::plan::{Node, Plan};
@@ -243,13 +244,14 @@ fn part<'a>(
             && (is_dense || !tells_all());
         let mut filler = if is_many || first { Some(open(hand)?) } else { None };
         let mut matching = None;
-        if let Some(mut filler) = filler.take_if(|_| first) {
-            let bits = all_matching(hand, &mut filler, root, find, &run)?;
-            let count = bits.count();
-            counted = Some(count);
-            matching = Some((Arc::new(bits), count));
+        if let Some(filler) = filler.as_mut().filter(|_| first) {
+            let bits = all_matching(hand, filler, root, find, &run)?;
+            counted = Some(bits.count());
+            matching = counted.map(|count| (Arc::new(bits), count));
         }
-        let what = Sought { root, matching, filler: filler.as_mut(), open: &mut open };
+        let known_to_match = matching.clone();
+        let filler_of_windows = filler.as_mut().filter(|_| !first);
+        let what = Sought { root, matching, filler: filler_of_windows, open: &mut open };
         let streamed = windows(hand, &mut cursors, what, find, &mut top, wanted, run.clone());
         let streamed = if_at_hand(streamed)?.unwrap_or_default();
         (part.scored, part.unpacked) = (streamed.scored, streamed.unpacked);
@@ -257,10 +259,17 @@ fn part<'a>(
         if top.threshold() <= 0.0 && !cursors.words_tell_all(root) {
             part.walked = true;
             let mut cursors = open(hand)?;
-            let mut filler = if is_many { Some(open(hand)?) } else { None };
+            let mut filler = match filler {
+                Some(_) if !first => Some(open(hand)?),
+                filler => filler,
+            };
+            let filled = filler.as_mut().map(|filler| match known_to_match {
+                Some((bits, _)) => Filled::known(filler, find, bits),
+                None => Filled::new(filler, find, run.end),
+            });
             let scored = top.into_sorted().into_iter().filter(|scored| scored.score > 0.0).collect();
             top = Top::new(asked.k, asked.after, asked.floor);
-            fill_up(hand, &mut cursors, filler.as_mut(), root, find, (&mut top, scored), run.clone())?;
+            fill_up(hand, &mut cursors, filled, root, find, (&mut top, scored), run.clone())?;
         }
         part.total = match (way.wanted, known.or(counted).or(streamed.counted)) {
             (0, _) => 0,

@@ -140,14 +140,22 @@ impl ValueTest {
 
     /// The first record from one on for which it may hold, by what is known of its block.
     pub fn next(&mut self, hand: &mut Hand, ordinal: u32) -> Step<u32> {
-        if let Some((set, _)) = &self.set {
-            let next = set.next(ordinal as usize).and_then(|next| u32::try_from(next).ok());
-            return Ok(next.unwrap_or(END));
-        }
         // Who looks for what comes next in several parts of a query asks for the same again and again.
         if self.passed.contains(&ordinal) {
             return Ok(self.passed.end);
         }
+        let next = match &self.set {
+            Some((set, _)) => {
+                set.next(ordinal as usize).and_then(|next| u32::try_from(next).ok()).unwrap_or(END)
+            }
+            None => self.next_in_blocks(hand, ordinal)?,
+        };
+        self.passed = ordinal..next;
+        Ok(next)
+    }
+
+    /// The same, by the values of its block where they are known, and by what bounds them.
+    fn next_in_blocks(&mut self, hand: &mut Hand, ordinal: u32) -> Step<u32> {
         let per_block = self.column.per_block();
         let mut at = ordinal;
         while at < self.records {
@@ -169,9 +177,7 @@ impl ValueTest {
             }
             at = (block + 1).saturating_mul(per_block);
         }
-        let next = if at < self.records { at } else { END };
-        self.passed = ordinal..next;
-        Ok(next)
+        Ok(if at < self.records { at } else { END })
     }
 
     /// Adds the records of a window for which it holds.
@@ -184,13 +190,7 @@ impl ValueTest {
     }
 
     /// The same, into bits that begin at a record.
-    fn fill_from(
-        &mut self,
-        hand: &mut Hand,
-        first: u32,
-        window: Range<u32>,
-        bits: &mut Bits,
-    ) -> Step<()> {
+    fn fill_from(&mut self, hand: &mut Hand, first: u32, window: Range<u32>, bits: &mut Bits) -> Step<()> {
         let per_block = self.column.per_block();
         let mut at = window.start;
         while at < window.end {

@@ -122,7 +122,7 @@ fn next(
 pub(super) fn fill_up<'c>(
     hand: &mut Hand,
     cursors: &mut Cursors<'c>,
-    filler: Option<&mut Cursors<'c>>,
+    mut filled: Option<Filled<'_, 'c>>,
     root: &Node,
     find: &Find,
     (top, scored): (&mut Top, Vec<Scored>),
@@ -132,7 +132,6 @@ pub(super) fn fill_up<'c>(
     for one in scored {
         top.offer(one);
     }
-    let mut filled = filler.map(|cursors| Filled::new(cursors, find, run.end));
     let mut collect = Collect { top, count: 0, by: None };
     let (mut at, mut seen) = (run.start.max(collect.top.begins()), 0_u64);
     while !collect.top.is_full() {

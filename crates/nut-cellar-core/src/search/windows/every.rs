@@ -109,15 +109,18 @@ impl Windows<'_, '_> {
         if !self.streams[streams.start].is_in_frequencies() {
             return self.add_streams(hand, streams, window, sums);
         }
-        self.add_streams(hand, streams, window, of_word)?;
         let Stream { word, .. } = self.streams[streams.start];
         let scale = self.streams[streams.start].scale();
-        match self.matched.as_ref().filter(|matched| !matched.is_even(word)) {
-            Some(matched) => sums.add_all(of_word, |place, frequency| {
-                scale.part_of(frequency, matched.times(word, place) as f32)
-            }),
-            None => sums.add_all(of_word, |_, frequency| scale.part(frequency)),
+        let Some(mut matched) = self.matched.take_if(|matched| !matched.is_even(word)) else {
+            self.add_streams(hand, streams, window, of_word)?;
+            sums.add_all(of_word, |_, frequency| scale.part(frequency));
+            return Ok(());
+        };
+        if let Some(times) = matched.times(word) {
+            self.add_streams(hand, streams, window, of_word)?;
+            sums.add_all(of_word, |place, frequency| scale.part_of(frequency, times[place]));
         }
+        self.matched = Some(matched);
         Ok(())
     }
 

@@ -2,6 +2,7 @@
 //! found out window by window which records match what scores; then sums are scores.
 
 use super::Windows;
+use super::sums::LINE;
 use crate::bits::Bits;
 use crate::search::cursors::{Cursors, LeafCursor};
 use crate::search::find::Find;
@@ -14,8 +15,12 @@ pub(super) struct Matched<'c> {
     /// They look for these, apart from those that are asked for single records.
     cursors: Cursors<'c>,
     leaves: Vec<(usize, Bits)>,
+    /// It has room for so many records.
+    window: usize,
     /// For each word of the plan how often it counts.
     times: Vec<Times>,
+    /// And in each record of the window, for the word at hand.
+    of_records: Vec<f32>,
 }
 
 /// How often a word counts in a record that has it.
@@ -33,20 +38,22 @@ impl<'c> Matched<'c> {
         for (place, leaf) in cursors.plan.leaves.iter().enumerate().filter(|(_, leaf)| leaf.times > 0) {
             let is_word = matches!(cursors.leaves[place], LeafCursor::Word(_));
             for &word in &leaf.words {
-                match is_word {
-                    true => times[word].always += leaf.times,
-                    false => times[word].with.push((leaves.len(), leaf.times)),
+                if is_word {
+                    times[word].always += leaf.times;
+                } else {
+                    times[word].with.push((leaves.len(), leaf.times));
                 }
             }
             if !is_word {
                 leaves.push((place, Bits::default()));
             }
         }
-        Self { cursors, leaves, times }
+        Self { cursors, leaves, window: 0, times, of_records: Vec::new() }
     }
 
     /// Finds out which records of a window match; windows ascend.
     pub fn look(&mut self, hand: &mut Hand, window: &Range<u32>) -> Step<()> {
+        self.window = window.len().next_multiple_of(LINE);
         for (leaf, bits) in &mut self.leaves {
             bits.reset(window.len());
             if_at_hand(self.cursors.fill_leaf(hand, *leaf, window, bits))?;
@@ -59,11 +66,19 @@ impl<'c> Matched<'c> {
         self.times[word].with.is_empty()
     }
 
-    /// How often a word counts in a record of the window, by its place there.
-    pub fn times(&self, word: usize, place: usize) -> u32 {
+    /// How often a word counts in each record of the window; none if it counts in no record.
+    pub fn times(&mut self, word: usize) -> Option<&[f32]> {
         let Times { always, with } = &self.times[word];
-        let of_leaf = |(number, times): &(usize, u32)| if self.leaves[*number].1.has(place) { *times } else { 0 };
-        always + with.iter().map(of_leaf).sum::<u32>()
+        let with = || with.iter().map(|(number, times)| (&self.leaves[*number].1, *times as f32));
+        if *always == 0 && with().all(|(bits, _)| bits.is_empty()) {
+            return None;
+        }
+        self.of_records.clear();
+        self.of_records.resize(self.window, *always as f32);
+        for (bits, times) in with() {
+            bits.iter().for_each(|place| self.of_records[place] += times);
+        }
+        Some(&self.of_records)
     }
 }
 

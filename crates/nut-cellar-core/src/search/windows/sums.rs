@@ -12,7 +12,7 @@ pub(super) struct Sums {
 
 const NOTHING: f32 = -0.0;
 /// So many sums are looked at together.
-const LINE: usize = 16;
+pub(super) const LINE: usize = 16;
 
 impl Sums {
     /// Makes room for a window of so many records.
