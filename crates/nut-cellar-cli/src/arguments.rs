@@ -140,6 +140,9 @@ pub struct Settings {
     /// When words stand for others that are spelled nearly so
     #[arg(long, value_name = "never|few|always", default_value = "never")]
     pub near: Spellings,
+    /// The first letters of a word that have to be right where spellings may be near
+    #[arg(long, value_name = "N", default_value_t = 0)]
+    pub first_letters: usize,
     /// Let words stand for all that begin so, too
     #[arg(long)]
     pub beginnings: bool,
@@ -191,10 +194,13 @@ pub struct Find {
     #[arg(value_name = "TARGET")]
     pub target: String,
     /// Words, "phrases in quotes", -without, a OR b, begin*, ~nearly, column:word; see docs/query-language.md
-    #[arg(value_name = "QUERY", allow_hyphen_values = true)]
-    pub query: String,
+    #[arg(value_name = "QUERY", allow_hyphen_values = true, required_unless_present = "request")]
+    pub query: Option<String>,
     #[command(flatten)]
     pub settings: Settings,
+    /// Ask what this request says, query and settings; see docs/request.md
+    #[arg(long, value_name = "FILE.json", conflicts_with_all = ["query", "Settings"])]
+    pub request: Option<PathBuf>,
     /// Show how the search went instead of its hits
     #[arg(long)]
     pub plan: bool,

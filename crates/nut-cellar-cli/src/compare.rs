@@ -1,16 +1,17 @@
 //! `compare`: two rankings of one query side by side.
 
 use crate::paint::{self, FAINT};
-use crate::settings::{self, Asked};
+use crate::settings;
 use crate::target::Target;
 use crate::{arguments, say};
 use comfy_table::Cell;
 use nut_cellar::Result;
+use nut_cellar::request::Prepared;
 use nut_cellar::search::Moved;
 
 pub fn run(call: &arguments::Compare) -> Result<()> {
     let open = Target::read(&call.target)?.open()?;
-    let Asked { query, find, notes } = settings::read(&call.query, &call.settings, open.schema())?;
+    let Prepared { query, find, notes, .. } = settings::read(&call.query, &call.settings, open.schema())?;
     let second =
         call.against.iter().fold(find.clone(), |find, (column, weight)| find.weight(column, *weight));
     let compared = open.compare(&query, &find, &second)?;

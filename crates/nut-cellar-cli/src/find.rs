@@ -2,54 +2,40 @@
 
 use crate::arguments;
 use crate::paint::{self, FAINT};
-use crate::settings::{self, Asked};
+use crate::settings;
 use crate::target::{Open, Target};
 use crate::{plan, say};
 use comfy_table::Cell;
-use nut_cellar::search::{Order, Spellings};
-use nut_cellar::{Find, Found, Highlighter, Hit, Query, Result, Schema, Value};
-use serde::Serialize;
+use nut_cellar::request::Prepared;
+use nut_cellar::{Find, Found, Highlighter, Hit, Order, Query, Result, Schema, Spellings, Value};
 use std::fmt::Write;
 use std::time::Instant;
 
 /// The characters that an excerpt gets where room has to be shared.
 const EXCERPT: usize = 40;
 
-#[derive(Serialize)]
-struct Answer<'a> {
-    total: u64,
-    /// Whether there may be more.
-    #[serde(skip_serializing_if = "std::ops::Not::not")]
-    or_more: bool,
-    time_us: f64,
-    notes: &'a [String],
-    hits: &'a [Hit],
-    /// Where the last hit stands, for `--after`.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    next: Option<String>,
-}
-
 pub fn run(call: &arguments::Find) -> Result<()> {
     let open = Target::read(&call.target)?.open()?;
-    let Asked { query, find, notes } = settings::read(&call.query, &call.settings, open.schema())?;
+    let Prepared { query, find, notes, .. } = match &call.request {
+        Some(path) => settings::from_file(path, open.schema())?,
+        None => settings::read(call.query.as_deref().unwrap_or_default(), &call.settings, open.schema())?,
+    };
     if call.plan {
         return plan::run(&open, &query, &find, call.json);
     }
     let started = Instant::now();
-    let mut found = open.search(&query, &find)?;
+    let mut found = open.search(&query, &find)?.noting(notes);
     let time_us = started.elapsed().as_secs_f64() * 1e6;
-    found.notes.splice(..0, notes);
     if call.json {
-        let next = found.last.as_ref().map(ToString::to_string);
-        let Found { total, or_more, ref notes, ref hits, .. } = found;
-        let answer = Answer { total, or_more, time_us, notes, hits, next };
-        return crate::say_json(&answer);
+        found.time_us = Some(time_us);
+        return crate::say_json(&found);
     }
     for note in &found.notes {
         crate::tell(format_args!("{note}"));
     }
     let mut out = shown(&open, &query, &find, &found, time_us)?;
-    if found.total == 0 && call.settings.near == Spellings::AsTyped && !call.query.trim().is_empty() {
+    let typed = call.query.as_deref().is_some_and(|query| !query.trim().is_empty());
+    if found.total == 0 && call.settings.near == Spellings::AsTyped && typed {
         let _ = writeln!(
             out,
             "{FAINT}Spellings that are nearly so were not looked for; `--near few` does where few are found.{FAINT:#}"
@@ -76,7 +62,7 @@ fn shown(open: &Open, query: &Query, find: &Find, found: &Found, time_us: f64) -
     let least = if found.or_more { "At least " } else { "" };
     let _ = writeln!(out, "{FAINT}{least}{count} found in {}{shown}{FAINT:#}", paint::time(time_us));
     match &found.last {
-        Some(last) if found.hits.last().is_some_and(|hit| (hit.rank as u64) < found.total) => {
+        Some(last) if found.more => {
             let _ = writeln!(out, "{FAINT}The next page: --after {last}{FAINT:#}");
         }
         _ => {}

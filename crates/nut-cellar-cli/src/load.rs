@@ -7,9 +7,7 @@ use crate::propose;
 use crate::source::{Fields, Source};
 use crate::target::Target;
 use crc32fast::Hasher;
-use nut_cellar::{
-    Batch, Cellar, Error, ErrorKind, Folder, Key, Kind, Record, Result, Schema, Value as CellarValue,
-};
+use nut_cellar::{Batch, Cellar, Error, ErrorKind, Folder, Record, Result, Schema};
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use std::collections::BTreeSet;
@@ -211,12 +209,15 @@ impl Loader<'_> {
     fn put_some(&mut self, batch: &mut Batch<'_>, most: u64) -> Result<u64> {
         let (mut records, mut places, mut bytes) = (Vec::new(), Vec::new(), 0);
         while records.len() < AT_ONCE && (records.len() as u64) < most && bytes < BYTES_AT_ONCE {
-            let Some((source, line, fields)) = self.files.next()? else {
+            let Some((source, line, mut fields)) = self.files.next()? else {
                 self.done = true;
                 break;
             };
             let place = source.at(line);
-            records.push(record(self.schema, &fields, source.is_text()).map_err(|error| error.at(&place))?);
+            if source.is_text() {
+                with_numbers_as_keys(self.schema, &mut fields);
+            }
+            records.push(Record::from_fields(&fields, self.schema).map_err(|error| error.at(&place))?);
             places.push(place);
             bytes += fields.values().filter_map(Value::as_str).map(str::len).sum::<usize>();
             for name in fields.keys().filter(|name| !is_used(self.schema, name)) {
@@ -264,64 +265,14 @@ fn is_used(schema: &Schema, field: &str) -> bool {
         || schema.columns().any(|(name, column)| column.sources(name).any(|from| from == field))
 }
 
-fn record(schema: &Schema, fields: &Fields, as_text: bool) -> Result<Record> {
-    let mut record = Record::new(key(schema, fields, as_text)?);
-    for (name, column) in schema.columns() {
-        for value in column.sources(name).filter_map(|source| fields.get(source)) {
-            let values = match value {
-                Value::Null => &[][..],
-                Value::Array(values) => values,
-                value => std::slice::from_ref(value),
-            };
-            for value in values {
-                let value = read(value, column.kind());
-                record.add(name, value.map_err(|error| error.at(format_args!("column `{name}`")))?);
-            }
+/// CSV does not tell numbers from texts: what is written like a whole number where the key stands is one.
+fn with_numbers_as_keys(schema: &Schema, fields: &mut Fields) {
+    for name in schema.key_columns() {
+        if let Some(Value::String(text)) = fields.get(name)
+            && let Ok(number) = text.parse::<i64>()
+            && number.to_string() == *text
+        {
+            fields.insert(name.clone(), number.into());
         }
     }
-    Ok(record)
-}
-
-fn key(schema: &Schema, fields: &Fields, as_text: bool) -> Result<Key> {
-    match schema.key_columns() {
-        [name] => key_part(name, fields, as_text),
-        names => names.iter().map(|name| key_part(name, fields, as_text)).collect(),
-    }
-}
-
-/// What a column says of a record's key. CSV does not tell numbers from texts: there, what is written like a whole number is one.
-fn key_part(name: &str, fields: &Fields, as_text: bool) -> Result<Key> {
-    let wrong = |what: &str| Err(Error::new(ErrorKind::BadRecord, format!("the key `{name}` {what}.")));
-    match fields.get(name) {
-        Some(Value::String(text)) => Ok(match text.parse::<i64>() {
-            Ok(number) if as_text && number.to_string() == *text => number.into(),
-            _ => text.as_str().into(),
-        }),
-        Some(Value::Number(number)) => match number.as_i64() {
-            Some(number) => Ok(number.into()),
-            None => wrong("is a number with a fraction, or too large; use whole numbers or texts"),
-        },
-        None | Some(Value::Null) => wrong("is not there; every record needs one"),
-        Some(_) => wrong("is neither a number nor a text"),
-    }
-}
-
-fn read(value: &Value, kind: Kind) -> Result<CellarValue> {
-    let value = match value {
-        Value::String(text) => return CellarValue::read(kind, text),
-        Value::Bool(value) => CellarValue::Boolean(*value),
-        Value::Number(number) => match (number.as_i64(), number.as_f64()) {
-            (Some(number), _) => CellarValue::Integer(number),
-            (None, Some(number)) => CellarValue::Float(number),
-            (None, None) => CellarValue::Text(number.to_string()),
-        },
-        Value::Object(point) => {
-            match (point.get("lat").and_then(Value::as_f64), point.get("lon").and_then(Value::as_f64)) {
-                (Some(lat), Some(lon)) => CellarValue::Point { lat, lon },
-                _ => CellarValue::Text(value.to_string()),
-            }
-        }
-        Value::Null | Value::Array(_) => CellarValue::Text(value.to_string()),
-    };
-    value.into_kind(kind)
 }

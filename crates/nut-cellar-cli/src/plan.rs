@@ -12,7 +12,8 @@ pub fn run(open: &Open, query: &Query, find: &Find, json: bool) -> Result<()> {
     if json {
         let mut answer = serde_json::to_value(&report).expect("a report is made of numbers and texts");
         answer["total"] = found.total.into();
-        answer["notes"] = found.notes.into();
+        let sentences: Vec<_> = found.notes.iter().map(ToString::to_string).collect();
+        answer["notes"] = sentences.into();
         return crate::say_json(&answer);
     }
     let mut out = String::new();

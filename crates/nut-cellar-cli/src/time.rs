@@ -1,8 +1,9 @@
 //! `time`: how long the queries of a file take.
 
-use crate::settings::{self, Asked};
+use crate::settings;
 use crate::target::Target;
 use crate::{arguments, paint, say};
+use nut_cellar::request::Prepared;
 use nut_cellar::{Error, ErrorKind, Result};
 use std::time::Instant;
 
@@ -15,7 +16,7 @@ pub fn run(call: &arguments::Time) -> Result<()> {
     let mut times = Vec::new();
     for (number, line) in (1..).zip(text.lines()).filter(|(_, line)| !line.trim().is_empty()) {
         let read = settings::read(line, &call.settings, open.schema());
-        let Asked { query, find, .. } =
+        let Prepared { query, find, .. } =
             read.map_err(|error| error.at(format_args!("{path}, line {number}")))?;
         let mut least = f64::INFINITY;
         for _ in 0..call.repeat {

@@ -1,9 +1,10 @@
 //! `why`: how the score of a record comes about, or why it was not found.
 
 use crate::paint::{self, FAINT, HEAD};
-use crate::settings::{self, Asked};
+use crate::settings;
 use crate::target::Target;
 use crate::{arguments, say};
+use nut_cellar::request::Prepared;
 use nut_cellar::search::{Reason, Reckoning, Why};
 use nut_cellar::{Key, Result};
 use serde::Serialize;
@@ -18,7 +19,7 @@ struct Answer<'a> {
 
 pub fn run(call: &arguments::Why) -> Result<()> {
     let open = Target::read(&call.target)?.open()?;
-    let Asked { query, find, notes } = settings::read(&call.query, &call.settings, open.schema())?;
+    let Prepared { query, find, notes, .. } = settings::read(&call.query, &call.settings, open.schema())?;
     let (key, why) = ask(&call.key, open.schema().key_columns().len(), |key| open.why(&query, &find, key))?;
     if call.json {
         let answer = Answer { key: &key, query: query.to_string(), why: &why };

@@ -10,7 +10,8 @@
 #[path = "../../nut-cellar-core/tests/support/oracle.rs"]
 mod oracle;
 
-use nut_cellar::{Key, Query, Record, Words};
+use nut_cellar::sqlite::{SqlFunctions, SqliteCellar};
+use nut_cellar::{Key, Query, Record, Request, Words};
 use oracle::{OracleColumn, OracleHit, OracleSearch};
 use rusqlite::Connection;
 use serde_json::Value;
@@ -847,4 +848,87 @@ fn a_key_of_two_columns_is_typed_with_a_slash_and_rows_come_through_a_view() {
         let told = desk.refused(1, &["load", "other.cellar", "items.csv", "--schema", "bad.toml"]);
         assert!(told.contains(part), "{told}");
     }
+}
+
+#[test]
+fn a_request_is_answered_as_the_library_and_sql_answer_it() {
+    let desk = Desk::new();
+    let db = Connection::open(desk.path("app.db")).unwrap();
+    db.execute_batch(
+        "CREATE TABLE items(id INTEGER PRIMARY KEY, title TEXT, notes TEXT, found_on TEXT);
+         INSERT INTO items VALUES (1, 'Walnut box', 'brass hinge', '2031-04-17'), (2, 'Oak box', 'smells of walnuts', NULL),
+           (3, 'Umbrella', 'walnut handle', '2031-05-02'), (4, 'Tin box', NULL, '2031-06-30');",
+    )
+    .unwrap();
+    desk.file("schema.toml", SCHEMA);
+    desk.done(&["adopt", "sqlite:app.db#items", "--schema", "schema.toml"]);
+    let cellar = SqliteCellar::open(&db, "items").unwrap();
+    SqlFunctions::new().register(&db).unwrap();
+    let requests: [(&str, &[&str]); 4] = [
+        (r#"{"query": "walnut"}"#, &["walnut"]),
+        (
+            r#"{"query": "walnut \"oak", "words": "any", "weights": {"notes": 9}, "limit": 1}"#,
+            &["walnut \"oak", "--words", "any", "--weights", "notes=9", "--limit", "1"],
+        ),
+        (
+            r#"{"query": "box", "where": "found_on >= 2031", "sort": "found_on:down", "columns": ["title"], "skip": 1}"#,
+            &[
+                "box",
+                "--where",
+                "found_on >= 2031",
+                "--sort",
+                "found_on:down",
+                "--columns",
+                "title",
+                "--skip",
+                "1",
+            ],
+        ),
+        (
+            r#"{"query": "walnot tin", "near": "few", "first_letters": 3, "relax": 2, "k1": 1.5, "b": 0.5, "proximity": 2.0,
+                "exact_forms": true, "beginnings": true}"#,
+            &[
+                "walnot tin",
+                "--near",
+                "few",
+                "--first-letters",
+                "3",
+                "--relax",
+                "2",
+                "--k1",
+                "1.5",
+                "--b",
+                "0.5",
+                "--proximity",
+                "2",
+                "--exact-forms",
+                "--beginnings",
+            ],
+        ),
+    ];
+    for (request, options) in requests {
+        desk.file("request.json", request);
+        let mut of_command = desk.json(&["find", "sqlite:app.db#items", "--request", "request.json"]);
+        assert!(of_command.as_object_mut().unwrap().remove("time_us").unwrap().as_f64().unwrap() > 0.0);
+        let of_library = cellar.answer(&db, &Request::read(request).unwrap()).unwrap();
+        assert_eq!(
+            of_command,
+            serde_json::from_str::<Value>(&serde_json::to_string(&of_library).unwrap()).unwrap()
+        );
+        let sql = "SELECT cellar_response('items', ?1)";
+        let of_sql: String = db.query_row(sql, [request], |row| row.get(0)).unwrap();
+        assert_eq!(of_command, serde_json::from_str::<Value>(&of_sql).unwrap());
+        let mut of_options = desk.json(&[&["find", "sqlite:app.db#items"], options].concat());
+        of_options.as_object_mut().unwrap().remove("time_us");
+        assert_eq!(of_options, of_command, "{options:?}");
+        assert!(!of_library.hits.is_empty(), "{request}");
+    }
+    desk.file("request.json", r#"{"query": "oak", "colour": "red"}"#);
+    let said = desk.refused(2, &["find", "sqlite:app.db#items", "--request", "request.json"]);
+    assert!(said.contains("request.json: ") && said.contains("unknown field `colour`"), "{said}");
+    desk.refused(2, &["find", "sqlite:app.db#items"]);
+    desk.refused(2, &["find", "sqlite:app.db#items", "oak", "--request", "request.json"]);
+    desk.refused(2, &["find", "sqlite:app.db#items", "--limit", "3", "--request", "request.json"]);
+    let said = desk.refused(1, &["find", "sqlite:app.db#items", "--request", "nothing.json"]);
+    assert!(said.contains("nothing.json: reading the request failed"), "{said}");
 }

@@ -146,7 +146,7 @@ fn what_is_taken_otherwise_is_noted() {
         let reading = Query::read(query);
         let mut found = search(&place, query, &Find::new()).unwrap();
         found.notes.extend(reading.notes);
-        assert!(found.notes.iter().any(|said| said.contains(note)), "{query}: {:?}", found.notes);
+        assert!(found.notes.iter().any(|said| said.to_string().contains(note)), "{query}: {:?}", found.notes);
         assert_eq!(ids(&found).join(" "), expected, "{query}");
     }
 }
@@ -185,7 +185,7 @@ fn a_search_that_finds_too_little_is_loosened() {
     ] {
         let found = search(&place, query, &find).unwrap();
         assert_eq!(ids(&found).join(" "), expected, "{query}");
-        let said = found.notes.iter().any(|said| note.is_some_and(|note| said.contains(note)));
+        let said = found.notes.iter().any(|said| note.is_some_and(|note| said.to_string().contains(note)));
         assert_eq!(
             (said, found.notes.is_empty()),
             (note.is_some(), note.is_none()),

@@ -4,8 +4,8 @@
 
 use nut_cellar_core::search::{Executor, Order, Total};
 use nut_cellar_core::{
-    Batch, Column, ErrorKind, Filter, Find, Kind, Memory, Opened, Query, Record, Schema, Search, Snapshot,
-    Words, search,
+    Batch, Column, ErrorKind, Filter, Find, Kind, Memory, Note, Opened, Query, Record, Schema, Search,
+    Snapshot, Words, search,
 };
 use std::collections::BTreeSet;
 use std::sync::Arc;
@@ -450,11 +450,8 @@ fn the_words_of_costly_phrases_may_stand_anywhere() {
     bits.dedup();
     assert_eq!(bits.len(), 1);
     let mut search = Search::new(wide.snapshot(), &query, &Find::new().most_postings(0)).unwrap();
-    let notes = search::run(&wide.place.view(), &mut search).unwrap().notes.join(" ");
-    assert!(
-        notes.contains("wherever they stand: 3.") && notes.contains("do not count in scores: 7."),
-        "{notes}"
-    );
+    let notes = search::run(&wide.place.view(), &mut search).unwrap().notes;
+    assert_eq!(notes, [Note::PhrasesLoosened { count: 3 }, Note::WordsNotScored { count: 7 }]);
 }
 
 /// Of a pattern that stands for too many terms those are looked at that come first, whatever columns it is looked for in.
@@ -482,7 +479,7 @@ fn patterns_look_at_as_many_terms_as_they_may() {
             let mut search = Search::new(wide.snapshot(), &query, &find).unwrap();
             let found = search::run(&wide.place.view(), &mut search).unwrap();
             let looked_at = search.report().dictionary;
-            let says = found.notes.iter().any(|note| note.contains("records are missing"));
+            let says = found.notes.contains(&Note::TermsMissing);
             assert_eq!((says, found.or_more), (found.total < all, found.total < all), "{text} {most}");
             assert!(looked_at <= most + 1_024, "{text} {most}: {looked_at}");
             let hits: BTreeSet<_> =

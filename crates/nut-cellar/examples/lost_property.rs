@@ -4,7 +4,7 @@
 //! and searches agree with them at every moment.
 
 use nut_cellar::sqlite::SqliteCellar;
-use nut_cellar::{Column, Find, Kind, Marks, Schema, Value};
+use nut_cellar::{Column, Find, Kind, Marks, Schema};
 use rusqlite::Connection;
 use std::error::Error;
 
@@ -46,12 +46,10 @@ fn show(cellar: &SqliteCellar, db: &Connection, query: &str, find: &Find) -> Res
     let found = cellar.find(db, query, find)?;
     let highlighter = cellar.highlighter(query, find)?;
     for hit in &found.hits {
-        let text =
-            |column: &str| hit.values.get(column).and_then(|values| values.first()?.as_text()).unwrap_or("");
-        let title = highlighter.mark("title", text("title"), &Marks::new("[", "]"))?;
-        let excerpt = highlighter.excerpt("description", text("description"), 50, &Marks::new("[", "]"))?;
-        let found_on = hit.values.get("found_on").and_then(|values| values.first()).map(Value::to_string);
-        println!("  {:>4}  {:.3}  {}  {title}  {excerpt}", hit.key, hit.score, found_on.unwrap_or_default());
+        let title = highlighter.mark("title", &hit.shown("title"), &Marks::new("[", "]"))?;
+        let excerpt =
+            highlighter.excerpt("description", &hit.shown("description"), 50, &Marks::new("[", "]"))?;
+        println!("  {:>4}  {:.3}  {}  {title}  {excerpt}", hit.key, hit.score, hit.shown("found_on"));
     }
     println!("  {} found", found.total);
     Ok(())

@@ -3,7 +3,7 @@
 use nut_cellar_core::search::{Compared, Report, Why};
 use nut_cellar_core::{
     Batch, Error, ErrorKind, Find, Found, Highlighter, Key, Memory, Merging, Opened, Published, Query,
-    Result, Schema, Search, Snapshot, Tally, Terms, Unit, View, search, text::Pattern,
+    Request, Result, Schema, Search, Snapshot, Tally, Terms, Unit, View, search, text::Pattern,
 };
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -216,9 +216,16 @@ impl<P: Place> Cellar<P> {
     /// [`ErrorKind::BadRequest`] if `find` asks for what is not there; or if the place can't be read or is damaged.
     pub fn find(&self, text: &str, find: &Find) -> Result<Found> {
         let reading = Query::read(text);
-        let mut found = self.search(&reading.query, find)?;
-        found.notes.splice(..0, reading.notes);
-        Ok(found)
+        Ok(self.search(&reading.query, find)?.noting(reading.notes))
+    }
+
+    /// Answers a request: all that a search may be asked, as one document.
+    ///
+    /// # Errors
+    /// As for [`find`](Self::find); and if a text in the request can't be read.
+    pub fn answer(&self, request: &Request) -> Result<Found> {
+        let asked = request.prepare(self.schema())?;
+        Ok(self.search(&asked.query, &asked.find)?.noting(asked.notes))
     }
 
     /// Searches for a query that was built or read before.

@@ -35,9 +35,10 @@ pub use cellar::{Cellar, Info, Patience, Place};
 pub use folder::{Durability, Folder};
 pub use nut_cellar_core::{
     Batch, Column, Difference, Error, ErrorKind, Expansions, Filter, Find, Found, Highlighter, Hit, Join,
-    Key, Kind, Language, Manifest, Marks, Memory, Merging, Misread, Opened, Packing, PieceId, Progress,
-    Published, Query, Recipe, Record, Result, Schema, Search, Snapshot, SoFar, Tally, TermCount, Terms,
-    Token, Unit, Value, View, Words, filter, query, rank, schema, search, shelf, store, text,
+    Key, Kind, Language, Manifest, Marks, Memory, Merging, Misread, Note, Opened, Order, Packing, PieceId,
+    Progress, Published, Query, Recipe, Record, Request, Result, Schema, Search, Snapshot, SoFar, Spellings,
+    Tally, TermCount, Terms, Token, Total, Unit, Value, View, Words, filter, query, rank, request, schema,
+    search, shelf, store, text,
 };
 
 /// The examples of the README are compiled and run with the documentation's.

@@ -155,7 +155,7 @@ fn searches_between_changes_agree_with_the_rows_and_say_when_there_are_many() {
     .unwrap();
     let found = cellar.find(&db, "yew", &Find::new()).unwrap();
     assert_eq!(found.total, 10_001);
-    assert!(found.notes[0].contains("in no shelf yet"), "{:?}", found.notes);
+    assert!(found.notes[0].to_string().contains("in no shelf yet"), "{:?}", found.notes);
     cellar.sync(&db).unwrap();
     assert_eq!(cellar.find(&db, "yew", &Find::new()).unwrap().notes.len(), 0);
 }

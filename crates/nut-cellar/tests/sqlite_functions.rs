@@ -3,7 +3,7 @@
 #![allow(clippy::unwrap_used, reason = "a test fails by panicking")]
 
 use nut_cellar::sqlite::{SqlFunctions, SqliteCellar};
-use nut_cellar::{Column, Kind, Schema};
+use nut_cellar::{Column, Found, Kind, Request, Schema};
 use rusqlite::Connection;
 
 fn schema() -> Schema {
@@ -280,4 +280,46 @@ fn a_table_that_was_adopted_anew_is_searched_by_its_new_schema() {
     SqliteCellar::adopt(&db, "items", &Schema::new("id").with("title", Column::text("none"))).unwrap();
     assert_eq!(said(&db, "SELECT key FROM cellar_find('items', 'brass')").unwrap(), "");
     assert_eq!(said(&db, "SELECT cellar_mark('items', 'boxes', 'title', 'Box')").unwrap(), "Box");
+}
+
+#[test]
+fn a_request_is_answered_with_the_document_that_the_library_gives() {
+    let db = office();
+    let cellar = SqliteCellar::open(&db, "items").unwrap();
+    for request in [
+        r#"{"query": "walnut"}"#,
+        r#"{"query": "walnut \"oak", "words": "any", "weights": {"notes": 9}, "limit": 2}"#,
+        r#"{"query": {"any": [{"word": "tin"}, {"pattern": "umb*"}]}, "where": "status = 'waiting'", "values": false}"#,
+        r#"{"query": "wallnut box", "near": "always", "relax": 5, "sort": {"by": "key"}, "total": {"at_least": 1}}"#,
+    ] {
+        let of_library = cellar.answer(&db, &Request::read(request).unwrap()).unwrap();
+        let quoted = request.replace('\'', "''");
+        let of_sql = said(&db, &format!("SELECT cellar_response('items', '{quoted}')")).unwrap();
+        assert_eq!(of_sql, serde_json::to_string(&of_library).unwrap(), "{request}");
+        assert_eq!(serde_json::from_str::<Found>(&of_sql).unwrap(), of_library);
+        assert!(!of_library.hits.is_empty(), "{request}");
+    }
+    assert_eq!(
+        said(&db, "SELECT cellar_response('items', NULL), cellar_response(NULL, '{}')").unwrap(),
+        "- -"
+    );
+    for (call, part) in [
+        ("cellar_response('items', '{\"quer\": \"oak\"}')", "unknown field `quer`"),
+        (
+            "cellar_response('items', '{\"query\": \"oak\", \"where\": \"colour = 1\"}')",
+            "There is no column `colour`",
+        ),
+        ("cellar_response('nothing', '{}')", "nothing"),
+        ("cellar_response('items', 7)", "cellar and request are texts"),
+        ("(SELECT key FROM cellar_find('items', 'oak', 10, '{\"query\": \"elm\"}'))", "said outside of them"),
+    ] {
+        let error = said(&db, &format!("SELECT {call}")).unwrap_err();
+        assert!(error.contains(part), "{call}: {error}");
+    }
+    // It sees what its own transaction wrote, as every statement does.
+    db.execute_batch("BEGIN; INSERT INTO items VALUES (9, 'Walnut stool', NULL, 'waiting', 1)").unwrap();
+    let total = "SELECT json_extract(cellar_response('items', '{\"query\": \"stool\"}'), '$.total')";
+    assert_eq!(said(&db, total).unwrap(), "1");
+    db.execute_batch("ROLLBACK").unwrap();
+    assert_eq!(said(&db, total).unwrap(), "0");
 }

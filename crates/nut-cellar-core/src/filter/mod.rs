@@ -18,7 +18,7 @@ pub use test::Test;
 pub(crate) use test::reads_as_value;
 
 use crate::record::Value;
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 /// Which records a search may find, by their values.
 ///
@@ -34,7 +34,7 @@ use serde::Serialize;
 /// assert_eq!(read, built);
 /// assert_eq!(Filter::read(&built.to_string(), &schema).unwrap(), built);
 /// ```
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
 #[non_exhaustive]
 pub enum Filter {

@@ -3,10 +3,10 @@
 use super::bound::{Span, span};
 use crate::record::Value;
 use crate::schema::Kind;
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 /// What a value of a column is compared with. A text stands for what the column's kind reads it as.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
 #[non_exhaustive]
 pub enum Test {

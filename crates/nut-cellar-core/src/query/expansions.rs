@@ -32,6 +32,8 @@ pub struct Expansions {
     columns: Vec<Vec<Arc<Rules>>>,
     /// The most words that stand for something else together.
     longest: usize,
+    /// What they were read from.
+    text: String,
 }
 
 type Rules = HashMap<Vec<String>, Vec<String>>;
@@ -66,7 +68,12 @@ impl Expansions {
         let columns: Vec<Vec<Arc<Rules>>> = columns.collect();
         let longest =
             columns.iter().flatten().flat_map(|rules| rules.keys()).map(Vec::len).max().unwrap_or(0);
-        Ok(Self { columns, longest })
+        Ok(Self { columns, longest, text: text.to_owned() })
+    }
+
+    /// The text that they were read from.
+    pub fn text(&self) -> &str {
+        &self.text
     }
 
     /// The most words that stand for something else together.

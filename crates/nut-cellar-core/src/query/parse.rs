@@ -12,6 +12,7 @@ use super::lex::{Placed, Problem, Token, tokens};
 use super::misread::Misread;
 use super::tree::{DEEPEST, Query};
 use crate::filter::reads_as_value;
+use crate::note::Note;
 use crate::schema::Schema;
 use std::ops::Range;
 
@@ -27,7 +28,7 @@ pub struct Reading {
     /// What it means.
     pub query: Query,
     /// What was taken otherwise than it may have been meant.
-    pub notes: Vec<String>,
+    pub notes: Vec<Note>,
 }
 
 impl Query {
@@ -39,11 +40,16 @@ impl Query {
     ///
     /// let reading = Query::read(r#"walnut title:"brass handle"#);
     /// assert_eq!(reading.query.to_string(), r#"walnut title:"brass handle""#);
-    /// assert_eq!(reading.notes, ["A quotation mark is not closed; the phrase was taken to go to the end."]);
+    /// assert_eq!(reading.notes[0].to_string(), "A quotation mark is not closed; the phrase was taken to go to the end.");
     /// ```
     pub fn read(text: &str) -> Reading {
         let (query, problems, _) = parse(text);
-        Reading { query, notes: problems.into_iter().map(|(_, message)| message).collect() }
+        let note = |(range, message): (Range<usize>, String)| Note::Misread {
+            message,
+            start: range.start,
+            end: range.end,
+        };
+        Reading { query, notes: problems.into_iter().map(note).collect() }
     }
 
     /// Reads what a program or its developer wrote, which has to make sense, with the columns of a schema.

@@ -4,7 +4,8 @@
 //! another, so that encodings can follow one another in a composite key without changing the order.
 
 use crate::error::{Error, ErrorKind, Result};
-use serde::{Serialize, Serializer};
+use serde::de::{DeserializeSeed, Error as _, MapAccess, SeqAccess, Visitor};
+use serde::{Deserialize, Deserializer, Serialize, Serializer};
 use std::fmt;
 
 /// The longest encoding of a key, in bytes.
@@ -176,16 +177,85 @@ impl fmt::Display for Key {
     }
 }
 
-/// An integer as a number, a text as text, bytes in hexadecimal digits, several parts as an array.
+/// An integer as a number, a text as text, bytes as `{"bytes":"00ff"}`, several parts as an array.
 impl Serialize for Key {
     fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
         match self {
             Self::Integer(number) => serializer.serialize_i64(*number),
             Self::Text(text) => serializer.serialize_str(text),
-            Self::Bytes(_) => serializer.collect_str(self),
+            Self::Bytes(_) => serializer.collect_map([("bytes", self.to_string())]),
             Self::Several(parts) => serializer.collect_seq(parts),
         }
     }
+}
+
+impl<'de> Deserialize<'de> for Key {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        deserializer.deserialize_any(AnyKey { may_have_parts: true })
+    }
+}
+
+struct AnyKey {
+    may_have_parts: bool,
+}
+
+impl<'de> DeserializeSeed<'de> for AnyKey {
+    type Value = Key;
+
+    fn deserialize<D: Deserializer<'de>>(self, deserializer: D) -> Result<Key, D::Error> {
+        deserializer.deserialize_any(self)
+    }
+}
+
+impl<'de> Visitor<'de> for AnyKey {
+    type Value = Key;
+
+    fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("a key: a whole number, a text, {\"bytes\":\"00ff\"}, or an array of such parts")
+    }
+
+    fn visit_i64<E>(self, number: i64) -> Result<Key, E> {
+        Ok(Key::Integer(number))
+    }
+
+    fn visit_u64<E: serde::de::Error>(self, number: u64) -> Result<Key, E> {
+        i64::try_from(number).map(Key::Integer).map_err(|_| E::custom("a whole number of more than 64 bits"))
+    }
+
+    fn visit_str<E>(self, text: &str) -> Result<Key, E> {
+        Ok(Key::Text(text.to_owned()))
+    }
+
+    fn visit_map<A: MapAccess<'de>>(self, mut map: A) -> Result<Key, A::Error> {
+        let Some((name, digits)) = map.next_entry::<String, String>()? else {
+            return Err(A::Error::missing_field("bytes"));
+        };
+        if name != "bytes" {
+            return Err(A::Error::unknown_field(&name, &["bytes"]));
+        }
+        from_hex(&digits)
+            .map(Key::Bytes)
+            .ok_or_else(|| A::Error::custom("bytes are hexadecimal digits, two for each"))
+    }
+
+    fn visit_seq<A: SeqAccess<'de>>(self, mut parts: A) -> Result<Key, A::Error> {
+        if !self.may_have_parts {
+            return Err(A::Error::custom("a part of a key has no parts itself"));
+        }
+        let mut key = Vec::new();
+        while let Some(part) = parts.next_element_seed(AnyKey { may_have_parts: false })? {
+            key.push(part);
+        }
+        Ok(Key::Several(key))
+    }
+}
+
+/// The bytes that hexadecimal digits say, two for each.
+pub(crate) fn from_hex(digits: &str) -> Option<Vec<u8>> {
+    let byte = |digits: &[u8]| {
+        u8::from_str_radix(str::from_utf8(digits).ok()?, 16).ok().filter(|_| digits.len() == 2)
+    };
+    digits.as_bytes().chunks(2).map(byte).collect()
 }
 
 impl From<i64> for Key {

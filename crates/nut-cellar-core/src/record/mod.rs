@@ -1,13 +1,20 @@
 //! A record as the index sees it: a [`Key`] that names it, and [`Value`]s by column.
 
+pub(crate) mod columns;
+mod json;
 mod key;
+pub(crate) mod read;
 mod value;
 
+pub(crate) use key::from_hex;
 pub use key::{Key, MAX_KEY_BYTES};
 pub use value::Value;
 
+use crate::error::Result;
+use crate::schema::Schema;
 use foldhash::fast::RandomState;
 use indexmap::IndexMap;
+use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
 /// A row: its key and the values of its columns. A column may have none, one or several values.
 ///
@@ -19,11 +26,13 @@ use indexmap::IndexMap;
 /// assert_eq!(record.values("title").len(), 1);
 /// assert!(record.values("colour").is_empty());
 /// ```
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
 pub struct Record {
     /// What names the record; putting another record with the same key replaces it.
     pub key: Key,
     /// Those without values are as good as not there.
+    #[serde(rename = "values", serialize_with = "given", deserialize_with = "read")]
     columns: IndexMap<String, Vec<Value>, RandomState>,
 }
 
@@ -66,11 +75,47 @@ impl Record {
         self.columns.values().flatten().map(text).sum()
     }
 
+    /// The same record with its values as the columns of a schema want them: a day that was read as a text is a day then.
+    ///
+    /// # Errors
+    /// [`BadRecord`](crate::ErrorKind::BadRecord) if a value is none of its column's kind. Columns that the schema does not have stay as
+    /// they are.
+    pub fn in_kinds_of(mut self, schema: &Schema) -> Result<Self> {
+        for (name, values) in &mut self.columns {
+            in_kind_of(schema, name, values)?;
+        }
+        Ok(self)
+    }
+
     /// The columns that were given, with their values, in the order in which they were given.
     pub fn columns(&self) -> impl Iterator<Item = (&str, &[Value])> {
         let given = self.columns.iter().filter(|(_, values)| !values.is_empty());
         given.map(|(name, values)| (name.as_str(), values.as_slice()))
     }
+}
+
+fn given<S: Serializer>(
+    columns: &IndexMap<String, Vec<Value>, RandomState>,
+    serializer: S,
+) -> Result<S::Ok, S::Error> {
+    let given = columns.iter().filter(|(_, values)| !values.is_empty());
+    columns::serialize(given.map(|(name, values)| (name.as_str(), values.as_slice())), serializer)
+}
+
+fn read<'de, D: Deserializer<'de>>(
+    deserializer: D,
+) -> Result<IndexMap<String, Vec<Value>, RandomState>, D::Error> {
+    columns::deserialize(deserializer).map(|columns| columns.into_iter().collect())
+}
+
+/// Makes values what a column of a schema wants.
+pub(crate) fn in_kind_of(schema: &Schema, name: &str, values: &mut [Value]) -> Result<()> {
+    let Some(column) = schema.column(name) else { return Ok(()) };
+    for value in values {
+        let found = std::mem::replace(value, Value::Boolean(false));
+        *value = found.into_kind(column.kind()).map_err(|error| error.at(format_args!("column `{name}`")))?;
+    }
+    Ok(())
 }
 
 impl PartialEq for Record {

@@ -3,8 +3,9 @@
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::Kind;
 use crate::wire::{Broken, Reader, put_bytes, put_signed};
+use serde::de::{Error as _, MapAccess, Visitor};
 use serde::ser::SerializeStruct;
-use serde::{Serialize, Serializer};
+use serde::{Deserialize, Deserializer, Serialize, Serializer};
 use std::fmt;
 
 /// One value of one column.
@@ -105,6 +106,55 @@ impl Value {
     pub fn as_text(&self) -> Option<&str> {
         match self {
             Self::Text(text) => Some(text),
+            _ => None,
+        }
+    }
+
+    /// The whole number, if this is one.
+    pub fn as_integer(&self) -> Option<i64> {
+        match self {
+            Self::Integer(number) => Some(*number),
+            _ => None,
+        }
+    }
+
+    /// The number, if this is one, whole or not.
+    pub fn as_float(&self) -> Option<f64> {
+        match self {
+            Self::Float(number) => Some(*number),
+            Self::Integer(number) => Some(*number as f64),
+            _ => None,
+        }
+    }
+
+    /// Whether it is true, if it is either.
+    pub fn as_boolean(&self) -> Option<bool> {
+        match self {
+            Self::Boolean(value) => Some(*value),
+            _ => None,
+        }
+    }
+
+    /// The day, if this is one.
+    pub fn as_date(&self) -> Option<jiff::civil::Date> {
+        match self {
+            Self::Date(days) => day_of(*days),
+            _ => None,
+        }
+    }
+
+    /// The moment, if this is one.
+    pub fn as_moment(&self) -> Option<jiff::Timestamp> {
+        match self {
+            Self::Moment(micros) => jiff::Timestamp::from_microsecond(*micros).ok(),
+            _ => None,
+        }
+    }
+
+    /// Degrees north and degrees east, if this is a point.
+    pub fn as_point(&self) -> Option<(f64, f64)> {
+        match self {
+            Self::Point { lat, lon } => Some((*lat, *lon)),
             _ => None,
         }
     }
@@ -225,9 +275,14 @@ impl Value {
 }
 
 fn date(text: &str) -> Option<Value> {
-    let day: jiff::civil::Date = text.parse().ok()?;
-    let since = day.since((jiff::Unit::Day, jiff::civil::date(1970, 1, 1))).ok()?;
-    Some(Value::Date(since.get_days()))
+    text.parse().ok().map(|day: jiff::civil::Date| day.into())
+}
+
+/// Days since 1970-01-01.
+fn days_to(day: jiff::civil::Date) -> i32 {
+    const SECONDS: i64 = 24 * 60 * 60;
+    let since = day.duration_since(jiff::civil::date(1970, 1, 1));
+    i32::try_from(since.as_secs() / SECONDS).unwrap_or(i32::MAX)
 }
 
 fn moment(text: &str) -> Option<Value> {
@@ -294,6 +349,64 @@ impl Serialize for Value {
     }
 }
 
+/// What [`Serialize`] gives. A day and a moment come back as texts, which [`into_kind`](Value::into_kind) makes what they were.
+impl<'de> Deserialize<'de> for Value {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        deserializer.deserialize_any(AnyValue)
+    }
+}
+
+struct AnyValue;
+
+impl<'de> Visitor<'de> for AnyValue {
+    type Value = Value;
+
+    fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("a text, a number, true, false, or a point such as {\"lat\":52.1,\"lon\":-0.4}")
+    }
+
+    fn visit_str<E>(self, text: &str) -> Result<Value, E> {
+        Ok(Value::Text(text.to_owned()))
+    }
+
+    fn visit_string<E>(self, text: String) -> Result<Value, E> {
+        Ok(Value::Text(text))
+    }
+
+    fn visit_i64<E>(self, number: i64) -> Result<Value, E> {
+        Ok(Value::Integer(number))
+    }
+
+    fn visit_u64<E: serde::de::Error>(self, number: u64) -> Result<Value, E> {
+        i64::try_from(number)
+            .map(Value::Integer)
+            .map_err(|_| E::custom("a whole number of more than 64 bits"))
+    }
+
+    fn visit_f64<E>(self, number: f64) -> Result<Value, E> {
+        Ok(Value::Float(number))
+    }
+
+    fn visit_bool<E>(self, boolean: bool) -> Result<Value, E> {
+        Ok(Value::Boolean(boolean))
+    }
+
+    fn visit_map<A: MapAccess<'de>>(self, mut map: A) -> Result<Value, A::Error> {
+        let (mut lat, mut lon) = (None, None);
+        while let Some(name) = map.next_key::<String>()? {
+            match name.as_str() {
+                "lat" if lat.is_none() => lat = Some(map.next_value()?),
+                "lon" if lon.is_none() => lon = Some(map.next_value()?),
+                _ => return Err(A::Error::unknown_field(&name, &["lat", "lon"])),
+            }
+        }
+        match (lat, lon) {
+            (Some(lat), Some(lon)) => Value::Point { lat, lon }.checked().map_err(A::Error::custom),
+            _ => Err(A::Error::custom("a point has `lat` and `lon`")),
+        }
+    }
+}
+
 impl From<&str> for Value {
     fn from(text: &str) -> Self {
         Self::Text(text.to_owned())
@@ -315,6 +428,18 @@ impl From<i64> for Value {
 impl From<f64> for Value {
     fn from(number: f64) -> Self {
         Self::Float(number)
+    }
+}
+
+impl From<jiff::civil::Date> for Value {
+    fn from(day: jiff::civil::Date) -> Self {
+        Self::Date(days_to(day))
+    }
+}
+
+impl From<jiff::Timestamp> for Value {
+    fn from(moment: jiff::Timestamp) -> Self {
+        Self::Moment(moment.as_microsecond())
     }
 }
 

@@ -1,6 +1,7 @@
 //! What a search does when it finds too few: spellings that are near count too, then fewer words are asked for.
 
 use super::find::{Find, Spellings, Words};
+use crate::note::Note;
 
 /// Of more words than these one is asked for at once: each attempt goes through the lists of all of them.
 const MANY: usize = 64;
@@ -14,7 +15,7 @@ pub struct Attempt {
     /// It is made if fewer than this were found before.
     pub below: u64,
     /// What is said of it.
-    pub note: String,
+    pub note: Note,
 }
 
 /// The attempts behind the first, in order, for a query of so many words to choose from.
@@ -23,8 +24,7 @@ pub(super) fn attempts(find: &Find, words: usize) -> Vec<Attempt> {
     let mut looser = find.clone().without_attempts();
     if let Spellings::WhenFewerThan(below) = find.wanted_spellings() {
         looser = looser.spellings(Spellings::Near);
-        let note = "Few were found, so words that are spelled nearly so count too.".to_owned();
-        attempts.push(Attempt { find: looser.clone(), below, note });
+        attempts.push(Attempt { find: looser.clone(), below, note: Note::SpelledNearly });
     }
     if find.relaxed() > 0 && find.wanted_words() == Words::All {
         let mut last = words;
@@ -33,7 +33,7 @@ pub(super) fn attempts(find: &Find, words: usize) -> Vec<Attempt> {
             if fewer > 0 && fewer < last {
                 last = fewer;
                 looser = looser.words(Words::AtLeast(fewer));
-                let note = format!("Few have all {words} words, so those with {fewer} of them count too.");
+                let note = Note::FewerWords { words, needed: fewer };
                 attempts.push(Attempt { find: looser.clone(), below: find.relaxed(), note });
             }
         }

@@ -11,6 +11,7 @@ use super::reading::{Reading, Typed, add_run, folded, is_wide, place_of, place_o
 use super::united::unite_tests;
 use crate::error::{Error, ErrorKind, Result};
 use crate::filter::{self, Bound, Test, bind_test, reads_as_value};
+use crate::note::Note;
 use crate::query::{Expansions, Query, shared_forms};
 use crate::schema::{Column, ColumnSet, Kind, Schema};
 use crate::text::{Pattern, Recipes};
@@ -44,9 +45,9 @@ pub(super) fn bind(schema: &Schema, query: &Query, find: &Find) -> Result<Plan> 
     let Binder { mut plan, beyond, .. } = binder;
     plan.root = part.node;
     if plan.root == Node::Nothing {
-        plan.notes.push("The query has no word to look for, so nothing is found.".to_owned());
+        plan.notes.push(Note::NothingToFind);
     } else if only_excludes(query) {
-        plan.notes.push("The query only says what is not wanted; everything else is found.".to_owned());
+        plan.notes.push(Note::OnlyExcludes);
     }
     plan.notes.extend(beyond.notes());
     if let (Some(filter), true) = (filter, plan.root != Node::Nothing) {
@@ -59,6 +60,10 @@ pub(super) fn bind(schema: &Schema, query: &Query, find: &Find) -> Result<Plan> 
 }
 
 /// The different recipes of the text columns, and for each column which of them are its own. Many columns are read alike.
+fn not_a_value(column: &str, text: &str, problem: String) -> Note {
+    Note::NotAValue { column: column.to_owned(), text: text.to_owned(), problem }
+}
+
 fn recipes(schema: &Schema) -> (Vec<Recipes>, Vec<usize>) {
     let (mut settings, mut recipes, mut recipes_of) = (Vec::new(), Vec::new(), Vec::new());
     for (_, column) in schema.text_columns() {
@@ -205,8 +210,8 @@ impl Binder<'_> {
             others.extend(weak.drain(..).map(|(place, node, _)| (place, node)));
         }
         if !weak.is_empty() {
-            let texts: Vec<_> = weak.iter().map(|(_, _, text)| text.as_str()).collect();
-            self.plan.notes.push(format!("Left out, since they say little: {}.", texts.join(", ")));
+            let words = weak.iter().map(|(_, _, text)| text.clone()).collect();
+            self.plan.notes.push(Note::SayLittle { words });
             for (_, node, _) in &weak {
                 self.forget(node);
             }
@@ -260,7 +265,7 @@ impl Binder<'_> {
         }
         let found = !inner.text.is_empty() || !inner.values.is_empty();
         for name in &others {
-            let what = match (self.schema.column(name).map(Column::kind), value) {
+            let problem = match (self.schema.column(name).map(Column::kind), value) {
                 (None, _) => format!("there is no column `{name}`"),
                 (Some(kind @ (Kind::Text | Kind::Point)), _) => {
                     format!("column `{name}` is of kind \"{kind}\" and has no words")
@@ -271,8 +276,8 @@ impl Binder<'_> {
                 },
                 (Some(kind), None) => format!("column `{name}` is of kind \"{kind}\" and has no words"),
             };
-            let taken = if found { "it was left out" } else { "it was taken as a word" };
-            self.plan.notes.push(format!("In front of the colon: {what}; {taken}."));
+            let column = String::clone(name);
+            self.plan.notes.push(Note::NotAColumn { column, problem, taken_as_word: !found });
         }
         if found {
             return self.bind(part, &inner, wanted);
@@ -312,8 +317,8 @@ impl Binder<'_> {
             let kind = self.schema.column(name).map_or(Kind::Exact, Column::kind);
             let test = match reads_as_value(kind, text) {
                 Ok(test) => test,
-                Err(what) => {
-                    self.plan.notes.push(format!("{what} It was left out."));
+                Err(problem) => {
+                    self.plan.notes.push(not_a_value(name, text, problem));
                     continue;
                 }
             };
@@ -331,7 +336,7 @@ impl Binder<'_> {
                     self.known_values.push((name.clone(), test, node.clone()));
                     nodes.push(node);
                 }
-                Err(what) => self.plan.notes.push(format!("{what} It was left out.")),
+                Err(problem) => self.plan.notes.push(not_a_value(name, text, problem)),
             }
         }
         if nodes.is_empty() || !scope.text.is_empty() {
@@ -353,9 +358,10 @@ impl Binder<'_> {
                     self.values += 1;
                     nodes.push(node_of(&mut self.plan, bound));
                 }
-                None => self.plan.notes.push(format!(
-                    "Values of `{name}` can be looked for by their beginning, as in `{name}:Elm*`; `{text}` was left out."
-                )),
+                None => {
+                    let (column, pattern) = (name.clone(), text.to_owned());
+                    self.plan.notes.push(Note::NotABeginning { column, pattern });
+                }
             }
         }
         if !scope.text.is_empty() {
@@ -395,17 +401,19 @@ impl Binder<'_> {
 
     /// How the columns read a pattern; or what is wrong with it. However many ways they read it, it counts as one that
     /// nothing leads to.
-    fn pattern_alternatives(&mut self, text: &str, columns: ColumnSet) -> (Vec<Alternative>, Option<String>) {
+    fn pattern_alternatives(&mut self, text: &str, columns: ColumnSet) -> (Vec<Alternative>, Option<Note>) {
         let mut lookups: Vec<(usize, Lookup)> = Vec::new();
         for column in columns.iter() {
             for recipe in self.recipes[self.recipes_of[column]].all() {
                 let pattern = match Pattern::new(&folded(recipe, text)) {
                     Ok(pattern) => pattern,
-                    Err(error) => return (Vec::new(), Some(format!("{error} `{text}` was left out."))),
+                    Err(error) => {
+                        let note = Note::NotAPattern { pattern: text.to_owned(), problem: error.to_string() };
+                        return (Vec::new(), Some(note));
+                    }
                 };
                 if pattern.letters() == 0 {
-                    let what = format!("`{text}` has no letter or digit; it was left out.");
-                    return (Vec::new(), Some(what));
+                    return (Vec::new(), Some(Note::NoLetter { text: text.to_owned() }));
                 }
                 let like = vec![Like::Pattern(pattern)];
                 lookups.push((column, Lookup { term: None, class: None, like }));
@@ -471,7 +479,7 @@ impl Binder<'_> {
                 return Part::nothing();
             };
             if !text.contains(char::is_alphanumeric) {
-                self.plan.notes.push(format!("`{text}` has no letter or digit; it was left out."));
+                self.plan.notes.push(Note::NoLetter { text: text.clone() });
             }
             return Part::nothing();
         }

@@ -1,6 +1,7 @@
 //! Two rankings of one query side by side, and what moved.
 
-use super::find::{Find, Found, Hit};
+use super::find::Find;
+use super::found::{Found, Hit};
 use super::steps::{Search, run};
 use crate::catalog::Snapshot;
 use crate::error::Result;

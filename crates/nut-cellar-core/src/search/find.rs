@@ -1,22 +1,23 @@
-//! What one search asks, and what it answers.
+//! What one search asks.
 
+use super::found::{DOCUMENT_VERSION, Place};
+use super::typed;
 use crate::error::{Error, ErrorKind, Result};
 use crate::filter::Filter;
-use crate::query::Expansions;
+use crate::query::{Expansions, Query};
 use crate::rank::{DEFAULT_B, DEFAULT_K1};
-use crate::record::{Key, Value};
+use crate::request::{Request, Said};
 use crate::schema::{Column, ColumnSet, Schema};
-use crate::wire::Reader;
 use indexmap::IndexMap;
-use serde::{Serialize, Serializer};
+use serde::{Deserialize, Serialize};
 use std::fmt;
 use std::num::NonZero;
-use std::str::FromStr;
 use std::sync::Arc;
 
 /// How many of a query's words a record must have. A phrase, a group in brackets or a word in columns of its own counts
 /// as one; in brackets that are inside others all are needed, unless any will do.
-#[derive(Clone, Copy, Debug, Default, PartialEq)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Serialize, Deserialize)]
+#[serde(try_from = "typed::Words", into = "typed::Words")]
 pub enum Words {
     /// All of them.
     #[default]
@@ -30,7 +31,8 @@ pub enum Words {
 }
 
 /// When words may also stand for others that are spelled nearly so.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(try_from = "typed::Spellings", into = "typed::Spellings")]
 pub enum Spellings {
     /// Where the query says so.
     #[default]
@@ -42,7 +44,8 @@ pub enum Spellings {
 }
 
 /// How exactly the matches are counted.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
 pub enum Total {
     /// All of them.
     #[default]
@@ -52,7 +55,8 @@ pub enum Total {
 }
 
 /// In which order hits are given.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(try_from = "typed::Order", into = "typed::Order")]
 pub enum Order {
     /// The best score first; equal scores by ascending key.
     #[default]
@@ -429,6 +433,67 @@ impl Find {
         self
     }
 
+    /// The request that asks for this search of a query. What a function says, as [`stop_when`](Self::stop_when), is no part of it.
+    pub fn request(&self, query: impl Into<Said<Query>>) -> Request {
+        // Each of them, so that none is forgotten.
+        let Self {
+            columns,
+            weights,
+            words,
+            relaxed,
+            spellings,
+            first_letters,
+            beginnings,
+            filter,
+            order,
+            total,
+            limit,
+            skip,
+            after,
+            k1,
+            b,
+            proximity,
+            values,
+            exact_forms,
+            expansions,
+            most_terms,
+            most_postings,
+            threads,
+            stop: _,
+            long: _,
+            front: _,
+            executor: _,
+        } = self.clone();
+        let unless = |value: f32, usual: f32| (value.to_bits() != usual.to_bits()).then_some(value);
+        Request {
+            version: DOCUMENT_VERSION,
+            query: query.into(),
+            exacting: false,
+            columns,
+            weights,
+            words,
+            relax: relaxed,
+            near: spellings,
+            first_letters,
+            beginnings,
+            filter: filter.map(Said::Tree),
+            sort: order,
+            total,
+            limit,
+            skip,
+            after,
+            k1: unless(k1, DEFAULT_K1),
+            b: unless(b, DEFAULT_B),
+            proximity,
+            values,
+            exact_forms,
+            expansions: expansions.map(|expansions| expansions.text().to_owned()),
+            most_terms: Some(most_terms).filter(|terms| *terms != MOST_TERMS),
+            most_postings,
+            threads: Some(threads).filter(|threads| threads.get() > 1),
+        }
+    }
+
     pub(crate) fn relaxed(&self) -> u64 {
         self.relaxed
     }
@@ -566,120 +631,6 @@ fn place(schema: &Schema, name: &str) -> Result<usize> {
         };
         Error::new(ErrorKind::BadRequest, format!("{wrong}; use {}.", known.join(", ")))
     })
-}
-
-/// What a search answers.
-#[derive(Clone, Debug, PartialEq, Serialize)]
-pub struct Found {
-    /// How many records match, whatever the limit.
-    pub total: u64,
-    /// Whether there may be more than that: a search asked for no more than to know that there are as many, or its patterns stand for
-    /// more terms than it [looks at](Find::most_terms).
-    #[serde(skip_serializing_if = "std::ops::Not::not")]
-    pub or_more: bool,
-    /// What was taken otherwise than it may have been meant.
-    pub notes: Vec<String>,
-    /// The matches that were asked for, in order.
-    pub hits: Vec<Hit>,
-    /// Where the last of them stands: a search [after](Find::after) it gives the next ones. None without a hit.
-    #[serde(skip)]
-    pub last: Option<Place>,
-}
-
-impl Found {
-    /// Nothing.
-    pub(super) fn nothing() -> Self {
-        Self { total: 0, or_more: false, notes: Vec::new(), hits: Vec::new(), last: None }
-    }
-}
-
-/// Where a hit stands in the order of its search, kept as text between two pages.
-///
-/// ```
-/// use nut_cellar_core::{Key, search::Place};
-///
-/// let place = Place { value: None, score: 1.5, key: Key::from(7) };
-/// assert_eq!(place.to_string().parse::<Place>().unwrap(), place);
-/// ```
-#[derive(Clone, Debug, PartialEq)]
-pub struct Place {
-    /// The value that it is ordered by, if it is ordered by values and has one.
-    pub value: Option<Value>,
-    /// Its score.
-    pub score: f32,
-    /// Its key.
-    pub key: Key,
-}
-
-impl fmt::Display for Place {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let mut bytes = self.score.to_le_bytes().to_vec();
-        let (tag, value) = match &self.value {
-            None => (0, None),
-            Some(value) => (1 + value.tag(), Some(value)),
-        };
-        bytes.push(tag);
-        if let Some(value) = value {
-            value.pack(&mut bytes);
-        }
-        bytes.extend(self.key.encode());
-        bytes.iter().try_for_each(|byte| write!(f, "{byte:02x}"))
-    }
-}
-
-impl FromStr for Place {
-    type Err = Error;
-
-    fn from_str(text: &str) -> Result<Self> {
-        let wrong = || Error::new(ErrorKind::BadRequest, "This is no place in an order that a search gave.");
-        let bytes: Option<Vec<u8>> = text
-            .as_bytes()
-            .chunks(2)
-            .map(|digits| {
-                u8::from_str_radix(str::from_utf8(digits).ok()?, 16).ok().filter(|_| digits.len() == 2)
-            })
-            .collect();
-        let bytes = bytes.ok_or_else(wrong)?;
-        let mut reader = Reader::new(&bytes);
-        let score = reader.array().map(f32::from_le_bytes).map_err(|_| wrong())?;
-        let value = match reader.u8().map_err(|_| wrong())? {
-            0 => None,
-            tag => {
-                let kind = Value::kind_of_tag(tag - 1).ok_or_else(wrong)?;
-                Some(Value::unpack(kind, &mut reader).map_err(|_| wrong())?)
-            }
-        };
-        let key = Key::decode(&bytes[bytes.len() - reader.left()..]).map_err(|_| wrong())?;
-        Ok(Self { value, score, key })
-    }
-}
-
-/// One ranked match.
-#[derive(Clone, Debug, PartialEq, Serialize)]
-pub struct Hit {
-    /// Its place among all matches, from 1.
-    pub rank: usize,
-    /// What names the record.
-    pub key: Key,
-    /// See [`rank`](crate::rank).
-    pub score: f32,
-    /// The kept values by column, in schema order.
-    #[serde(serialize_with = "columns")]
-    pub values: IndexMap<String, Vec<Value>>,
-}
-
-/// A single value as itself, several as a list.
-fn columns<S: Serializer>(values: &IndexMap<String, Vec<Value>>, serializer: S) -> Result<S::Ok, S::Error> {
-    #[derive(Serialize)]
-    #[serde(untagged)]
-    enum Shown<'a> {
-        One(&'a Value),
-        Several(&'a [Value]),
-    }
-    serializer.collect_map(values.iter().map(|(name, values)| match values.as_slice() {
-        [one] => (name, Shown::One(one)),
-        several => (name, Shown::Several(several)),
-    }))
 }
 
 #[cfg(test)]

@@ -1,6 +1,8 @@
 //! What a query may ask for at most, so that one which anybody may type takes a bounded time. What is beyond that is left out, or
 //! looked for in a simpler way, and said.
 
+use crate::note::Note;
+
 /// How deep a query may be nested: what is read from a text is no deeper, and what a program builds has to fit on a thread's stack.
 pub(super) const DEEPEST: usize = 200;
 /// The most different words, phrases and patterns of a query; more are left out.
@@ -27,32 +29,18 @@ pub(super) struct Beyond {
 
 impl Beyond {
     /// What is said of it.
-    pub fn notes(&self) -> impl Iterator<Item = String> {
+    pub fn notes(&self) -> impl Iterator<Item = Note> {
         let Self { leaves, walks, rows, values } = *self;
-        let of_leaves =
-            || format!("The query has more than {MOST_LEAVES} different words; {leaves} were left out.");
-        let of_walks = || {
-            format!(
-                "Of patterns a query may have {MOST_WALKS}, of which a near spelling counts as {NEAR_COUNTS}, and \
-                 {MOST_WIDE_WALKS} like `*a*`; {walks} more were left out."
-            )
-        };
-        let of_rows = || {
-            format!(
-                "Of phrases, windows and compound words a query may have {MOST_ROWS}; of {rows} more the words were looked for \
-                 wherever they stand."
-            )
-        };
-        let of_values = || {
-            format!(
-                "A query may ask for {MOST_VALUES} different values; {values} more were left out. A filter has no such limit."
-            )
-        };
         let said = [
-            (leaves > 0).then(of_leaves),
-            (walks > 0).then(of_walks),
-            (rows > 0).then(of_rows),
-            (values > 0).then(of_values),
+            (leaves > 0).then_some(Note::TooManyWords { most: MOST_LEAVES, left_out: leaves }),
+            (walks > 0).then_some(Note::TooManyPatterns {
+                most: MOST_WALKS,
+                near_counts: NEAR_COUNTS,
+                most_wide: MOST_WIDE_WALKS,
+                left_out: walks,
+            }),
+            (rows > 0).then_some(Note::TooManyPhrases { most: MOST_ROWS, loosened: rows }),
+            (values > 0).then_some(Note::TooManyValues { most: MOST_VALUES, left_out: values }),
         ];
         said.into_iter().flatten()
     }

@@ -5,7 +5,7 @@
 //!
 //! | file | what it does |
 //! | --- | --- |
-//! | `find`, `attempts` | what is asked and answered; what is done when too little is found |
+//! | `find`, `found`, `attempts` | what is asked and answered; what is done when too little is found |
 //! | `plan`, `bind` | what a query means for a schema |
 //! | `families`, `prepare`, `thrift` | the terms of each word, from the dictionaries, and what they cost |
 //! | `group`, `rows`, `together`, `value_test`, `bits`, `cursors` | what is open of a shelf: words, phrases, values |
@@ -19,6 +19,7 @@ mod cursors;
 mod families;
 mod filling;
 mod find;
+mod found;
 mod group;
 mod limits;
 mod needs;
@@ -46,7 +47,8 @@ pub use attempts::Attempt;
 pub use compare::{Compared, Moved, compare};
 pub(crate) use families::likeness;
 pub use families::{BEGINNING_LIKENESS, FORM_LIKENESS, MOST_ALIKE, NEAR_LIKENESS};
-pub use find::{Executor, Find, Found, Hit, Order, Place, Spellings, StopWhen, Total, Words};
+pub use find::{Executor, Find, Order, Spellings, StopWhen, Total, Words};
+pub use found::{DOCUMENT_VERSION, Found, Hit, Place};
 pub use one_shelf::Went;
 pub use plan::SYNONYM_LIKENESS;
 pub use steps::{Progress, Report, ReportWord, Search, Stage, run};

@@ -8,6 +8,7 @@
 use super::find::Find;
 use crate::error::Result;
 use crate::filter::Bound;
+use crate::note::Note;
 use crate::query::Query;
 use crate::schema::{ColumnSet, Schema};
 use crate::text::{Pattern, Spelling};
@@ -35,7 +36,7 @@ pub(crate) struct Plan {
     /// Whether it does not count how near words stand, because they are too common.
     pub is_nearness_left_out: bool,
     /// What was taken otherwise than it may have been meant.
-    pub notes: Vec<String>,
+    pub notes: Vec<Note>,
 }
 
 /// What a record has to match.
@@ -267,13 +268,13 @@ mod tests {
         assert_eq!(rows.count(), 16);
         let shown = shown(&plan_of, &plan_of.root).replace('"', "");
         assert!(shown.ends_with(" | oak w15 | (oak & w16) | (oak & w17) | (oak & w18))"), "{shown}");
-        assert!(plan_of.notes.concat().contains("16; of 3 more the words"), "{:?}", plan_of.notes);
+        assert_eq!(plan_of.notes, [Note::TooManyPhrases { most: 16, loosened: 3 }]);
 
         // Values that have to be there together stay apart.
         let values = (0..20).map(|number| format!("value:{number}")).collect::<Vec<_>>();
         let plan_of = plan(&format!("oak {}", values.join(" ")), &all);
         assert_eq!(plan_of.tests.len(), 16);
-        assert!(plan_of.notes.concat().contains("16 different values; 4 more"), "{:?}", plan_of.notes);
+        assert_eq!(plan_of.notes, [Note::TooManyValues { most: 16, left_out: 4 }]);
         let plan_of = plan(&format!("oak -{}", values[..16].join(" -")), &all);
         assert_eq!((plan_of.tests.len(), plan_of.notes.len()), (1, 0));
         // A filter may ask for as many as it likes.

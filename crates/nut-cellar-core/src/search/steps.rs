@@ -2,7 +2,8 @@
 //! order, take their values. A step that lacks ranges is repeated when they have been supplied.
 
 use super::attempts::{Attempt, attempts};
-use super::find::{Find, Found, Hit, Order, Place, Total};
+use super::find::{Find, Order, Total};
+use super::found::{Found, Hit, Place};
 use super::one_shelf::{Asked, ShelfFound, Went, search};
 use super::prepare::Prepared;
 use super::top::Scored;
@@ -10,6 +11,7 @@ use super::why::word_of;
 use crate::catalog::{Snapshot, Standing};
 use crate::error::{Error, ErrorKind, Result};
 use crate::filter::Test;
+use crate::note::Note;
 use crate::query::Query;
 use crate::record::{Key, Value};
 use crate::schema::Kind;
@@ -19,10 +21,6 @@ use bytes::Bytes;
 use serde::Serialize;
 use std::cmp::Ordering;
 use std::fmt;
-
-/// What is said where walks did not come to their end.
-const LOOKED_AT_TOO_FEW: &str = "Patterns or spellings stand for more terms than a search looks at, so records are missing; type more of \
-                                 their letters.";
 
 /// One search on one snapshot.
 ///
@@ -48,10 +46,12 @@ pub struct Search {
     /// For each shelf, once it was gone through.
     pub(super) scanned: Vec<Option<ShelfFound>>,
     ranked: Option<Vec<Placed>>,
+    /// Whether there are hits behind those that are asked for.
+    more: bool,
     /// What is done if too few are found, the last first; and what was found so far.
     looser: Vec<Attempt>,
     kept: Option<Found>,
-    notes: Vec<String>,
+    notes: Vec<Note>,
     clock: Option<Clock>,
     stages: Vec<Stage>,
 }
@@ -152,6 +152,7 @@ impl Search {
             by,
             scanned,
             ranked: None,
+            more: false,
             looser,
             kept: None,
             notes: Vec::new(),
@@ -194,7 +195,7 @@ impl Search {
     }
 
     /// What there is to say of the query and the search, whatever the records are; of one that has not begun.
-    pub fn notes(&self) -> &[String] {
+    pub fn notes(&self) -> &[Note] {
         &self.prepared.plan.notes
     }
 
@@ -254,7 +255,7 @@ impl Search {
                     self.ranked = None;
                     self.notes.push(attempt.note);
                 }
-                None => return Ok(self.kept.take().unwrap_or_else(Found::nothing)),
+                None => return Ok(self.kept.take().unwrap_or_default()),
             }
         }
     }
@@ -280,8 +281,8 @@ impl Search {
     }
 
     fn scan(&mut self) -> Step<()> {
+        let k = self.reach();
         let find = &self.prepared.find;
-        let k = find.window().end;
         let by_score = *find.wanted_order() == Order::Score;
         // The best scores so far, to know what is out of reach.
         let mut best: Vec<f32> = Vec::new();
@@ -321,7 +322,7 @@ impl Search {
             .collect();
         if *self.prepared.find.wanted_order() == Order::Score {
             all.sort_by(|(_, a), (_, b)| b.score.total_cmp(&a.score));
-            if let Some((_, last)) = window.end.checked_sub(1).and_then(|last| all.get(last)).copied() {
+            if let Some((_, last)) = self.reach().checked_sub(1).and_then(|last| all.get(last)).copied() {
                 all.retain(|(_, scored)| scored.score >= last.score);
             }
         }
@@ -344,9 +345,23 @@ impl Search {
         self.hand.complete()?;
         let down = self.by.is_some_and(|by| by.down);
         placed.sort_by(|a, b| in_order(a, b, texts.is_some(), down));
+        let counted: u64 = self.scanned.iter().flatten().map(|found| found.total).sum();
+        self.more = if self.reach() > window.end {
+            placed.len() > window.end
+        } else {
+            usize::try_from(counted).unwrap_or(usize::MAX) > window.end
+        };
         placed.truncate(window.end);
         placed.drain(..window.start.min(placed.len()));
         Ok(placed)
+    }
+
+    /// How many of the best are looked for: one more than are asked for, where the total does not say whether there are more.
+    fn reach(&self) -> usize {
+        let find = &self.prepared.find;
+        let window = find.window();
+        let total_tells = find.place_before().is_none() && find.wanted_total() == Total::Exact;
+        window.end.saturating_add(usize::from(!total_tells && !window.is_empty()))
     }
 
     fn take_values(&mut self) -> Step<(Found, bool)> {
@@ -376,18 +391,15 @@ impl Search {
         notes.extend(self.notes.iter().cloned());
         notes.extend(self.cut_note());
         let short = self.prepared.known.iter().flat_map(|known| &known.families).any(|family| family.short);
-        notes.extend(short.then(|| LOOKED_AT_TOO_FEW.to_owned()));
-        Ok((Found { total, or_more, notes, hits, last }, short))
+        notes.extend(short.then_some(Note::TermsMissing));
+        Ok((Found { total, or_more, more: self.more, notes, hits, last, time_us: None }, short))
     }
 
     /// What is said of patterns of which not all terms score.
-    fn cut_note(&self) -> Option<String> {
+    fn cut_note(&self) -> Option<Note> {
         let known = self.prepared.known.as_ref()?;
         let cut = known.families.iter().any(|family| family.cut);
-        cut.then(|| {
-            let most = super::families::MOST_ALIKE;
-            format!("A pattern or spelling stands for more than {most} terms; the {most} most alike decide the ranking.")
-        })
+        cut.then_some(Note::TermsCut { most: super::families::MOST_ALIKE })
     }
 
     fn place_of(&self, placed: &Placed) -> Result<Place> {

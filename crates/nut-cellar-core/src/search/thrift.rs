@@ -6,6 +6,7 @@
 
 use super::nodes;
 use super::plan::{Alternative, Leaf, Node, Plan};
+use crate::note::Note;
 
 /// A record that has all words of a phrase takes about as long as so many postings.
 const OF_PHRASE: u64 = 10;
@@ -36,8 +37,7 @@ pub(super) fn economise(plan: &mut Plan, counts: &[Vec<u64>], records: u64, most
     let near = matches.min(meetings(&of_word, records)).saturating_mul(words);
     if wanted.nearness && near.saturating_mul(OF_NEARNESS) > most {
         plan.is_nearness_left_out = true;
-        plan.notes
-            .push("Words are so common that it does not count how near they stand to each other.".to_owned());
+        plan.notes.push(Note::NearnessNotScored);
     }
 }
 
@@ -70,9 +70,7 @@ fn loosen_phrases(plan: &mut Plan, of_word: &[u64], most: u64) {
         }
     }
     if loosened > 0 {
-        plan.notes.push(format!(
-            "Phrases, windows and compounds whose words are so common that they were looked for wherever they stand: {loosened}."
-        ));
+        plan.notes.push(Note::PhrasesLoosened { count: loosened });
     }
 }
 
@@ -136,7 +134,7 @@ fn leave_out_of_scores(plan: &mut Plan, of_word: &[u64], most: u64) {
         }
     }
     if out > 0 {
-        plan.notes.push(format!("Words that are so common that they do not count in scores: {out}."));
+        plan.notes.push(Note::WordsNotScored { count: out });
     }
 }
 

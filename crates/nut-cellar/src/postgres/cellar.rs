@@ -19,8 +19,8 @@ use crate::rows::{self, spans};
 use crate::rows::{Laid, Overlay, Remembered, Spool};
 use nut_cellar_core::search::{Compared, Report, Why};
 use nut_cellar_core::{
-    Error, ErrorKind, Find, Found, Highlighter, Key, Manifest, Merging, Opened, Query, Result, Schema,
-    Search, Snapshot, Terms, View, search, text::Pattern,
+    Error, ErrorKind, Find, Found, Highlighter, Key, Manifest, Merging, Opened, Query, Request, Result,
+    Schema, Search, Snapshot, Terms, View, search, text::Pattern,
 };
 use postgres::Row;
 use postgres::types::Type;
@@ -115,9 +115,16 @@ impl PostgresCellar {
     /// interrupted, [`ErrorKind::OutOfStep`] if the triggers are gone; or if the database can't be read.
     pub fn find(&self, client: &mut impl Session, text: &str, find: &Find) -> Result<Found> {
         let reading = Query::read(text);
-        let mut found = self.search(client, &reading.query, find)?;
-        found.notes.splice(..0, reading.notes);
-        Ok(found)
+        Ok(self.search(client, &reading.query, find)?.noting(reading.notes))
+    }
+
+    /// Answers a request: all that a search may be asked, as one document.
+    ///
+    /// # Errors
+    /// As for [`find`](Self::find); and if a text in the request can't be read.
+    pub fn answer(&self, client: &mut impl Session, request: &Request) -> Result<Found> {
+        let asked = request.prepare(&self.schema)?;
+        Ok(self.search(client, &asked.query, &asked.find)?.noting(asked.notes))
     }
 
     /// Searches for a query that was built or read before.

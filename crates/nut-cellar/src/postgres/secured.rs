@@ -6,7 +6,7 @@
 use super::place::PostgresView;
 use super::reading::Rows;
 use crate::rows::Laid;
-use nut_cellar_core::{Error, ErrorKind, Find, Found, Key, Query, Result, Search, Snapshot, search};
+use nut_cellar_core::{Error, ErrorKind, Find, Found, Key, Note, Query, Result, Search, Snapshot, search};
 use std::collections::BTreeSet;
 
 /// How many hits are asked for at a time, the fewest.
@@ -52,7 +52,7 @@ impl Sight<'_, '_> {
         }
         let mut found = told.search(&chosen)?;
         found.notes = notes;
-        found.notes.push("Only hits whose rows this role may see are told and counted.".to_owned());
+        found.notes.push(Note::RowsWithheld);
         Ok(found)
     }
 }
@@ -79,7 +79,7 @@ impl Told<'_, '_> {
 
     fn search(&self, find: &Find) -> Result<Found> {
         let window = find.window();
-        let mut told = Found { total: 0, or_more: false, notes: Vec::new(), hits: Vec::new(), last: None };
+        let mut told = Found::default();
         let mut seen = 0;
         let mut part = find.clone().skip(0).limit(window.end.saturating_add(1).clamp(AT_ONCE, 10 * AT_ONCE));
         while !told.or_more {
@@ -112,6 +112,7 @@ impl Told<'_, '_> {
             }
         }
         told.total = seen as u64;
+        told.more = told.or_more;
         Ok(told)
     }
 }

@@ -6,7 +6,7 @@ use super::spool::{Contents, Held};
 use bytes::Bytes;
 use nut_cellar_core::search::Report;
 use nut_cellar_core::store::{Near, Wanted};
-use nut_cellar_core::{Error, Manifest, PieceId, Result, View};
+use nut_cellar_core::{Error, Manifest, Note, PieceId, Result, View};
 use std::collections::HashMap;
 use std::fmt;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
@@ -51,13 +51,8 @@ impl Overlay {
     }
 
     /// Says, if so many rows lie over the shelves that searches suffer.
-    fn note(&self) -> Option<String> {
-        (self.rows > MANY).then(|| {
-            format!(
-                "{} changed rows are in no shelf yet, which makes searches slower; `sync` puts them there.",
-                self.rows
-            )
-        })
+    fn note(&self) -> Option<Note> {
+        (self.rows > MANY).then_some(Note::RowsPending { rows: self.rows })
     }
 }
 
@@ -86,7 +81,7 @@ impl<'v> Laid<'v> {
     }
 
     /// What searches should say.
-    pub fn note(&self) -> Option<String> {
+    pub fn note(&self) -> Option<Note> {
         self.overlay.as_ref()?.note()
     }
 }

@@ -14,7 +14,7 @@ use crate::rows::{Laid, Overlay, Remembered, Spool};
 use nut_cellar_core::search::{Compared, Report, Why};
 use nut_cellar_core::store::Generation;
 use nut_cellar_core::{
-    Error, ErrorKind, Find, Found, Highlighter, Key, Merging, Opened, Query, Result, Schema, Search,
+    Error, ErrorKind, Find, Found, Highlighter, Key, Merging, Opened, Query, Request, Result, Schema, Search,
     Snapshot, Terms, View, search, text::Pattern,
 };
 use rusqlite::Connection;
@@ -82,9 +82,16 @@ impl SqliteCellar {
     /// interrupted, [`ErrorKind::OutOfStep`] if the triggers are gone; or if the database can't be read.
     pub fn find(&self, connection: &Connection, text: &str, find: &Find) -> Result<Found> {
         let reading = Query::read(text);
-        let mut found = self.search(connection, &reading.query, find)?;
-        found.notes.splice(..0, reading.notes);
-        Ok(found)
+        Ok(self.search(connection, &reading.query, find)?.noting(reading.notes))
+    }
+
+    /// Answers a request: all that a search may be asked, as one document.
+    ///
+    /// # Errors
+    /// As for [`find`](Self::find); and if a text in the request can't be read.
+    pub fn answer(&self, connection: &Connection, request: &Request) -> Result<Found> {
+        let asked = request.prepare(&self.schema)?;
+        Ok(self.search(connection, &asked.query, &asked.find)?.noting(asked.notes))
     }
 
     /// Searches for a query that was built or read before.
@@ -115,14 +122,16 @@ impl SqliteCellar {
     /// The same inside a statement that is running on the connection. One that writes may have logged rows already, and change them
     /// later: what it sees then is seen by nobody else, nor by itself again.
     #[cfg(feature = "sqlite-functions")]
-    pub(super) fn search_in_statement(
+    pub(super) fn answer_in_statement(
         &self,
         connection: &Connection,
-        query: &Query,
-        find: &Find,
+        request: &Request,
         writes: bool,
     ) -> Result<Found> {
-        self.search_in(Transaction::of_statement(connection), connection, !writes, (query, find))
+        let asked = request.prepare(&self.schema)?;
+        let transaction = Transaction::of_statement(connection);
+        let found = self.search_in(transaction, connection, !writes, (&asked.query, &asked.find))?;
+        Ok(found.noting(asked.notes))
     }
 
     /// Searches, and tells how the search went.

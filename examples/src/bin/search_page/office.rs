@@ -1,9 +1,9 @@
 //! The application: its rows, and what it asks of them. It knows nothing of the web.
 
 use nut_cellar::rows::{Keeper, Pace};
-use nut_cellar::search::{Place, Spellings};
+use nut_cellar::search::Place;
 use nut_cellar::sqlite::SqliteCellar;
-use nut_cellar::{Column, ErrorKind, Find, Hit, Join, Kind, Marks, Schema, Value};
+use nut_cellar::{Column, ErrorKind, Find, Join, Kind, Marks, Schema, Spellings};
 use rusqlite::{Connection, params};
 use serde::{Deserialize, Serialize};
 use std::fmt;
@@ -149,16 +149,17 @@ impl Office {
         let hits = found.hits.iter().map(|hit| {
             Ok(Shown {
                 id: hit.key.to_string(),
-                title: highlighter.mark("title", &text(hit, "title"), &marks)?,
-                excerpt: highlighter.excerpt("description", &text(hit, "description"), EXCERPT, &marks)?,
-                station: highlighter.mark("station", &text(hit, "station"), &marks)?,
-                found_on: text(hit, "found_on"),
-                status: text(hit, "status"),
+                title: highlighter.mark("title", &hit.shown("title"), &marks)?,
+                excerpt: highlighter.excerpt("description", &hit.shown("description"), EXCERPT, &marks)?,
+                station: highlighter.mark("station", &hit.shown("station"), &marks)?,
+                found_on: hit.shown("found_on"),
+                status: hit.shown("status"),
             })
         });
         let hits = hits.collect::<Result<Vec<_>, Failure>>()?;
-        let next = found.last.filter(|_| hits.len() == PAGE).map(|last| last.to_string());
-        Ok(Answer { total: found.total, microseconds, notes: found.notes, hits, next })
+        let next = found.last.filter(|_| found.more).map(|last| last.to_string());
+        let notes = found.notes.iter().map(ToString::to_string).collect();
+        Ok(Answer { total: found.total, microseconds, notes, hits, next })
     }
 
     /// Takes something in: a row like any other.
@@ -193,15 +194,6 @@ fn connect(file: &Path) -> Result<Connection, rusqlite::Error> {
     db.busy_timeout(PATIENCE)?;
     db.pragma_update(None, "journal_mode", "wal")?;
     Ok(db)
-}
-
-/// A value as text; empty where there is none.
-fn text(hit: &Hit, column: &str) -> String {
-    let first = hit.values.get(column).and_then(|values| values.first());
-    first.map_or_else(String::new, |value| match value {
-        Value::Text(text) => text.clone(),
-        other => other.to_string(),
-    })
 }
 
 /// The application's own tables.

@@ -8,7 +8,7 @@ use crate::cellar::Info;
 use crate::rows::{self, Adopted, Pace, Repaired, Stop, Synced};
 use nut_cellar_core::search::{Compared, Report, Why};
 use nut_cellar_core::{
-    Difference, Find, Found, Highlighter, Key, Query, Result, Schema, Terms, text::Pattern,
+    Difference, Find, Found, Highlighter, Key, Query, Request, Result, Schema, Terms, text::Pattern,
 };
 use std::sync::Arc;
 use tokio_postgres::Row;
@@ -92,6 +92,19 @@ impl AsyncCellar {
         self.ask(client, move |cellar, mut bridge| {
             let find = bridge.while_waited_for(find);
             cellar.find(&mut bridge, &text, &find)
+        })
+        .await
+    }
+
+    /// As [`PostgresCellar::answer`]. A search whose future is dropped ends.
+    ///
+    /// # Errors
+    /// As there.
+    pub async fn answer(&self, client: &impl AsyncSession, request: &Request) -> Result<Found> {
+        let asked = request.prepare(self.schema())?;
+        self.ask(client, move |cellar, mut bridge| {
+            let find = bridge.while_waited_for(asked.find);
+            Ok(cellar.search(&mut bridge, &asked.query, &find)?.noting(asked.notes))
         })
         .await
     }

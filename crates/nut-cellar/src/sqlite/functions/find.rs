@@ -1,12 +1,11 @@
 //! `cellar_find`: the hits of a search, as a table.
 
 use super::raw::writes;
-use super::settings::Settings;
 use super::table_function::{Given, TableFunction};
 use super::{Shared, told};
 use crate::sqlite::names::Names;
 use crate::sqlite::reading::{last_entry, parameter};
-use nut_cellar_core::{Error, ErrorKind, Query, Result};
+use nut_cellar_core::{Error, ErrorKind, Request, Result};
 use rusqlite::Connection;
 use rusqlite::types::Value;
 use std::ffi::CStr;
@@ -57,15 +56,12 @@ impl Find {
             Some(Value::Integer(limit)) if *limit >= 0 => *limit,
             Some(_) => return Err(wrong("the limit is no number of hits")),
         };
-        let settings = text(3, "what the settings say")?.map(Settings::read).transpose()?.unwrap_or_default();
+        let mut request = text(3, "what the settings say")?.map(settings).transpose()?.unwrap_or_default();
+        request.query = query.into();
+        request.limit = usize::try_from(limit).unwrap_or(usize::MAX);
+        request.values = false;
         let found = self.0.with(connection, cellar, |cellar| {
-            let find = settings.find(cellar.schema())?.limit(usize::try_from(limit).unwrap_or(usize::MAX));
-            let query = if settings.exacting {
-                Query::read_exactly(query, cellar.schema())?
-            } else {
-                Query::read(query).query
-            };
-            cellar.search_in_statement(connection, &query, &find, writes(connection))
+            cellar.answer_in_statement(connection, &request, writes(connection))
         })?;
         Ok(found
             .hits
@@ -76,6 +72,16 @@ impl Find {
             })
             .collect())
     }
+}
+
+/// A request that says all but what is said outside of it.
+fn settings(text: &str) -> Result<Request> {
+    let request = Request::read(text)?;
+    let usual = Request::default();
+    if (&request.query, request.limit, request.values) == (&usual.query, usual.limit, usual.values) {
+        return Ok(request);
+    }
+    Err(wrong("settings have no `query`, `limit` and `values`, which are said outside of them"))
 }
 
 fn wrong(what: &str) -> Error {

@@ -25,14 +25,15 @@
 //! | call | gives |
 //! | --- | --- |
 //! | `cellar_find(CELLAR, QUERY, LIMIT, SETTINGS)` | a table of the hits: `key`, `score`, `rank` |
+//! | `cellar_response(CELLAR, REQUEST)` | all that a search answers, as JSON; see [`Request`](crate::Request) and [`Found`](crate::Found) |
 //! | `cellar_mark(CELLAR, QUERY, COLUMN, TEXT, BEFORE, AFTER)` | the text, with what the query finds in it marked |
 //! | `cellar_excerpt(CELLAR, QUERY, COLUMN, TEXT, CHARACTERS, BEFORE, AFTER)` | the part of the text that has most of it |
 //! | `cellar_tokens(TEXT, LANGUAGE)` | a table of what becomes of a text: `term`, `start`, `end`, `position` |
 //!
 //! What stands behind the query, column, text or number of characters may be left out. LIMIT is 10 then, and cuts before the
-//! statement's other conditions do; a filter in the settings cuts first. SETTINGS are a JSON object of what else there is to say,
-//! as the command's options say it: `{"weights": {"title": 4}, "words": "any", "where": "status = 'waiting'"}`. NULL for a cellar, query or text gives
-//! nothing.
+//! statement's other conditions do; a filter in the settings cuts first. SETTINGS are a [request](crate::Request)
+//! that says what else there is to say: `{"weights": {"title": 4}, "words": "any", "where": "status = 'waiting'"}`. NULL for a cellar, query,
+//! request or text gives nothing.
 //!
 //! What always holds: a statement sees hits that agree with the rows as its own transaction sees them, uncommitted ones
 //! included and rolled-back ones not; nothing is written, and no transaction is begun; and no panic crosses into the host.
@@ -40,7 +41,7 @@
 mod find;
 mod mark;
 mod raw;
-mod settings;
+mod respond;
 mod table_function;
 mod tokens;
 
@@ -77,6 +78,7 @@ impl SqlFunctions {
         let register = || {
             raw::register(connection, find::Find(Arc::clone(&self.shared)))?;
             raw::register(connection, tokens::Tokens)?;
+            respond::register(connection, &self.shared)?;
             mark::register(connection, &self.shared)
         };
         register().map_err(failed("Registering the functions"))

@@ -1,0 +1,270 @@
+//! One document with all that a search may be asked: the same for a program, the command, SQL, and whoever sends it over a wire.
+//!
+//! What always holds: each setting of a [`Find`] has its name here, but for functions; what is not said is as [`Find::new`] has it; and a
+//! request of a search that is made into a search again is the same search.
+
+use crate::error::{Error, ErrorKind, Result};
+use crate::filter::Filter;
+use crate::note::Note;
+use crate::query::{Expansions, Query};
+use crate::schema::Schema;
+use crate::search::{DOCUMENT_VERSION, Find, Order, Place, Spellings, Total, Words};
+use indexmap::IndexMap;
+use serde::{Deserialize, Serialize};
+use std::num::NonZero;
+use std::sync::Arc;
+
+/// A text, or the tree that it would be read as.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(untagged, expecting = "a text, or a tree")]
+pub enum Said<T> {
+    /// As somebody typed it.
+    Text(String),
+    /// As a program built it.
+    Tree(T),
+}
+
+impl<T> From<&str> for Said<T> {
+    fn from(text: &str) -> Self {
+        Self::Text(text.to_owned())
+    }
+}
+
+impl<T> From<String> for Said<T> {
+    fn from(text: String) -> Self {
+        Self::Text(text)
+    }
+}
+
+/// All that one search is asked, as a document. Every field has a default; names that are not known are refused.
+///
+/// ```
+/// use nut_cellar_core::{Column, Kind, Request, Schema, Words};
+///
+/// let schema = Schema::new("id").with("title", Column::text("en")).with("station", Column::of(Kind::Exact));
+/// let request = Request::read(r#"{"query": "walnut box", "words": "any", "where": "station = 'Elmfold'"}"#).unwrap();
+/// assert_eq!(request.words, Words::Any);
+/// let search = request.prepare(&schema).unwrap();
+/// assert_eq!(search.query.to_string(), "walnut box");
+///
+/// let error = Request::read(r#"{"query": "walnut", "colour": "black"}"#).unwrap_err();
+/// assert!(error.to_string().contains("unknown field `colour`"), "{error}");
+/// ```
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+#[expect(clippy::struct_excessive_bools, reason = "they are the settings that people turn on and off")]
+#[non_exhaustive]
+pub struct Request {
+    /// Which version of this document it is; 1.
+    pub version: u32,
+    /// What is searched for.
+    pub query: Said<Query>,
+    /// Whether a query that makes no sense is refused, rather than made the best of.
+    #[serde(skip_serializing_if = "is_default")]
+    pub exacting: bool,
+    /// See [`Find::columns`].
+    #[serde(skip_serializing_if = "is_default")]
+    pub columns: Option<Vec<String>>,
+    /// See [`Find::weight`].
+    #[serde(skip_serializing_if = "is_default")]
+    pub weights: IndexMap<String, f32>,
+    /// See [`Find::words`].
+    #[serde(skip_serializing_if = "is_default")]
+    pub words: Words,
+    /// See [`Find::relaxed_below`].
+    #[serde(skip_serializing_if = "is_default")]
+    pub relax: u64,
+    /// See [`Find::spellings`].
+    #[serde(skip_serializing_if = "is_default")]
+    pub near: Spellings,
+    /// See [`Find::first_letters_right`].
+    #[serde(skip_serializing_if = "is_default")]
+    pub first_letters: usize,
+    /// See [`Find::with_beginnings`].
+    #[serde(skip_serializing_if = "is_default")]
+    pub beginnings: bool,
+    /// See [`Find::only`].
+    #[serde(rename = "where", skip_serializing_if = "is_default")]
+    pub filter: Option<Said<Filter>>,
+    /// See [`Find::order`].
+    #[serde(skip_serializing_if = "is_default")]
+    pub sort: Order,
+    /// See [`Find::total`].
+    #[serde(skip_serializing_if = "is_default")]
+    pub total: Total,
+    /// See [`Find::limit`].
+    pub limit: usize,
+    /// See [`Find::skip`].
+    #[serde(skip_serializing_if = "is_default")]
+    pub skip: usize,
+    /// See [`Find::after`].
+    #[serde(skip_serializing_if = "is_default")]
+    pub after: Option<Place>,
+    /// See [`Find::k1`].
+    #[serde(skip_serializing_if = "is_default")]
+    pub k1: Option<f32>,
+    /// See [`Find::b`].
+    #[serde(skip_serializing_if = "is_default")]
+    pub b: Option<f32>,
+    /// See [`Find::proximity`].
+    #[serde(skip_serializing_if = "is_default")]
+    pub proximity: f32,
+    /// Whether hits come with their values; see [`Find::without_values`].
+    pub values: bool,
+    /// See [`Find::exact_forms`].
+    #[serde(skip_serializing_if = "is_default")]
+    pub exact_forms: bool,
+    /// Lines such as `brolly = umbrella`; see [`Expansions::read`].
+    #[serde(skip_serializing_if = "is_default")]
+    pub expansions: Option<String>,
+    /// See [`Find::most_terms`].
+    #[serde(skip_serializing_if = "is_default")]
+    pub most_terms: Option<u64>,
+    /// See [`Find::most_postings`].
+    #[serde(skip_serializing_if = "is_default")]
+    pub most_postings: Option<u64>,
+    /// See [`Find::threads`].
+    #[serde(skip_serializing_if = "is_default")]
+    pub threads: Option<NonZero<usize>>,
+}
+
+fn is_default<T: Default + PartialEq>(value: &T) -> bool {
+    *value == T::default()
+}
+
+impl Default for Request {
+    fn default() -> Self {
+        Find::new().request("")
+    }
+}
+
+/// A search that a request asked for, made ready for a schema.
+#[derive(Clone, Debug, PartialEq)]
+#[non_exhaustive]
+pub struct Prepared {
+    /// What is searched for.
+    pub query: Query,
+    /// And how.
+    pub find: Find,
+    /// What there is to say about the query as it was typed.
+    pub notes: Vec<Note>,
+}
+
+impl Request {
+    /// A request for what a person typed, with nothing else said.
+    pub fn new(query: impl Into<Said<Query>>) -> Self {
+        Find::new().request(query)
+    }
+
+    /// Reads a request from JSON.
+    ///
+    /// # Errors
+    /// [`ErrorKind::BadRequest`], with the line and the column, if it is none, or of a version that this program does not know.
+    pub fn read(json: &str) -> Result<Self> {
+        let request: Self = serde_json::from_str(json).map_err(|error| {
+            let message =
+                format!("A request is a JSON object such as {{\"query\": \"walnut box\"}}: {error}.");
+            Error::caused(ErrorKind::BadRequest, message, error)
+        })?;
+        request.check_version()?;
+        Ok(request)
+    }
+
+    fn check_version(&self) -> Result<()> {
+        if self.version == DOCUMENT_VERSION {
+            return Ok(());
+        }
+        Err(Error::new(
+            ErrorKind::BadRequest,
+            format!(
+                "The request is of version {}, and this program knows {DOCUMENT_VERSION}; say what it knows, or use another one.",
+                self.version
+            ),
+        ))
+    }
+
+    /// The search that it asks for.
+    ///
+    /// # Errors
+    /// [`ErrorKind::BadRequest`] if it is of another version, or if a text in it can't be read for the schema.
+    pub fn prepare(&self, schema: &Schema) -> Result<Prepared> {
+        self.check_version()?;
+        let (query, notes) = match &self.query {
+            Said::Tree(query) => (query.clone(), Vec::new()),
+            Said::Text(text) if self.exacting => (Query::read_exactly(text, schema)?, Vec::new()),
+            Said::Text(text) => {
+                let reading = Query::read(text);
+                (reading.query, reading.notes)
+            }
+        };
+        Ok(Prepared { query, find: self.find(schema)?, notes })
+    }
+
+    /// How to search.
+    fn find(&self, schema: &Schema) -> Result<Find> {
+        let mut find = Find::new()
+            .words(self.words)
+            .relaxed_below(self.relax)
+            .spellings(self.near)
+            .first_letters_right(self.first_letters)
+            .order(self.sort.clone())
+            .total(self.total)
+            .limit(self.limit)
+            .skip(self.skip)
+            .proximity(self.proximity);
+        for (column, weight) in &self.weights {
+            find = find.weight(column, *weight);
+        }
+        if let Some(columns) = &self.columns {
+            find = find.columns(columns);
+        }
+        if self.beginnings {
+            find = find.with_beginnings();
+        }
+        match &self.filter {
+            Some(Said::Text(text)) => find = find.only(Filter::read(text, schema)?),
+            Some(Said::Tree(filter)) => find = find.only(filter.clone()),
+            None => {}
+        }
+        if let Some(after) = &self.after {
+            find = find.after(after.clone());
+        }
+        if let Some(k1) = self.k1 {
+            find = find.k1(k1);
+        }
+        if let Some(b) = self.b {
+            find = find.b(b);
+        }
+        if !self.values {
+            find = find.without_values();
+        }
+        if self.exact_forms {
+            find = find.exact_forms();
+        }
+        if let Some(text) = &self.expansions {
+            find = find.expanding(&Arc::new(Expansions::read(text, schema)?));
+        }
+        if let Some(terms) = self.most_terms {
+            find = find.most_terms(terms);
+        }
+        if let Some(postings) = self.most_postings {
+            find = find.most_postings(postings);
+        }
+        if let Some(threads) = self.threads {
+            find = find.threads(threads);
+        }
+        Ok(find)
+    }
+}
+
+impl From<Query> for Said<Query> {
+    fn from(query: Query) -> Self {
+        Self::Tree(query)
+    }
+}
+
+impl From<Filter> for Said<Filter> {
+    fn from(filter: Filter) -> Self {
+        Self::Tree(filter)
+    }
+}
