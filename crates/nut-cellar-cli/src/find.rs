@@ -7,7 +7,7 @@ use crate::target::{Open, Target};
 use crate::{plan, say};
 use comfy_table::Cell;
 use nut_cellar::request::Prepared;
-use nut_cellar::{Find, Found, Highlighter, Hit, Order, Query, Result, Schema, Spellings, Value};
+use nut_cellar::{Find, Found, Hit, Order, Result, Schema, Spellings};
 use std::fmt::Write;
 use std::time::Instant;
 
@@ -16,12 +16,15 @@ const EXCERPT: usize = 40;
 
 pub fn run(call: &arguments::Find) -> Result<()> {
     let open = Target::read(&call.target)?.open()?;
-    let Prepared { query, find, notes, .. } = match &call.request {
+    let Prepared { query, mut find, notes, .. } = match &call.request {
         Some(path) => settings::from_file(path, open.schema())?,
         None => settings::read(call.query.as_deref().unwrap_or_default(), &call.settings, open.schema())?,
     };
     if call.plan {
         return plan::run(&open, &query, &find, call.json);
+    }
+    if call.request.is_none() || !call.json {
+        find = find.with_marks();
     }
     let started = Instant::now();
     let mut found = open.search(&query, &find)?.noting(notes);
@@ -33,7 +36,7 @@ pub fn run(call: &arguments::Find) -> Result<()> {
     for note in &found.notes {
         crate::tell(format_args!("{note}"));
     }
-    let mut out = shown(&open, &query, &find, &found, time_us)?;
+    let mut out = shown(&open, &find, &found, time_us);
     let typed = call.query.as_deref().is_some_and(|query| !query.trim().is_empty());
     if found.total == 0 && call.settings.near == Spellings::AsTyped && typed {
         let _ = writeln!(
@@ -44,15 +47,14 @@ pub fn run(call: &arguments::Find) -> Result<()> {
     say(&out)
 }
 
-fn shown(open: &Open, query: &Query, find: &Find, found: &Found, time_us: f64) -> Result<String> {
+fn shown(open: &Open, find: &Find, found: &Found, time_us: f64) -> String {
     let mut out = String::new();
     if !found.hits.is_empty() {
-        let highlighter = open.highlighter(query, find)?;
         let by = match find.wanted_order() {
             Order::Column { name, .. } => Some(name.as_str()),
             _ => None,
         };
-        out = table(open.schema(), &highlighter, &found.hits, by)?;
+        out = table(open.schema(), &found.hits, by);
     }
     let shown = match (found.hits.first(), found.hits.last()) {
         (Some(first), Some(last)) => format!(", {} to {} shown", first.rank, last.rank),
@@ -67,12 +69,12 @@ fn shown(open: &Open, query: &Query, find: &Find, found: &Found, time_us: f64) -
         }
         _ => {}
     }
-    Ok(out)
+    out
 }
 
 /// Hits as a table: rank, score, key, and the text columns with their matches marked. The last of these gets the room
 /// that the others leave, so that a hit stays on one line. Hits that are ordered `by` a column show it.
-pub fn table(schema: &Schema, highlighter: &Highlighter, hits: &[Hit], by: Option<&str>) -> Result<String> {
+pub fn table(schema: &Schema, hits: &[Hit], by: Option<&str>) -> String {
     let texts: Vec<_> =
         schema.text_columns().map(|(name, _)| name).filter(|name| has(hits, name)).take(3).collect();
     let key = schema.key();
@@ -93,14 +95,13 @@ pub fn table(schema: &Schema, highlighter: &Highlighter, hits: &[Hit], by: Optio
     }
     for (place, name) in texts.iter().enumerate() {
         let room = if place + 1 == texts.len() { room_left(&headings, &columns) } else { EXCERPT };
-        let cells: Result<_> = hits.iter().map(|hit| excerpt(highlighter, name, hit, room)).collect();
-        columns.push(cells?);
+        columns.push(hits.iter().map(|hit| excerpt(hit, name, room)).collect());
     }
     let mut table = paint::table(&headings);
     for row in 0..hits.len() {
         table.add_row(columns.iter().map(|cells| Cell::new(&cells[row])));
     }
-    Ok(format!("{}\n", paint::painted(&table.to_string())))
+    format!("{}\n", paint::painted(&table.to_string()))
 }
 
 /// The characters that fit into one more column.
@@ -117,22 +118,9 @@ fn has(hits: &[Hit], name: &str) -> bool {
 }
 
 /// The value of a text column with a match in it, or the first one.
-fn excerpt(highlighter: &Highlighter, name: &str, hit: &Hit, room: usize) -> Result<String> {
-    let values = hit.values.get(name).into_iter().flatten();
-    let texts: Vec<_> = values.filter_map(Value::as_text).map(paint::clean).collect();
-    let mut chosen = texts.first();
-    for text in &texts {
-        if !highlighter.matches(name, text)?.is_empty() {
-            chosen = Some(text);
-            break;
-        }
-    }
-    match chosen {
-        Some(text) => {
-            // Some characters take two columns.
-            let characters = room * text.chars().count() / paint::width_of(text).max(1);
-            highlighter.excerpt(name, text, characters, &paint::marks())
-        }
-        None => Ok(String::new()),
-    }
+fn excerpt(hit: &Hit, name: &str, room: usize) -> String {
+    let (text, matches) = paint::clean_with(hit.text_with_matches(name));
+    // Some characters take two columns.
+    let characters = room * text.chars().count() / paint::width_of(&text).max(1);
+    paint::marks().excerpt(&text, &matches, characters)
 }

@@ -3,6 +3,7 @@
 use anstyle::{AnsiColor, Style};
 use comfy_table::{Cell, CellAlignment, ContentArrangement, LineStyle, Table, TableStyle};
 use nut_cellar::Marks;
+use std::ops::Range;
 
 /// A match.
 pub const MATCH: Style = AnsiColor::Yellow.on_default().bold();
@@ -32,6 +33,20 @@ pub fn turns_text(character: char) -> bool {
 /// A text without control characters and without what looks like a mark or turns it, on one line.
 pub fn clean(text: &str) -> String {
     plain(text).replace(['\n', '\t'], " ")
+}
+
+/// The same of a text with matches, which stand elsewhere then.
+pub fn clean_with((text, matches): (&str, &[Range<usize>])) -> (String, Vec<Range<usize>>) {
+    let (mut out, mut moved, mut at) = (String::new(), Vec::with_capacity(matches.len()), 0);
+    for range in matches {
+        out.push_str(&clean(&text[at..range.start]));
+        let start = out.len();
+        out.push_str(&clean(&text[range.clone()]));
+        moved.push(start..out.len());
+        at = range.end;
+    }
+    out.push_str(&clean(&text[at..]));
+    (out, moved)
 }
 
 /// The same, on as many lines as it has.

@@ -6,8 +6,7 @@ use nut_cellar::search::{Compared, Report, Why};
 use nut_cellar::sqlite::SqliteCellar;
 use nut_cellar::text::Pattern;
 use nut_cellar::{
-    Cellar, Difference, Error, ErrorKind, Find, Folder, Found, Highlighter, Info, Key, Query, Result, Schema,
-    Terms,
+    Cellar, Difference, Error, ErrorKind, Find, Folder, Found, Info, Key, Query, Result, Schema, Terms,
 };
 use postgres::{Client, NoTls};
 use rusqlite::{Connection, OpenFlags};
@@ -150,10 +149,6 @@ impl Open {
             Self::Sqlite(both) => both.1.compare(&both.0, query, first, second),
             Self::Postgres(both) => both.1.compare(&mut *both.0.borrow_mut(), query, first, second),
         }
-    }
-
-    pub fn highlighter(&self, query: &Query, find: &Find) -> Result<Highlighter> {
-        Highlighter::new(Arc::new(self.schema().clone()), query, find)
     }
 
     pub fn terms(&self, pattern: &Pattern, most: usize) -> Result<Terms> {

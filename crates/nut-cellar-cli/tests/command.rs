@@ -865,13 +865,13 @@ fn a_request_is_answered_as_the_library_and_sql_answer_it() {
     let cellar = SqliteCellar::open(&db, "items").unwrap();
     SqlFunctions::new().register(&db).unwrap();
     let requests: [(&str, &[&str]); 4] = [
-        (r#"{"query": "walnut"}"#, &["walnut"]),
+        (r#"{"query": "walnut", "marks": true}"#, &["walnut"]),
         (
-            r#"{"query": "walnut \"oak", "words": "any", "weights": {"notes": 9}, "limit": 1}"#,
+            r#"{"query": "walnut \"oak", "words": "any", "weights": {"notes": 9}, "limit": 1, "marks": true}"#,
             &["walnut \"oak", "--words", "any", "--weights", "notes=9", "--limit", "1"],
         ),
         (
-            r#"{"query": "box", "where": "found_on >= 2031", "sort": "found_on:down", "columns": ["title"], "skip": 1}"#,
+            r#"{"query": "box", "where": "found_on >= 2031", "sort": "found_on:down", "columns": ["title"], "skip": 1, "marks": true}"#,
             &[
                 "box",
                 "--where",
@@ -886,7 +886,7 @@ fn a_request_is_answered_as_the_library_and_sql_answer_it() {
         ),
         (
             r#"{"query": "walnot tin", "near": "few", "first_letters": 3, "relax": 2, "k1": 1.5, "b": 0.5, "proximity": 2.0,
-                "exact_forms": true, "beginnings": true}"#,
+                "exact_forms": true, "beginnings": true, "marks": true}"#,
             &[
                 "walnot tin",
                 "--near",
@@ -921,7 +921,7 @@ fn a_request_is_answered_as_the_library_and_sql_answer_it() {
         let mut of_options = desk.json(&[&["find", "sqlite:app.db#items"], options].concat());
         of_options.as_object_mut().unwrap().remove("time_us");
         assert_eq!(of_options, of_command, "{options:?}");
-        assert!(!of_library.hits.is_empty(), "{request}");
+        assert!(of_library.hits.iter().all(|hit| !hit.marks.is_empty()), "{request}");
     }
     desk.file("request.json", r#"{"query": "oak", "colour": "red"}"#);
     let said = desk.refused(2, &["find", "sqlite:app.db#items", "--request", "request.json"]);

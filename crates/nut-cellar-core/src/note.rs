@@ -115,7 +115,7 @@ pub enum Note {
         count: usize,
     },
     /// Words are so common that it does not count how near they stand.
-    NearnessNotScored,
+    ProximityNotScored,
     /// Few were found, so near spellings count.
     SpelledNearly,
     /// Few have all words, so those with fewer count.
@@ -185,7 +185,7 @@ impl fmt::Display for Note {
             Self::WordsNotScored { count } => {
                 write!(f, "Words that are so common that they do not count in scores: {count}.")
             }
-            Self::NearnessNotScored => f.write_str(
+            Self::ProximityNotScored => f.write_str(
                 "Words are so common that it does not count how near they stand to each other.",
             ),
             Self::SpelledNearly => {

@@ -111,6 +111,9 @@ pub struct Request {
     pub proximity: f32,
     /// Whether hits come with their values; see [`Find::without_values`].
     pub values: bool,
+    /// See [`Find::with_marks`].
+    #[serde(skip_serializing_if = "is_default")]
+    pub marks: bool,
     /// See [`Find::exact_forms`].
     #[serde(skip_serializing_if = "is_default")]
     pub exact_forms: bool,
@@ -237,6 +240,9 @@ impl Request {
         }
         if !self.values {
             find = find.without_values();
+        }
+        if self.marks {
+            find = find.with_marks();
         }
         if self.exact_forms {
             find = find.exact_forms();

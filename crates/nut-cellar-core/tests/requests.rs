@@ -5,8 +5,8 @@ use nut_cellar_core::filter::Test;
 use nut_cellar_core::request::Said;
 use nut_cellar_core::search::Place;
 use nut_cellar_core::{
-    Batch, Column, ErrorKind, Expansions, Filter, Find, Found, Hit, Key, Kind, Memory, Note, Opened, Order,
-    Query, Record, Request, Schema, Search, Snapshot, Spellings, Total, Value, Words, search,
+    Batch, Column, ErrorKind, Expansions, Filter, Find, Found, Hit, Key, Kind, Marks, Memory, Note, Opened,
+    Order, Query, Record, Request, Schema, Search, Snapshot, Spellings, Total, Value, Words, search,
 };
 use proptest::prelude::*;
 use serde::de::DeserializeOwned;
@@ -141,7 +141,7 @@ prop_compose! {
         spellings in prop_oneof![
             Just(Spellings::AsTyped), (0_u64..20).prop_map(Spellings::WhenFewerThan), Just(Spellings::Near),
         ],
-        (letters, beginnings, values, exact, expansions) in (0_usize..4, any::<bool>(), any::<bool>(), any::<bool>(), any::<bool>()),
+        (letters, beginnings, values, exact, expansions) in (0_usize..4, any::<bool>(), any::<(bool, bool)>(), any::<bool>(), any::<bool>()),
         filter in prop::option::of(filters()),
         order in orders(),
         total in prop_oneof![Just(Total::Exact), any::<u64>().prop_map(Total::AtLeast)],
@@ -157,7 +157,8 @@ prop_compose! {
         for (column, weight) in weights { find = find.weight(column, weight); }
         if let Some(columns) = columns { find = find.columns(columns); }
         if beginnings { find = find.with_beginnings(); }
-        if !values { find = find.without_values(); }
+        if !values.0 { find = find.without_values(); }
+        if values.1 { find = find.with_marks(); }
         if exact { find = find.exact_forms(); }
         if expansions { find = find.expanding(&Arc::new(Expansions::read("brolly = umbrella", &schema()).unwrap())); }
         if let Some(filter) = filter { find = find.only(filter); }
@@ -219,7 +220,7 @@ fn every_setting_can_be_said_and_is_explained() {
     let text = r#"{
         "version": 1, "query": "walnut", "exacting": true, "columns": ["title"], "weights": {"title": 4.0}, "words": "60%",
         "relax": 3, "near": "few", "first_letters": 1, "beginnings": true, "where": "value > 5", "sort": "found_on:down",
-        "total": {"at_least": 100}, "limit": 5, "skip": 2, "after": "0000c03f001080000000000000070000", "k1": 1.0, "b": 0.5,
+        "marks": true, "total": {"at_least": 100}, "limit": 5, "skip": 2, "after": "0000c03f001080000000000000070000", "k1": 1.0, "b": 0.5,
         "proximity": 2.0, "values": false, "exact_forms": true, "expansions": "brolly = umbrella", "most_terms": 1000,
         "most_postings": 1000, "threads": 2}"#;
     let place = Place { value: None, score: 1.5, key: Key::from(7) };
@@ -456,4 +457,70 @@ fn a_request_asks_for_a_text_or_a_tree() {
         let found = request.prepare(&schema()).unwrap().find;
         assert_eq!(found.filter().unwrap().to_string(), filter.to_string());
     }
+}
+
+/// Records with these titles and notes.
+fn with_texts(texts: &[(&str, &[&str])]) -> (Memory, Opened) {
+    let (place, opened) = (Memory::new(), Opened::new());
+    let mut unit = place.unit();
+    let mut batch = Batch::new(&mut unit, &opened, &schema()).unwrap();
+    for (id, (title, notes)) in (1_i64..).zip(texts) {
+        let mut record = Record::new(id).with("title", *title).with("station", "walnut");
+        notes.iter().for_each(|note| record.add("notes", *note));
+        batch.put(&record).unwrap();
+    }
+    batch.publish().unwrap();
+    unit.commit().unwrap();
+    (place, opened)
+}
+
+/// Marks are of what was found, whatever the words stood for in the end.
+#[test]
+fn marks_are_of_what_was_found() {
+    let (place, opened) = with_texts(&[
+        ("Two walnut boxes & a <box>", &["an oak box", "no match", "box, box"]),
+        ("Black umbrella", &["brass handle"]),
+        ("", &[]),
+    ]);
+    let brolly = Arc::new(Expansions::read("brolly = umbrella", &schema()).unwrap());
+    let marked = |query: &str, find: &Find| {
+        let snapshot = Snapshot::open(&place.view(), &opened).unwrap();
+        let query = Query::read(query).query;
+        let mut search = Search::new(snapshot, &query, &find.clone().with_marks()).unwrap();
+        let found = search::run(&place.view(), &mut search).unwrap();
+        assert_eq!(through_json(&found).1, found);
+        let first = found.hits.into_iter().next().unwrap();
+        (first.marked("title", &Marks::new("[", "]")), first)
+    };
+    let any = Find::new().words(Words::Any);
+    for (query, find, title) in [
+        ("walnut box", Find::new(), "Two [walnut] [boxes] & a <[box]>"),
+        ("wallnut", Find::new().spellings(Spellings::WhenFewerThan(1)), "Two [walnut] boxes & a <box>"),
+        ("walnut handle submarine", Find::new().relaxed_below(1), "Two [walnut] boxes & a <box>"),
+        ("brolly", Find::new().expanding(&brolly), "Black [umbrella]"),
+        ("umbr", Find::new().with_beginnings(), "Black [umbrella]"),
+        ("\"walnut box\"", Find::new(), "Two [walnut] [boxes] & a <box>"),
+        ("notes:handle umbrella", any.clone(), "Black [umbrella]"),
+        // Both words are too common to score where no posting may be gone through; they are found all the same.
+        ("black umbrella", any.most_postings(0), "[Black] [umbrella]"),
+    ] {
+        assert_eq!(marked(query, &find).0, title, "{query}");
+    }
+    let (_, hit) = marked("box", &Find::new());
+    let json = serde_json::to_value(&hit).unwrap();
+    assert_eq!(
+        json["marks"],
+        json!({ "title": [[11, 16], [22, 25]], "notes": [[[7, 10]], [], [[0, 3], [5, 8]]] })
+    );
+    assert_eq!(hit.marked("notes", &Marks::new("[", "]")), "an oak [box]");
+    let html = Marks::new("<b>", "</b>").escaping_html();
+    assert_eq!(hit.marked("title", &html), "Two walnut <b>boxes</b> &amp; a &lt;<b>box</b>&gt;");
+    assert_eq!(hit.excerpt("title", 14, &html), "…<b>boxes</b> &amp; a…");
+    assert_eq!(
+        (hit.marked("station", &html), hit.marked("nothing", &html)),
+        ("walnut".to_owned(), String::new())
+    );
+    // Ranges that are none of a text, as when it was changed since, are left out.
+    let marks = Marks::new("[", "]");
+    assert_eq!(marks.mark("één box", &[0..1, 0..2, 1..4, 4..5, 6..99, 6..9]), "[é]é[n] [box]");
 }

@@ -1,6 +1,6 @@
 //! Search in memory, in twenty lines: `cargo run --example in_memory`
 
-use nut_cellar::{Cellar, Column, Find, Marks, Record, Result, Schema, Value};
+use nut_cellar::{Cellar, Column, Find, Marks, Record, Result, Schema};
 
 fn main() -> Result<()> {
     let schema =
@@ -16,11 +16,9 @@ fn main() -> Result<()> {
 
     for query in ["walnut boxes", "\"walnut box\" title:brass", "umbrella drips"] {
         println!("{query}");
-        let highlighter = cellar.highlighter(query, &Find::new())?;
         let marks = Marks::new("<mark>", "</mark>").escaping_html();
-        for hit in cellar.find(query, &Find::new().limit(5))?.hits {
-            let notes = hit.values["notes"].first().and_then(Value::as_text).unwrap_or_default();
-            println!("  {}  {:.3}  {}", hit.key, hit.score, highlighter.mark("notes", notes, &marks)?);
+        for hit in cellar.find(query, &Find::new().limit(5).with_marks())?.hits {
+            println!("  {}  {:.3}  {}", hit.key, hit.score, hit.marked("notes", &marks));
         }
     }
     Ok(())

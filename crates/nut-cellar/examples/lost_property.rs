@@ -43,12 +43,10 @@ fn main() -> Result<(), Box<dyn Error>> {
 }
 
 fn show(cellar: &SqliteCellar, db: &Connection, query: &str, find: &Find) -> Result<(), Box<dyn Error>> {
-    let found = cellar.find(db, query, find)?;
-    let highlighter = cellar.highlighter(query, find)?;
+    let found = cellar.find(db, query, &find.clone().with_marks())?;
+    let marks = Marks::new("[", "]");
     for hit in &found.hits {
-        let title = highlighter.mark("title", &hit.shown("title"), &Marks::new("[", "]"))?;
-        let excerpt =
-            highlighter.excerpt("description", &hit.shown("description"), 50, &Marks::new("[", "]"))?;
+        let (title, excerpt) = (hit.marked("title", &marks), hit.excerpt("description", 50, &marks));
         println!("  {:>4}  {:.3}  {}  {title}  {excerpt}", hit.key, hit.score, hit.shown("found_on"));
     }
     println!("  {} found", found.total);

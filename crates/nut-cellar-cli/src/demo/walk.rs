@@ -6,7 +6,7 @@ use crate::paint::{self, FAINT, HEAD, MATCH};
 use crate::say;
 use comfy_table::Cell;
 use nut_cellar::sqlite::SqliteCellar;
-use nut_cellar::{Error, ErrorKind, Find, Found, Highlighter, Hit, Query, Result, Schema};
+use nut_cellar::{Error, ErrorKind, Find, Found, Query, Result, Schema};
 use rusqlite::Connection;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -71,20 +71,20 @@ impl Walk {
         let both = "both words, anywhere, in any form";
         table.add_row(row(["search", both, &total, &paint::time(search_us), "how well they match"]));
         say(&format!("{table}\n\n"))?;
-        self.hits("walnut box", &found)
+        self.hits(&found)
     }
 
     fn word_forms(&mut self) -> Result<()> {
         self.title("Word forms", "closing clasp")?;
         let (found, _) = self.find("closing clasp", &top())?;
-        self.hits("closing clasp", &found)
+        self.hits(&found)
     }
 
     fn phrase(&mut self) -> Result<()> {
         self.title("A phrase", "\"walking umbrella\"")?;
         let (scattered, _) = self.find("walking umbrella", &top())?;
         let (phrase, _) = self.find("\"walking umbrella\"", &top())?;
-        self.hits("\"walking umbrella\"", &phrase)?;
+        self.hits(&phrase)?;
         say(&format!(
             "{FAINT}Scattered, the two words are in {}; next to each other in {}.{FAINT:#}\n",
             paint::count(scattered.total, "record", "records"),
@@ -98,7 +98,6 @@ impl Walk {
         let uneven = top().limit(6).weight("title", 8.0).weight("description", 1.0);
         let (left, _) = self.find("umbrella handle", &flat)?;
         let (right, _) = self.find("umbrella handle", &uneven)?;
-        let highlighter = self.highlighter("umbrella handle")?;
         let mut table = paint::table(&[
             ">#",
             "title = 1, description = 1",
@@ -109,9 +108,9 @@ impl Walk {
         for (left, right) in left.hits.iter().zip(&right.hits) {
             table.add_row([
                 Cell::new(left.rank),
-                Cell::new(headline(&highlighter, left)?),
+                Cell::new(left.marked("title", &paint::marks())),
                 Cell::new(format!("{:.3}", left.score)),
-                Cell::new(headline(&highlighter, right)?),
+                Cell::new(right.marked("title", &paint::marks())),
                 Cell::new(format!("{:.3}", right.score)),
             ]);
         }
@@ -122,7 +121,7 @@ impl Walk {
     fn column(&mut self) -> Result<()> {
         self.title("One column only", "title:walnut description:kippers")?;
         let (found, _) = self.find("title:walnut description:kippers", &top())?;
-        self.hits("title:walnut description:kippers", &found)
+        self.hits(&found)
     }
 
     fn changed_row(&mut self) -> Result<()> {
@@ -168,12 +167,8 @@ impl Walk {
         timed(|| self.cellar.search(&self.connection, &query, find))
     }
 
-    fn highlighter(&self, text: &str) -> Result<Highlighter> {
-        Highlighter::new(Arc::clone(&self.schema), &Query::read(text).query, &Find::new())
-    }
-
-    fn hits(&self, text: &str, found: &Found) -> Result<()> {
-        say(&find::table(&self.schema, &self.highlighter(text)?, &found.hits, None)?)?;
+    fn hits(&self, found: &Found) -> Result<()> {
+        say(&find::table(&self.schema, &found.hits, None))?;
         let more = found.total.saturating_sub(found.hits.len() as u64);
         if more > 0 {
             say(&format!("{FAINT}and {more} more{FAINT:#}\n"))?;
@@ -183,12 +178,7 @@ impl Walk {
 }
 
 fn top() -> Find {
-    Find::new().limit(SHOWN)
-}
-
-fn headline(highlighter: &Highlighter, hit: &Hit) -> Result<String> {
-    let title = hit.values.get("title").and_then(|values| values.first()?.as_text()).unwrap_or_default();
-    highlighter.mark("title", title, &paint::marks())
+    Find::new().limit(SHOWN).with_marks()
 }
 
 /// What `work` gives, and the median of its times in microseconds.

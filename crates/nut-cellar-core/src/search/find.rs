@@ -102,6 +102,7 @@ impl PartialEq for StopWhen {
 ///     .limit(20);
 /// ```
 #[derive(Clone, Debug, PartialEq)]
+#[expect(clippy::struct_excessive_bools, reason = "they are the settings that a program turns on and off")]
 pub struct Find {
     columns: Option<Vec<String>>,
     weights: IndexMap<String, f32>,
@@ -120,6 +121,7 @@ pub struct Find {
     b: f32,
     proximity: f32,
     values: bool,
+    marks: bool,
     exact_forms: bool,
     expansions: Option<Arc<Expansions>>,
     most_terms: u64,
@@ -183,6 +185,7 @@ impl Default for Find {
             b: DEFAULT_B,
             proximity: 0.0,
             values: true,
+            marks: false,
             exact_forms: false,
             expansions: None,
             stop: None,
@@ -427,6 +430,13 @@ impl Find {
         self
     }
 
+    /// Tells of each hit where in its values what was found stands: [`Hit::marks`](crate::Hit::marks).
+    #[must_use]
+    pub fn with_marks(mut self) -> Self {
+        self.marks = true;
+        self
+    }
+
     /// The same without its filter.
     pub(super) fn without_filter(mut self) -> Self {
         self.filter = None;
@@ -454,6 +464,7 @@ impl Find {
             b,
             proximity,
             values,
+            marks,
             exact_forms,
             expansions,
             most_terms,
@@ -486,6 +497,7 @@ impl Find {
             b: unless(b, DEFAULT_B),
             proximity,
             values,
+            marks,
             exact_forms,
             expansions: expansions.map(|expansions| expansions.text().to_owned()),
             most_terms: Some(most_terms).filter(|terms| *terms != MOST_TERMS),
@@ -586,6 +598,10 @@ impl Find {
     /// Which hits are asked for, by rank from 0: those behind what is skipped, up to the limit.
     pub fn window(&self) -> std::ops::Range<usize> {
         self.skip..self.skip.saturating_add(self.limit)
+    }
+
+    pub(crate) fn wants_marks(&self) -> bool {
+        self.marks
     }
 
     pub(crate) fn with_values(&self) -> bool {

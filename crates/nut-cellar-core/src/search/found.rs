@@ -5,12 +5,14 @@ use crate::note::Note;
 use crate::record::read::{Part, Parts};
 use crate::record::{Key, Value, columns, from_hex, in_kind_of};
 use crate::schema::Schema;
+use crate::show::Marks;
 use crate::wire::Reader;
 use indexmap::IndexMap;
 use serde::de::DeserializeOwned;
 use serde::ser::SerializeMap;
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 use std::fmt;
+use std::ops::Range;
 use std::str::FromStr;
 
 /// The version of the document that a [`Found`] is as JSON, and of a [`Request`](crate::Request).
@@ -211,12 +213,36 @@ pub struct Hit {
     /// The kept values by column, in schema order.
     #[serde(serialize_with = "given", deserialize_with = "read")]
     pub values: IndexMap<String, Vec<Value>>,
+    /// For each text column in which something was found, for each of its values: the ranges of bytes, ascending and apart from one
+    /// another. Where they were [asked for](crate::Find::with_marks).
+    #[serde(default, skip_serializing_if = "IndexMap::is_empty", with = "marks")]
+    pub marks: IndexMap<String, Vec<Vec<Range<usize>>>>,
 }
 
 impl Hit {
     /// The kept values of a column; none if it has none.
     pub fn values(&self, column: &str) -> &[Value] {
         self.values.get(column).map_or(&[], Vec::as_slice)
+    }
+
+    /// Of the value of a text column in which something was found, or of its first: the whole text with that marked.
+    pub fn marked(&self, column: &str, marks: &Marks) -> String {
+        let (text, matches) = self.text_with_matches(column);
+        marks.mark(text, matches)
+    }
+
+    /// About so many characters of it, where the most different matches are close together, with `…` where something was left out.
+    pub fn excerpt(&self, column: &str, characters: usize, marks: &Marks) -> String {
+        let (text, matches) = self.text_with_matches(column);
+        marks.excerpt(text, matches, characters)
+    }
+
+    /// That text, and where in it what was found stands.
+    pub fn text_with_matches(&self, column: &str) -> (&str, &[Range<usize>]) {
+        let marks = self.marks.get(column).map_or(&[][..], Vec::as_slice);
+        let place = marks.iter().position(|ranges| !ranges.is_empty()).unwrap_or(0);
+        let text = self.values(column).get(place).and_then(Value::as_text).unwrap_or_default();
+        (text, marks.get(place).map_or(&[], Vec::as_slice))
     }
 
     /// The first value of a column as people read it; nothing if there is none.
@@ -301,4 +327,42 @@ fn given<S: Serializer>(values: &IndexMap<String, Vec<Value>>, serializer: S) ->
 
 fn read<'de, D: Deserializer<'de>>(deserializer: D) -> Result<IndexMap<String, Vec<Value>>, D::Error> {
     columns::deserialize(deserializer).map(|columns| columns.into_iter().collect())
+}
+
+/// Ranges as pairs; of a column with one value they are not in a list of their own.
+mod marks {
+    use super::{IndexMap, Range};
+    use serde::{Deserialize, Deserializer, Serialize, Serializer};
+
+    type Ranges = Vec<Range<usize>>;
+
+    #[derive(Serialize, Deserialize)]
+    #[serde(untagged, expecting = "pairs of places, or a list of pairs for each value")]
+    enum Shown {
+        One(Vec<(usize, usize)>),
+        Several(Vec<Vec<(usize, usize)>>),
+    }
+
+    pub fn serialize<S: Serializer>(
+        columns: &IndexMap<String, Vec<Ranges>>,
+        serializer: S,
+    ) -> Result<S::Ok, S::Error> {
+        let pairs = |ranges: &Ranges| ranges.iter().map(|range| (range.start, range.end)).collect::<Vec<_>>();
+        serializer.collect_map(columns.iter().map(|(name, values)| match values.as_slice() {
+            [only] => (name, Shown::One(pairs(only))),
+            several => (name, Shown::Several(several.iter().map(pairs).collect())),
+        }))
+    }
+
+    pub fn deserialize<'de, D: Deserializer<'de>>(
+        deserializer: D,
+    ) -> Result<IndexMap<String, Vec<Ranges>>, D::Error> {
+        let ranges = |pairs: Vec<(usize, usize)>| pairs.into_iter().map(|(start, end)| start..end).collect();
+        let columns = IndexMap::<String, Shown>::deserialize(deserializer)?;
+        let values = |shown| match shown {
+            Shown::One(pairs) => vec![ranges(pairs)],
+            Shown::Several(values) => values.into_iter().map(ranges).collect(),
+        };
+        Ok(columns.into_iter().map(|(name, shown)| (name, values(shown))).collect())
+    }
 }

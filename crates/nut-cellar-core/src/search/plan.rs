@@ -34,7 +34,7 @@ pub(crate) struct Plan {
     /// How many words side by side there are to choose from, where a search may ask for some of them.
     pub choice: usize,
     /// Whether it does not count how near words stand, because they are too common.
-    pub is_nearness_left_out: bool,
+    pub is_proximity_left_out: bool,
     /// What was taken otherwise than it may have been meant.
     pub notes: Vec<Note>,
 }

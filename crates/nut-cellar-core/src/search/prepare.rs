@@ -92,15 +92,15 @@ impl Prepared {
         if let (Some(known), Some(most)) = (&self.known, most) {
             let wanted = Counts {
                 scores: *self.find.wanted_order() != Order::Key,
-                nearness: self.find.wanted_proximity() > 0.0,
+                proximity: self.find.wanted_proximity() > 0.0,
             };
             economise(&mut self.plan, &known.counts, snapshot.records(), most, wanted);
         }
     }
 
-    /// What nearness of words weighs; a word alone is near no other.
+    /// What the proximity of words weighs; a word alone is near no other.
     pub fn proximity(&self) -> f32 {
-        if self.plan.words.len() > 1 && !self.plan.is_nearness_left_out {
+        if self.plan.words.len() > 1 && !self.plan.is_proximity_left_out {
             self.find.wanted_proximity()
         } else {
             0.0

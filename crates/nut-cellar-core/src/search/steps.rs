@@ -16,11 +16,13 @@ use crate::query::Query;
 use crate::record::{Key, Value};
 use crate::schema::Kind;
 use crate::shelf::{Hand, Step, Stop, if_at_hand};
+use crate::show::Highlighter;
 use crate::store::{View, Wanted};
 use bytes::Bytes;
 use serde::Serialize;
 use std::cmp::Ordering;
 use std::fmt;
+use std::sync::Arc;
 
 /// One search on one snapshot.
 ///
@@ -367,6 +369,9 @@ impl Search {
     fn take_values(&mut self) -> Step<(Found, bool)> {
         let find = &self.prepared.find;
         let placed = self.ranked.as_deref().unwrap_or_default();
+        // Of the query as it was searched for at last, with whatever its words stood for.
+        let highlighter = || Highlighter::new(Arc::clone(self.snapshot.schema()), &self.query, find);
+        let highlighter = find.wants_marks().then(highlighter).transpose()?;
         let mut hits = Vec::with_capacity(placed.len());
         for (place, Placed { shelf, scored, key, .. }) in (1..).zip(placed) {
             let rank = find.window().start + place;
@@ -377,7 +382,9 @@ impl Search {
                 Ok(indexmap::IndexMap::new())
             };
             if let Some(values) = if_at_hand(values)? {
-                hits.push(Hit { rank, key: Key::decode(key)?, score: scored.score, values });
+                let marks = highlighter.as_ref().map(|highlighter| highlighter.marks(&values)).transpose()?;
+                let (key, marks) = (Key::decode(key)?, marks.unwrap_or_default());
+                hits.push(Hit { rank, key, score: scored.score, values, marks });
             }
         }
         self.hand.complete()?;

@@ -14,13 +14,13 @@ const OF_PHRASE: u64 = 10;
 /// Of more phrases than these none is kept that costs too much.
 const FEW_PHRASES: usize = 8;
 /// Finding out how near two words of a record stand takes, for each of the query's words, about as long as so many postings.
-const OF_NEARNESS: u64 = 10;
+const OF_PROXIMITY: u64 = 10;
 
 /// What counts besides which records match.
 #[derive(Clone, Copy)]
 pub(super) struct Counts {
     pub scores: bool,
-    pub nearness: bool,
+    pub proximity: bool,
 }
 
 /// Makes a plan cheaper that would go through more than `most` postings: for each word of it `counts` has how many of so many live
@@ -35,9 +35,9 @@ pub(super) fn economise(plan: &mut Plan, counts: &[Vec<u64>], records: u64, most
         leave_out_of_scores(plan, &of_word, most);
     }
     let near = matches.min(meetings(&of_word, records)).saturating_mul(words);
-    if wanted.nearness && near.saturating_mul(OF_NEARNESS) > most {
-        plan.is_nearness_left_out = true;
-        plan.notes.push(Note::NearnessNotScored);
+    if wanted.proximity && near.saturating_mul(OF_PROXIMITY) > most {
+        plan.is_proximity_left_out = true;
+        plan.notes.push(Note::ProximityNotScored);
     }
 }
 

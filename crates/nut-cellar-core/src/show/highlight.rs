@@ -5,11 +5,13 @@
 
 use crate::error::{Error, ErrorKind, Result};
 use crate::query::Query;
+use crate::record::Value;
 use crate::schema::Schema;
 use crate::search::Find;
 use crate::search::likeness;
 use crate::search::plan::{Alternative, Plan};
 use crate::text::Recipes;
+use indexmap::IndexMap;
 use std::collections::HashMap;
 use std::ops::Range;
 use std::sync::Arc;
@@ -40,6 +42,22 @@ impl Marks {
     pub fn escaping_html(mut self) -> Self {
         self.html = true;
         self
+    }
+
+    /// The whole text with matches marked, as a [hit](crate::Hit::marks) tells them: ranges of bytes that ascend and do not overlap. What
+    /// is no range of the text is left out.
+    pub fn mark(&self, text: &str, matches: &[Range<usize>]) -> String {
+        marked(text, 0..text.len(), &ranges_of(text, matches), self)
+    }
+
+    /// About so many characters of the text, where the most different matches are close together, with `…` where something was left out.
+    pub fn excerpt(&self, text: &str, matches: &[Range<usize>], characters: usize) -> String {
+        let mut known: HashMap<String, usize> = HashMap::new();
+        let found = ranges_of(text, matches).into_iter().map(|range| {
+            let next = known.len();
+            (*known.entry(text[range.clone()].to_lowercase()).or_insert(next), range)
+        });
+        excerpt(text, &found.collect::<Vec<_>>(), characters, self)
     }
 
     fn put(&self, out: &mut String, text: &str) {
@@ -102,18 +120,7 @@ impl Highlighter {
     /// # Errors
     /// [`ErrorKind::BadRequest`] if the schema has no such text column.
     pub fn excerpt(&self, column: &str, text: &str, characters: usize, marks: &Marks) -> Result<String> {
-        let found = self.found(column, text)?;
-        let (_, matches): (Vec<_>, Vec<_>) = found.iter().cloned().unzip();
-        let window = window(text, densest(&found, characters), characters);
-        let mut out = String::new();
-        if window.start > 0 {
-            out.push('…');
-        }
-        out.push_str(&marked(text, window.clone(), &matches, marks));
-        if window.end < text.len() {
-            out.push('…');
-        }
-        Ok(out)
+        Ok(excerpt(text, &self.found(column, text)?, characters, marks))
     }
 
     /// The byte ranges of the matches in a text of a text column; they ascend and do not overlap.
@@ -122,6 +129,25 @@ impl Highlighter {
     /// [`ErrorKind::BadRequest`] if the schema has no such text column.
     pub fn matches(&self, column: &str, text: &str) -> Result<Vec<Range<usize>>> {
         Ok(self.found(column, text)?.into_iter().map(|(_, range)| range).collect())
+    }
+
+    /// For each text column in which something matches, for each of its values: the byte ranges of the matches.
+    ///
+    /// # Errors
+    /// If a column can't be read.
+    pub(crate) fn marks(
+        &self,
+        values: &IndexMap<String, Vec<Value>>,
+    ) -> Result<IndexMap<String, Vec<Vec<Range<usize>>>>> {
+        let mut marks = IndexMap::new();
+        for (name, values) in values.iter().filter(|(name, _)| self.schema.text_column(name).is_some()) {
+            let texts = values.iter().map(|value| value.as_text().unwrap_or_default());
+            let of_column = texts.map(|text| self.matches(name, text)).collect::<Result<Vec<_>>>()?;
+            if of_column.iter().any(|ranges| !ranges.is_empty()) {
+                marks.insert(name.clone(), of_column);
+            }
+        }
+        Ok(marks)
     }
 
     /// The matches, each with its term's place in the plan.
@@ -216,6 +242,32 @@ fn without_overlaps(mut found: Vec<(usize, Range<usize>)>) -> Vec<(usize, Range<
         overlaps
     });
     found
+}
+
+/// Those of some ranges that lie in a text and behind one another.
+fn ranges_of(text: &str, ranges: &[Range<usize>]) -> Vec<Range<usize>> {
+    let mut end = 0;
+    let mut follows = |range: &&Range<usize>| {
+        let follows = range.start >= end && text.get(Range::clone(range)).is_some();
+        end = if follows { range.end } else { end };
+        follows
+    };
+    ranges.iter().filter(&mut follows).cloned().collect()
+}
+
+/// About so many characters of a text around its matches, each of which has the number of its term.
+fn excerpt(text: &str, found: &[(usize, Range<usize>)], characters: usize, marks: &Marks) -> String {
+    let matches: Vec<_> = found.iter().map(|(_, range)| range.clone()).collect();
+    let window = window(text, densest(found, characters), characters);
+    let mut out = String::new();
+    if window.start > 0 {
+        out.push('…');
+    }
+    out.push_str(&marked(text, window.clone(), &matches, marks));
+    if window.end < text.len() {
+        out.push('…');
+    }
+    out
 }
 
 fn marked(text: &str, window: Range<usize>, matches: &[Range<usize>], marks: &Marks) -> String {

@@ -3,7 +3,7 @@
 use nut_cellar::rows::{Keeper, Pace};
 use nut_cellar::search::Place;
 use nut_cellar::sqlite::SqliteCellar;
-use nut_cellar::{Column, ErrorKind, Find, Join, Kind, Marks, Schema, Spellings};
+use nut_cellar::{Column, ErrorKind, Find, Hit, Join, Kind, Marks, Schema, Spellings};
 use rusqlite::{Connection, params};
 use serde::{Deserialize, Serialize};
 use std::fmt;
@@ -136,8 +136,12 @@ impl Office {
 
     /// Searches for what somebody typed so far.
     pub fn search(&self, typed: &str, after: Option<&str>) -> Result<Answer, Failure> {
-        let mut find =
-            Find::new().limit(PAGE).with_beginnings().spellings(Spellings::WhenFewerThan(1)).relaxed_below(1);
+        let mut find = Find::new()
+            .limit(PAGE)
+            .with_marks()
+            .with_beginnings()
+            .spellings(Spellings::WhenFewerThan(1))
+            .relaxed_below(1);
         if let Some(after) = after {
             find = find.after(after.parse::<Place>()?);
         }
@@ -145,18 +149,15 @@ impl Office {
         let found = self.with_connection(|db| Ok(self.cellar.find(db, typed, &find)?))?;
         let microseconds = started.elapsed().as_micros();
         let marks = Marks::new("<mark>", "</mark>").escaping_html();
-        let highlighter = self.cellar.highlighter(typed, &find)?;
-        let hits = found.hits.iter().map(|hit| {
-            Ok(Shown {
-                id: hit.key.to_string(),
-                title: highlighter.mark("title", &hit.shown("title"), &marks)?,
-                excerpt: highlighter.excerpt("description", &hit.shown("description"), EXCERPT, &marks)?,
-                station: highlighter.mark("station", &hit.shown("station"), &marks)?,
-                found_on: hit.shown("found_on"),
-                status: hit.shown("status"),
-            })
-        });
-        let hits = hits.collect::<Result<Vec<_>, Failure>>()?;
+        let shown = |hit: &Hit| Shown {
+            id: hit.key.to_string(),
+            title: hit.marked("title", &marks),
+            excerpt: hit.excerpt("description", EXCERPT, &marks),
+            station: hit.marked("station", &marks),
+            found_on: hit.shown("found_on"),
+            status: hit.shown("status"),
+        };
+        let hits = found.hits.iter().map(shown).collect();
         let next = found.last.filter(|_| found.more).map(|last| last.to_string());
         let notes = found.notes.iter().map(ToString::to_string).collect();
         Ok(Answer { total: found.total, microseconds, notes, hits, next })
