@@ -3,7 +3,7 @@
 use super::find::{Find, Spellings, Words};
 use crate::note::Note;
 
-/// Of more words than these one is asked for at once: each attempt goes through the lists of all of them.
+/// Of more words and phrases than these, in brackets or not, one is asked for at once: each attempt goes through the lists of all of them.
 const MANY: usize = 64;
 
 /// A looser search, which is made where too few are found.
@@ -18,8 +18,8 @@ pub struct Attempt {
     pub note: Note,
 }
 
-/// The attempts behind the first, in order, for a query of so many words to choose from.
-pub(super) fn attempts(find: &Find, words: usize) -> Vec<Attempt> {
+/// The attempts behind the first, in order, for a query of so many words to choose from, and so many words and phrases in all.
+pub(super) fn attempts(find: &Find, words: usize, leaves: usize) -> Vec<Attempt> {
     let mut attempts = Vec::new();
     let mut looser = find.clone().without_attempts();
     if let Spellings::WhenFewerThan(below) = find.wanted_spellings() {
@@ -28,7 +28,7 @@ pub(super) fn attempts(find: &Find, words: usize) -> Vec<Attempt> {
     }
     if find.relaxed() > 0 && find.wanted_words() == Words::All {
         let mut last = words;
-        let first = if words > MANY { words } else { 0 };
+        let first = if leaves > MANY { words } else { 0 };
         for fewer in [words.saturating_sub(1).max(first), words.div_ceil(2).max(first), 1] {
             if fewer > 0 && fewer < last {
                 last = fewer;
@@ -46,7 +46,7 @@ mod tests {
     use super::*;
 
     fn words(find: &Find, words: usize) -> Vec<Words> {
-        attempts(find, words).iter().map(|attempt| attempt.find.wanted_words()).collect()
+        attempts(find, words, words).iter().map(|attempt| attempt.find.wanted_words()).collect()
     }
 
     #[test]
@@ -59,6 +59,9 @@ mod tests {
         assert_eq!(words(&relaxed, 2), at_least(&[1]));
         assert_eq!(words(&relaxed, 64), at_least(&[63, 32, 1]));
         assert_eq!(words(&relaxed, 65), at_least(&[1]));
+        let in_brackets: Vec<_> =
+            attempts(&relaxed, 6, 65).into_iter().map(|one| one.find.wanted_words()).collect();
+        assert_eq!(in_brackets, at_least(&[1]));
         assert!(words(&relaxed, 1).is_empty());
         assert!(words(&relaxed.words(Words::Any), 6).is_empty());
         assert!(words(&Find::new(), 6).is_empty());
@@ -67,7 +70,7 @@ mod tests {
     #[test]
     fn near_spellings_come_before_fewer_words_and_stay() {
         let both = Find::new().relaxed_below(5).spellings(Spellings::WhenFewerThan(2));
-        let made = attempts(&both, 2);
+        let made = attempts(&both, 2, 2);
         let made: Vec<_> = made
             .iter()
             .map(|one| (one.below, one.find.wanted_words(), one.find.wanted_spellings()))

@@ -68,7 +68,7 @@ impl<'f, 'c> Filled<'f, 'c> {
 
 impl Cursors<'_> {
     /// The records of a window that match a leaf which stands in several places of the query: they are kept for the others.
-    fn fill_again(&mut self, hand: &mut Hand, leaf: usize, window: &Range<u32>) -> Step<()> {
+    pub(super) fn fill_again(&mut self, hand: &mut Hand, leaf: usize, window: &Range<u32>) -> Step<()> {
         if self.filled[leaf].0 == Some(window.start) {
             return Ok(());
         }
@@ -80,13 +80,7 @@ impl Cursors<'_> {
     }
 
     /// Adds the records of a window that match a leaf.
-    pub fn fill_leaf(
-        &mut self,
-        hand: &mut Hand,
-        leaf: usize,
-        window: &Range<u32>,
-        bits: &mut Bits,
-    ) -> Step<()> {
+    fn fill_leaf(&mut self, hand: &mut Hand, leaf: usize, window: &Range<u32>, bits: &mut Bits) -> Step<()> {
         match &mut self.leaves[leaf] {
             LeafCursor::Word(word) => self.words[*word].group.fill(window, bits)?,
             LeafCursor::Rows(rows) => {

@@ -226,8 +226,8 @@ impl Find {
         self
     }
 
-    /// Where fewer records than this are found with all words, those with fewer words count too: all but one, half, any; of more
-    /// than 64 words any at once.
+    /// Where fewer records than this are found with all words, those with fewer words count too: all but one, half, any; of queries with more
+    /// than 64 words and phrases any at once.
     /// Notes say so.
     #[must_use]
     pub fn relaxed_below(mut self, records: u64) -> Self {

@@ -7,7 +7,7 @@ use super::ordered::in_order;
 use super::plan::{Node, Plan};
 use super::top::{Scored, Top};
 use super::walk::{ByValue, Collect, fill_up, walk};
-use super::windows::{Sought, Wanted, windows};
+use super::windows::{RowBits, Sought, Wanted, windows};
 use crate::bits::Bits;
 use crate::catalog::Standing;
 use crate::shelf::{Hand, Step, ValueColumn, if_at_hand, in_threads};
@@ -79,6 +79,9 @@ const WALK_WORD: u64 = 2;
 /// record for each of them, which costs about as much as a posting in a window, comes to more.
 const MANY_ASKED: usize = 8;
 
+/// Asking a record for one of them takes about as long as so many postings.
+const ASKED: u64 = 2;
+
 /// How a shelf is gone through.
 #[derive(Clone, Copy)]
 struct Way {
@@ -132,7 +135,7 @@ pub(super) fn search(
     // In another order than that of scores all that match are looked at, if they are counted.
     let is_worth = || estimated.saturating_mul(WALK_FILLED) > in_windows || cursors.has_dense_rows();
     let sees_all = !by_score && wanted == u64::MAX && is_worth();
-    let filled = sees_all || parts > MANY_ASKED && asked_for > in_windows;
+    let filled = sees_all || parts > MANY_ASKED && asked_for.saturating_mul(ASKED) > in_windows;
     let can_window = by_score && !cursors.words.is_empty() && asked.k > 0;
     let meets = cursors.required(&root).is_some();
     let windowed = can_window
@@ -243,15 +246,18 @@ fn part<'a>(
             && find.wanted_executor() == Executor::Cheapest
             && (is_dense || !tells_all());
         let mut filler = if is_many || first { Some(open(hand)?) } else { None };
-        let mut matching = None;
+        let (mut matching, mut rows) = (None, None);
         if let Some(filler) = filler.as_mut().filter(|_| first) {
-            let bits = all_matching(hand, filler, root, find, &run)?;
+            let add_up = !cursors.words_decide(root) && ranking.proximity <= 0.0;
+            let mut scoring = if add_up { filler.scoring_rows() } else { RowBits::new() };
+            let bits = all_matching(hand, filler, root, find, &run, &mut scoring)?;
             counted = Some(bits.count());
             matching = counted.map(|count| (Arc::new(bits), count));
+            rows = Some(scoring);
         }
         let known_to_match = matching.clone();
         let filler_of_windows = filler.as_mut().filter(|_| !first);
-        let what = Sought { root, matching, filler: filler_of_windows, open: &mut open };
+        let what = Sought { root, matching, rows, filler: filler_of_windows, open: &mut open };
         let streamed = windows(hand, &mut cursors, what, find, &mut top, wanted, run.clone());
         let streamed = if_at_hand(streamed)?.unwrap_or_default();
         (part.scored, part.unpacked) = (streamed.scored, streamed.unpacked);
@@ -296,13 +302,14 @@ fn part<'a>(
     Ok(part)
 }
 
-/// The live records of a run that match.
+/// The live records of a run that match, and what matches some of the leaves.
 fn all_matching(
     hand: &mut Hand,
     cursors: &mut Cursors<'_>,
     root: &Node,
     find: &Find,
     run: &Range<u32>,
+    rows: &mut RowBits,
 ) -> Step<Bits> {
     let mut all = Bits::new(cursors.standing.shelf.records() as usize);
     let (mut bits, mut start) = (Bits::default(), run.start);
@@ -310,6 +317,7 @@ fn all_matching(
         find.go_on()?;
         let window = start..start.saturating_add(COUNTED).min(run.end);
         bits.reset((window.end - window.start) as usize);
+        cursors.fill_rows(hand, &window, rows)?;
         if_at_hand(cursors.fill(hand, root, &window, &mut bits))?;
         bits.iter().for_each(|place| all.set(start as usize + place));
         start = window.end;

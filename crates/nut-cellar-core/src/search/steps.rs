@@ -143,7 +143,7 @@ impl Search {
     pub fn new(snapshot: Snapshot, query: &Query, find: &Find) -> Result<Self> {
         let prepared = Prepared::new(&snapshot, query, find)?;
         let by = by_column(&snapshot, find)?;
-        let mut looser = attempts(find, prepared.plan.choice);
+        let mut looser = attempts(find, prepared.plan.choice, prepared.plan.leaves.len());
         looser.reverse();
         let scanned = (0..snapshot.shelves()).map(|_| None).collect();
         Ok(Self {

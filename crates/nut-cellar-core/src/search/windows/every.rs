@@ -36,7 +36,7 @@ impl Windows<'_, '_> {
             let window = start..start.saturating_add(size).min(run.end);
             start = window.end;
             if let Some(matched) = &mut self.matched {
-                matched.look(hand, &window)?;
+                matched.go_to(window.clone());
             }
             for word in &words {
                 if alone {

@@ -30,6 +30,7 @@ use crate::search::stream::{Common, Stream};
 use crate::search::top::{Scored, Top};
 use crate::shelf::{Hand, Set, Step, if_at_hand};
 use exactly::Matched;
+pub(super) use exactly::RowBits;
 use front::{OfWord, by_known};
 use std::ops::Range;
 use std::sync::Arc;
@@ -92,6 +93,8 @@ pub(super) struct Sought<'w, 'c> {
     pub root: &'w Node,
     /// The live records that match, and how many they are, if they are known.
     pub matching: Option<Set>,
+    /// What matches the leaves that score and are more than a word, if that is known, too.
+    pub rows: Option<RowBits>,
     /// Other cursors of the same plan, which may find out window by window which records match.
     pub filler: Option<&'w mut Cursors<'c>>,
     /// Opens more of them.
@@ -112,7 +115,7 @@ enum Way {
 pub(super) fn windows<'w, 'c>(
     hand: &mut Hand,
     cursors: &'w mut Cursors<'c>,
-    Sought { root, matching, filler, open }: Sought<'w, 'c>,
+    Sought { root, matching, rows, filler, open }: Sought<'w, 'c>,
     find: &'w Find,
     top: &'w mut Top,
     wanted: Wanted,
@@ -204,8 +207,7 @@ pub(super) fn windows<'w, 'c>(
         },
     }
     if let Some(start) = search.left {
-        let cursors = open(hand)?;
-        search.exactly(hand, find, &(start..run.end), &common, cursors)?;
+        search.exactly(hand, find, &(start..run.end), &common, rows, open)?;
     }
     hand.complete()?;
     // Others with other runs would find out the same.
@@ -285,7 +287,7 @@ struct Windows<'w, 'c> {
     bounds: Vec<f32>,
     scored: u64,
     /// Which records of the window match what scores, if that is found out for all of them.
-    matched: Option<Matched<'c>>,
+    matched: Option<Matched>,
     /// How many records were scored one by one though they may not have come to the front, and how many of them are enough.
     rough: u64,
     most_rough: u64,
