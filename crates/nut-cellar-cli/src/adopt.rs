@@ -68,6 +68,11 @@ fn report_synced(synced: &Synced) {
     ));
 }
 
+pub fn rebuild(call: &arguments::Target) -> Result<()> {
+    report_synced(&Target::database(&call.target)?.rebuild()?);
+    Ok(())
+}
+
 /// Reads a schema file.
 pub fn read_schema(path: &Path) -> Result<Schema> {
     let text = std::fs::read_to_string(path).map_err(|error| {

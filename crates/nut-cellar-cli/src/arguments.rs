@@ -1,16 +1,27 @@
 //! What can be called, and with what.
 
 use clap::{Args, Parser, Subcommand};
-use nut_cellar::search::{Order, Spellings};
+use nut_cellar::search::DOCUMENT_VERSION;
+use nut_cellar::shelf::{FIRST_LAYOUT, LAYOUT};
+use nut_cellar::{Order, Spellings};
 use std::num::NonZero;
 use std::path::PathBuf;
+
+/// What `--version` says: which layouts are read, and what it can do.
+fn long_version() -> String {
+    format!(
+        "{}\nlayout of shelves: {LAYOUT}, read from {FIRST_LAYOUT} on\nrequests and answers: version {DOCUMENT_VERSION}\n\
+         features: sqlite, postgres, dictionaries, detection, zstd",
+        env!("CARGO_PKG_VERSION"),
+    )
+}
 
 /// Full-text search inside an application or its database: no server, nothing to operate.
 ///
 /// A TARGET is a folder (`shed.cellar`), a table of a SQLite database
 /// (`sqlite:app.db#items`) or one of a PostgreSQL database (`postgres://localhost/app#items`).
 #[derive(Parser)]
-#[command(name = "nut-cellar", version, max_term_width = 100)]
+#[command(name = "nut-cellar", version, long_version = long_version(), max_term_width = 100)]
 pub struct Arguments {
     #[command(subcommand)]
     pub call: Call,
@@ -46,8 +57,16 @@ pub enum Call {
     Check(Target),
     /// Read rows again whose records differ, or all if the cellar is damaged
     Repair(Repair),
+    /// Read all rows again, into new shelves; searches go on meanwhile
+    Rebuild(Target),
+    /// Say that rows may have changed without a trigger that saw it, so that they are read again
+    Touch(Touch),
     /// Make one shelf of all; changes no result, makes searches faster
     Compact(Target),
+    /// Write what a shell needs to complete calls, to stdout
+    Completions(Completions),
+    /// Write the manual page, to stdout
+    Man,
 }
 
 #[derive(Args)]
@@ -72,6 +91,23 @@ pub struct Repair {
     /// What the columns are, for a cellar of which that can't be read any more
     #[arg(long, value_name = "FILE.toml")]
     pub schema: Option<PathBuf>,
+}
+
+#[derive(Args)]
+pub struct Touch {
+    /// A table of a database
+    #[arg(value_name = "TARGET")]
+    pub target: String,
+    /// The keys of the rows
+    #[arg(value_name = "KEY", required = true, allow_hyphen_values = true)]
+    pub keys: Vec<String>,
+}
+
+#[derive(Args)]
+pub struct Completions {
+    /// The shell
+    #[arg(value_name = "SHELL")]
+    pub shell: clap_complete::Shell,
 }
 
 #[derive(Args)]

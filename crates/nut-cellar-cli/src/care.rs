@@ -49,6 +49,15 @@ pub fn repair(call: &arguments::Repair) -> Result<()> {
     Ok(())
 }
 
+pub fn touch(call: &arguments::Touch) -> Result<()> {
+    Target::database(&call.target)?.touch(&call.keys)?;
+    crate::tell(format_args!(
+        "{} will be read again by the next search.",
+        count(call.keys.len() as u64, "row", "rows")
+    ));
+    Ok(())
+}
+
 /// The most differences that are shown.
 const SHOWN: usize = 20;
 

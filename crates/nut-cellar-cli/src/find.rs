@@ -15,7 +15,9 @@ use std::time::Instant;
 const EXCERPT: usize = 40;
 
 pub fn run(call: &arguments::Find) -> Result<()> {
+    let started = Instant::now();
     let open = Target::read(&call.target)?.open()?;
+    let opening = started.elapsed();
     let Prepared { query, mut find, notes, .. } = match &call.request {
         Some(path) => settings::from_file(path, open.schema())?,
         None => settings::read(call.query.as_deref().unwrap_or_default(), &call.settings, open.schema())?,
@@ -36,7 +38,7 @@ pub fn run(call: &arguments::Find) -> Result<()> {
     for note in &found.notes {
         crate::tell(format_args!("{note}"));
     }
-    let mut out = shown(&open, &find, &found, time_us);
+    let mut out = shown(&open, &find, &found, (time_us, opening.as_secs_f64() * 1e6));
     let typed = call.query.as_deref().is_some_and(|query| !query.trim().is_empty());
     if found.total == 0 && call.settings.near == Spellings::AsTyped && typed {
         let _ = writeln!(
@@ -47,7 +49,7 @@ pub fn run(call: &arguments::Find) -> Result<()> {
     say(&out)
 }
 
-fn shown(open: &Open, find: &Find, found: &Found, time_us: f64) -> String {
+fn shown(open: &Open, find: &Find, found: &Found, (time_us, opening_us): (f64, f64)) -> String {
     let mut out = String::new();
     if !found.hits.is_empty() {
         let by = match find.wanted_order() {
@@ -62,7 +64,12 @@ fn shown(open: &Open, find: &Find, found: &Found, time_us: f64) -> String {
     };
     let count = paint::count(found.total, "record", "records");
     let least = if found.or_more { "At least " } else { "" };
-    let _ = writeln!(out, "{FAINT}{least}{count} found in {}{shown}{FAINT:#}", paint::time(time_us));
+    let _ = writeln!(
+        out,
+        "{FAINT}{least}{count} found in {}, the first search after {} of opening{shown}{FAINT:#}",
+        paint::time(time_us),
+        paint::time(opening_us)
+    );
     match &found.last {
         Some(last) if found.more => {
             let _ = writeln!(out, "{FAINT}The next page: --after {last}{FAINT:#}");

@@ -15,6 +15,7 @@ mod paint;
 mod plan;
 mod propose;
 mod settings;
+mod shells;
 mod source;
 mod target;
 mod terms;
@@ -44,7 +45,11 @@ fn main() -> ExitCode {
         Call::Info(call) => info::run(&call),
         Call::Check(call) => care::check(&call),
         Call::Repair(call) => care::repair(&call),
+        Call::Rebuild(call) => adopt::rebuild(&call),
+        Call::Touch(call) => care::touch(&call),
         Call::Compact(call) => care::compact(&call),
+        Call::Completions(call) => shells::completions(&call),
+        Call::Man => shells::manual(),
     };
     match done {
         Ok(()) => ExitCode::SUCCESS,

@@ -266,6 +266,33 @@ impl Database {
         }
     }
 
+    /// Reads all rows again.
+    pub fn rebuild(&mut self) -> Result<Synced> {
+        match self {
+            Self::Sqlite(connection, cellar) => SqliteCellar::open(connection, cellar)?.rebuild(connection),
+            Self::Postgres(client, cellar) => {
+                PostgresCellar::open(&mut **client, cellar)?.rebuild(&mut **client)
+            }
+        }
+    }
+
+    /// Says that the rows may have changed whose keys texts may mean.
+    pub fn touch(&mut self, texts: &[String]) -> Result<()> {
+        let keys = |schema: &Schema| -> Vec<Key> {
+            texts.iter().flat_map(|text| meant(text, schema.key_columns().len())).collect()
+        };
+        match self {
+            Self::Sqlite(connection, cellar) => {
+                let cellar = SqliteCellar::open(connection, cellar)?;
+                cellar.touch(connection, &keys(cellar.schema()))
+            }
+            Self::Postgres(client, cellar) => {
+                let cellar = PostgresCellar::open(&mut **client, cellar)?;
+                cellar.touch(&mut **client, &keys(cellar.schema()))
+            }
+        }
+    }
+
     /// The cellar with its connection, for a keeper.
     pub fn kept(self) -> Result<Box<dyn Kept>> {
         Ok(match self {
@@ -279,6 +306,23 @@ impl Database {
             }
         })
     }
+}
+
+/// The keys that a text may mean. What looks like a number is one, or else a text; the parts of a key stand between slashes.
+pub fn meant(text: &str, columns: usize) -> Vec<Key> {
+    let number = |text: &str| text.parse::<i64>().ok().map(Key::from);
+    if columns == 1 {
+        return number(text).into_iter().chain([text.into()]).collect();
+    }
+    let mut all = vec![Vec::new()];
+    for part in text.splitn(columns, '/') {
+        let parts: Vec<Key> = number(part).into_iter().chain([part.into()]).collect();
+        let longer = |key: &Vec<Key>| {
+            parts.iter().map(|part| [&key[..], std::slice::from_ref(part)].concat()).collect::<Vec<_>>()
+        };
+        all = all.iter().flat_map(longer).collect();
+    }
+    all.into_iter().map(Key::Several).collect()
 }
 
 /// Connects to a PostgreSQL server.

@@ -2,7 +2,7 @@
 
 use crate::paint::{self, FAINT, HEAD};
 use crate::settings;
-use crate::target::Target;
+use crate::target::{Target, meant};
 use crate::{arguments, say};
 use nut_cellar::request::Prepared;
 use nut_cellar::search::{Reason, Reckoning, Why};
@@ -47,23 +47,6 @@ fn ask(text: &str, columns: usize, why: impl Fn(&Key) -> Result<Why>) -> Result<
         }
     }
     Ok(asked)
-}
-
-/// The keys that a text may mean. What looks like a number is one, or else a text; the parts of a key stand between slashes.
-fn meant(text: &str, columns: usize) -> Vec<Key> {
-    let number = |text: &str| text.parse::<i64>().ok().map(Key::from);
-    if columns == 1 {
-        return number(text).into_iter().chain([text.into()]).collect();
-    }
-    let mut all = vec![Vec::new()];
-    for part in text.splitn(columns, '/') {
-        let parts: Vec<Key> = number(part).into_iter().chain([part.into()]).collect();
-        let longer = |key: &Vec<Key>| {
-            parts.iter().map(|part| [&key[..], std::slice::from_ref(part)].concat()).collect::<Vec<_>>()
-        };
-        all = all.iter().flat_map(longer).collect();
-    }
-    all.into_iter().map(Key::Several).collect()
 }
 
 fn found(key: &str, reckoning: &Reckoning) -> String {

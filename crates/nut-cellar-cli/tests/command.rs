@@ -795,6 +795,7 @@ fn rankings_are_compared_and_searches_are_timed_and_reported() {
     desk.file("queries.txt", "walnut box\n\n\"two brass\"\n*ssils\n");
     let timed = desk.json(&["time", "shed.cellar", "--queries", "queries.txt", "--repeat", "2"]);
     assert_eq!(timed["queries"], 3);
+    assert!(timed["first_median_us"].as_f64().unwrap() >= timed["median_us"].as_f64().unwrap());
     assert!(timed["median_us"].as_f64().unwrap() <= timed["p99_us"].as_f64().unwrap());
     assert!(desk.done(&["time", "shed.cellar", "--queries", "queries.txt"]).contains("3 queries"));
     desk.file("empty.txt", "\n");
@@ -931,4 +932,72 @@ fn a_request_is_answered_as_the_library_and_sql_answer_it() {
     desk.refused(2, &["find", "sqlite:app.db#items", "--limit", "3", "--request", "request.json"]);
     let said = desk.refused(1, &["find", "sqlite:app.db#items", "--request", "nothing.json"]);
     assert!(said.contains("nothing.json: reading the request failed"), "{said}");
+}
+
+#[test]
+fn rows_are_touched_and_tables_read_again() {
+    let desk = Desk::new();
+    desk.file("schema.toml", SCHEMA);
+    let db = Connection::open(desk.path("app.db")).unwrap();
+    db.execute_batch(
+        "CREATE TABLE items(id TEXT PRIMARY KEY, title TEXT, notes TEXT, found_on TEXT);
+         INSERT INTO items(id, title) VALUES ('q1', 'Walnut box'), ('7', 'Umbrella'), ('q3', 'Tin');",
+    )
+    .unwrap();
+    let target = "sqlite:app.db#items";
+    desk.done(&["adopt", target, "--schema", "schema.toml"]);
+    let trigger: String = db
+        .query_row("SELECT sql FROM sqlite_schema WHERE name = 'cellar_items_after_update'", [], |row| {
+            row.get(0)
+        })
+        .unwrap();
+    let unseen = |sql: &str| {
+        db.execute_batch(&format!("DROP TRIGGER cellar_items_after_update; {sql}; {trigger}")).unwrap();
+    };
+    unseen("UPDATE items SET title = 'Elm ' || title");
+    assert!(desk.keys(target, "elm").is_empty());
+    let output = desk.call(&["touch", target, "q1", "7", "-9"]);
+    assert!(
+        output.status.success() && said(&output).contains("3 rows will be read again"),
+        "{}",
+        said(&output)
+    );
+    assert_eq!(desk.keys(target, "elm"), ["\"7\"", "\"q1\""]);
+    assert!(desk.keys(target, "elm tin").is_empty());
+    let output = desk.call(&["rebuild", target]);
+    assert!(
+        output.status.success() && said(&output).contains("3 rows put into a shelf"),
+        "{}",
+        said(&output)
+    );
+    assert_eq!(desk.keys(target, "elm tin"), ["\"q3\""]);
+    desk.refused(2, &["touch", target]);
+    desk.refused(2, &["touch", "shed.cellar", "q1"]);
+    desk.refused(1, &["rebuild", "sqlite:app.db#nothing"]);
+}
+
+#[test]
+fn it_tells_shells_manuals_and_versions_of_itself() {
+    let desk = Desk::new();
+    for shell in ["bash", "zsh", "fish", "elvish", "powershell"] {
+        let script = desk.done(&["completions", shell]);
+        assert!(
+            script.contains("nut-cellar") && script.contains("compare") && script.contains("first-letters"),
+            "{shell}"
+        );
+    }
+    desk.refused(2, &["completions", "csh"]);
+    let page = desk.done(&["man"]);
+    assert!(page.contains(".TH nut-cellar 1") && page.contains(".SH \"NUT-CELLAR FIND\""), "{page}");
+    assert!(
+        page.contains("\\-\\-request") && page.contains("what a match in a column weighs")
+            || page.contains("What a match in a column weighs")
+    );
+    let version = desk.done(&["--version"]);
+    assert!(
+        version.contains(env!("CARGO_PKG_VERSION")) && version.contains("layout of shelves: 4"),
+        "{version}"
+    );
+    assert!(version.contains("dictionaries"), "{version}");
+    assert_eq!(desk.done(&["-V"]).lines().count(), 1);
 }

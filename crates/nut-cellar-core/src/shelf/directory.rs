@@ -13,9 +13,10 @@ pub const CHUNK: u64 = 4 * 1024;
 
 /// The first bytes of a shelf, and the last.
 const MAGIC: [u8; 8] = PIECE_LABELS[0];
-/// The version of the layout that is written, and the first that is read.
-pub(super) const VERSION: u32 = 4;
-const FIRST_VERSION: u32 = 3;
+/// The version of the layout that is written.
+pub const VERSION: u32 = 4;
+/// The first version of the layout that is read.
+pub const FIRST_VERSION: u32 = 3;
 /// What a shelf needs its reader to know, besides the version, one bit each; none yet.
 const FEATURES: u32 = 0;
 /// The label and the version.

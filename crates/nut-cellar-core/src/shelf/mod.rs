@@ -58,7 +58,7 @@ pub(crate) use bounds::Bounds;
 pub use builder::{Builder, Sealed};
 pub(crate) use check::check;
 pub(crate) use digests::digests;
-pub use directory::{CHUNK, Section};
+pub use directory::{CHUNK, FIRST_VERSION as FIRST_LAYOUT, Section, VERSION as LAYOUT};
 pub(crate) use front::{FrontPicker, LeftOut};
 pub(crate) use hand::{Hand, Step, Stop, if_at_hand};
 pub(crate) use learned::Learned;
