@@ -14,6 +14,7 @@ use std::fmt;
 /// assert!(matches!(notes[0], Note::Misread { start: 6, .. }));
 /// ```
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(any(test, feature = "json-schema"), derive(schemars::JsonSchema))]
 #[serde(tag = "note", rename_all = "snake_case", deny_unknown_fields)]
 #[non_exhaustive]
 pub enum Note {

@@ -16,6 +16,7 @@ use std::sync::Arc;
 
 /// A text, or the tree that it would be read as.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(any(test, feature = "json-schema"), derive(schemars::JsonSchema))]
 #[serde(untagged, expecting = "a text, or a tree")]
 pub enum Said<T> {
     /// As somebody typed it.
@@ -51,6 +52,7 @@ impl<T> From<String> for Said<T> {
 /// assert!(error.to_string().contains("unknown field `colour`"), "{error}");
 /// ```
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(any(test, feature = "json-schema"), derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields, default)]
 #[expect(clippy::struct_excessive_bools, reason = "they are the settings that people turn on and off")]
 #[non_exhaustive]
@@ -263,6 +265,13 @@ impl Request {
     }
 }
 
+/// What a request and an answer are, as JSON Schemas (2020-12): by these whoever sends and reads them without this library can check what
+/// it does. They are kept as `docs/request.schema.json` and `docs/answer.schema.json`.
+#[cfg(any(test, feature = "json-schema"))]
+pub fn json_schemas() -> [(&'static str, schemars::Schema); 2] {
+    [("request", schemars::schema_for!(Request)), ("answer", schemars::schema_for!(crate::search::Found))]
+}
+
 impl From<Query> for Said<Query> {
     fn from(query: Query) -> Self {
         Self::Tree(query)
@@ -272,5 +281,90 @@ impl From<Query> for Said<Query> {
 impl From<Filter> for Said<Filter> {
     fn from(filter: Filter) -> Self {
         Self::Tree(filter)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::search::Found;
+    use serde_json::Value as Json;
+    use std::path::Path;
+
+    /// The schemas that are kept are those of the types; where they are not, they are written anew, and the test fails once.
+    #[test]
+    fn the_schemas_are_those_that_are_kept() {
+        for (name, schema) in json_schemas() {
+            let path = format!("{}/../../docs/{name}.schema.json", env!("CARGO_MANIFEST_DIR"));
+            let made = serde_json::to_string_pretty(&schema).unwrap() + "\n";
+            let kept = std::fs::read_to_string(Path::new(&path)).unwrap_or_default();
+            if kept != made {
+                std::fs::write(&path, made).unwrap();
+                panic!("docs/{name}.schema.json was not what the types are; it is now");
+            }
+        }
+    }
+
+    /// What the chapter shows, and what is wrong, is so by the schemas as well as by the types.
+    #[test]
+    fn schemas_and_types_agree() {
+        let [request, answer] =
+            json_schemas().map(|(_, schema)| jsonschema::validator_for(schema.as_value()).unwrap());
+        let chapter = include_str!("../../../docs/request.md");
+        let mut shown = 0;
+        for block in chapter.split("```json\n").skip(1) {
+            let json: Json = serde_json::from_str(block.split("```").next().unwrap()).unwrap();
+            let is_answer = json.get("hits").is_some();
+            assert!(if is_answer { &answer } else { &request }.is_valid(&json), "{json}");
+            assert!(is_answer || serde_json::from_value::<Request>(json.clone()).is_ok(), "{json}");
+            shown += 1;
+        }
+        assert!(shown >= 2);
+        let right = [
+            r#"{}"#,
+            r#"{"query": {"words": [{"word": "oak"}, {"in": [["title"], {"window": ["a b", 4]}]}, {"without": {"near": "elm"}}]}}"#,
+            r#"{"query": "oak", "words": 2, "near": {"below": 3}, "total": {"at_least": 5}, "sort": {"by": "key"}, "weights": {"a": 1.5}}"#,
+            r#"{"query": "oak", "where": {"all": [{"column": ["v", {"between": [1, 2.5]}]}, {"not": {"column": ["d", "absent"]}}]}}"#,
+            r#"{"query": "oak", "where": "v > 5", "words": {"share": 0.5}, "sort": "v:down", "threads": 2, "k1": null}"#,
+        ];
+        for text in right {
+            let json: Json = serde_json::from_str(text).unwrap();
+            assert!(
+                request.is_valid(&json),
+                "{text}: {:?}",
+                request.validate(&json).err().map(|error| error.to_string())
+            );
+            let read: Request = serde_json::from_str(text).unwrap();
+            assert!(request.is_valid(&serde_json::to_value(&read).unwrap()), "{text}");
+        }
+        let wrong = [
+            r#"{"query": "oak", "colour": "red"}"#,
+            r#"{"query": 7}"#,
+            r#"{"query": {"wrod": "oak"}}"#,
+            r#"{"query": "oak", "words": {"share": 0.5, "of": 3}}"#,
+            r#"{"query": "oak", "sort": {"by": "chance"}}"#,
+            r#"{"query": "oak", "where": {"column": ["value", {"near": 5}]}}"#,
+            r#"{"query": "oak", "limit": -1}"#,
+            r#"{"query": "oak", "threads": 0}"#,
+            r#"["oak"]"#,
+        ];
+        for text in wrong {
+            let json: Json = serde_json::from_str(text).unwrap();
+            assert!(!request.is_valid(&json) && serde_json::from_value::<Request>(json).is_err(), "{text}");
+        }
+        let hit = |more: &str| {
+            format!(
+                r#"{{"version":1,"total":1,"more":false,"notes":[],"noted":[],"hits":[{{"rank":1,"key":[7,{{"bytes":"00ff"}}],
+                    "score":1.5,"values":{{"title":["a","b"],"at":{{"lat":1,"lon":2}}}},"marks":{{"title":[[[0,1]],[]]}}{more}}}]}}"#
+            )
+        };
+        for (text, fits) in [(hit(""), true), (hit(",\"colour\":1"), false)] {
+            let json: Json = serde_json::from_str(&text).unwrap();
+            assert_eq!(
+                (answer.is_valid(&json), serde_json::from_str::<Found>(&text).is_ok()),
+                (fits, fits),
+                "{text}"
+            );
+        }
     }
 }

@@ -35,6 +35,7 @@ use serde::{Deserialize, Serialize};
 /// assert_eq!(Filter::read(&built.to_string(), &schema).unwrap(), built);
 /// ```
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(any(test, feature = "json-schema"), derive(schemars::JsonSchema))]
 #[serde(rename_all = "snake_case")]
 #[non_exhaustive]
 pub enum Filter {

@@ -7,6 +7,7 @@ use serde::{Deserialize, Serialize};
 
 /// What a value of a column is compared with. A text stands for what the column's kind reads it as.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(any(test, feature = "json-schema"), derive(schemars::JsonSchema))]
 #[serde(rename_all = "snake_case")]
 #[non_exhaustive]
 pub enum Test {

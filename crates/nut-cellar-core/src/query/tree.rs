@@ -18,6 +18,7 @@ pub(super) const DEEPEST: usize = 60;
 /// assert_eq!(Query::read(&built.to_string()).query, built);
 /// ```
 #[derive(Clone, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[cfg_attr(any(test, feature = "json-schema"), derive(schemars::JsonSchema))]
 #[serde(rename_all = "snake_case")]
 #[non_exhaustive]
 pub enum Query {

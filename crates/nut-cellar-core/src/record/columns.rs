@@ -11,8 +11,9 @@ enum Shown<'a> {
 }
 
 #[derive(Deserialize)]
+#[cfg_attr(any(test, feature = "json-schema"), derive(schemars::JsonSchema))]
 #[serde(untagged, expecting = "a value, or a list of values")]
-enum Read {
+pub(crate) enum Read {
     One(Value),
     Several(Vec<Value>),
 }

@@ -195,6 +195,32 @@ impl<'de> Deserialize<'de> for Key {
     }
 }
 
+#[cfg(any(test, feature = "json-schema"))]
+impl schemars::JsonSchema for Key {
+    fn schema_name() -> std::borrow::Cow<'static, str> {
+        "Key".into()
+    }
+
+    fn json_schema(_: &mut schemars::SchemaGenerator) -> schemars::Schema {
+        let part = serde_json::json!({
+            "anyOf": [
+                { "type": "integer", "minimum": i64::MIN, "maximum": i64::MAX },
+                { "type": "string" },
+                {
+                    "type": "object",
+                    "properties": { "bytes": { "type": "string", "pattern": "^([0-9a-fA-F]{2})*$" } },
+                    "required": ["bytes"],
+                    "additionalProperties": false,
+                },
+            ],
+        });
+        schemars::json_schema!({
+            "description": "A whole number, a text, bytes in hexadecimal digits, or several of these.",
+            "anyOf": [part, { "type": "array", "items": part }],
+        })
+    }
+}
+
 struct AnyKey {
     may_have_parts: bool,
 }

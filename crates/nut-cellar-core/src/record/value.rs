@@ -356,6 +356,31 @@ impl<'de> Deserialize<'de> for Value {
     }
 }
 
+#[cfg(any(test, feature = "json-schema"))]
+impl schemars::JsonSchema for Value {
+    fn schema_name() -> std::borrow::Cow<'static, str> {
+        "Value".into()
+    }
+
+    fn json_schema(_: &mut schemars::SchemaGenerator) -> schemars::Schema {
+        schemars::json_schema!({
+            "description": "A text (a day and a moment, too), a number, true or false, or a point.",
+            "anyOf": [
+                { "type": ["string", "number", "boolean"] },
+                {
+                    "type": "object",
+                    "properties": {
+                        "lat": { "type": "number", "minimum": -90, "maximum": 90 },
+                        "lon": { "type": "number", "minimum": -180, "maximum": 180 },
+                    },
+                    "required": ["lat", "lon"],
+                    "additionalProperties": false,
+                },
+            ],
+        })
+    }
+}
+
 struct AnyValue;
 
 impl<'de> Visitor<'de> for AnyValue {

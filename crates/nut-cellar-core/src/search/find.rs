@@ -17,6 +17,7 @@ use std::sync::Arc;
 /// How many of a query's words a record must have. A phrase, a group in brackets or a word in columns of its own counts
 /// as one; in brackets that are inside others all are needed, unless any will do.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(any(test, feature = "json-schema"), derive(schemars::JsonSchema))]
 #[serde(try_from = "typed::Words", into = "typed::Words")]
 pub enum Words {
     /// All of them.
@@ -32,6 +33,7 @@ pub enum Words {
 
 /// When words may also stand for others that are spelled nearly so.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(any(test, feature = "json-schema"), derive(schemars::JsonSchema))]
 #[serde(try_from = "typed::Spellings", into = "typed::Spellings")]
 pub enum Spellings {
     /// Where the query says so.
@@ -45,6 +47,7 @@ pub enum Spellings {
 
 /// How exactly the matches are counted.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(any(test, feature = "json-schema"), derive(schemars::JsonSchema))]
 #[serde(rename_all = "snake_case")]
 pub enum Total {
     /// All of them.
@@ -56,6 +59,7 @@ pub enum Total {
 
 /// In which order hits are given.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(any(test, feature = "json-schema"), derive(schemars::JsonSchema))]
 #[serde(try_from = "typed::Order", into = "typed::Order")]
 pub enum Order {
     /// The best score first; equal scores by ascending key.

@@ -31,6 +31,7 @@ pub const DOCUMENT_VERSION: u32 = 1;
 /// assert_eq!(found.hits[0].text("title"), Some("Walnut box"));
 /// ```
 #[derive(Clone, Debug, Default, PartialEq, Deserialize)]
+#[cfg_attr(any(test, feature = "json-schema"), derive(schemars::JsonSchema))]
 #[serde(try_from = "Document")]
 #[non_exhaustive]
 pub struct Found {
@@ -53,6 +54,7 @@ pub struct Found {
 
 /// A [`Found`] as it is read from a document.
 #[derive(Deserialize)]
+#[cfg_attr(any(test, feature = "json-schema"), derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 struct Document {
     version: u32,
@@ -139,6 +141,7 @@ impl Found {
 /// assert_eq!(place.to_string().parse::<Place>().unwrap(), place);
 /// ```
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(any(test, feature = "json-schema"), derive(schemars::JsonSchema))]
 #[serde(try_from = "String", into = "String")]
 pub struct Place {
     /// The value that it is ordered by, if it is ordered by values and has one.
@@ -201,6 +204,7 @@ impl FromStr for Place {
 
 /// One ranked match.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(any(test, feature = "json-schema"), derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 #[non_exhaustive]
 pub struct Hit {
@@ -212,10 +216,12 @@ pub struct Hit {
     pub score: f32,
     /// The kept values by column, in schema order.
     #[serde(serialize_with = "given", deserialize_with = "read")]
+    #[cfg_attr(any(test, feature = "json-schema"), schemars(with = "IndexMap<String, columns::Read>"))]
     pub values: IndexMap<String, Vec<Value>>,
     /// For each text column in which something was found, for each of its values: the ranges of bytes, ascending and apart from one
     /// another. Where they were [asked for](crate::Find::with_marks).
     #[serde(default, skip_serializing_if = "IndexMap::is_empty", with = "marks")]
+    #[cfg_attr(any(test, feature = "json-schema"), schemars(with = "IndexMap<String, marks::Shown>"))]
     pub marks: IndexMap<String, Vec<Vec<Range<usize>>>>,
 }
 
@@ -337,8 +343,9 @@ mod marks {
     type Ranges = Vec<Range<usize>>;
 
     #[derive(Serialize, Deserialize)]
+    #[cfg_attr(any(test, feature = "json-schema"), derive(schemars::JsonSchema))]
     #[serde(untagged, expecting = "pairs of places, or a list of pairs for each value")]
-    enum Shown {
+    pub(super) enum Shown {
         One(Vec<(usize, usize)>),
         Several(Vec<Vec<(usize, usize)>>),
     }

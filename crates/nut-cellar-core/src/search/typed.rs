@@ -28,6 +28,7 @@ impl FromStr for find::Words {
 
 /// `"all"`, `"any"`, `2`, `"60%"`, or exactly `{"share":0.6}`.
 #[derive(Serialize, Deserialize)]
+#[cfg_attr(any(test, feature = "json-schema"), derive(schemars::JsonSchema))]
 #[serde(
     untagged,
     deny_unknown_fields,
@@ -78,6 +79,7 @@ impl FromStr for find::Spellings {
 
 /// `"never"`, `"few"`, `"always"`, or `{"below":25}`: where fewer records are found.
 #[derive(Serialize, Deserialize)]
+#[cfg_attr(any(test, feature = "json-schema"), derive(schemars::JsonSchema))]
 #[serde(untagged, deny_unknown_fields, expecting = "\"never\", \"few\", \"always\", or {\"below\":25}")]
 pub(super) enum Spellings {
     Text(String),
@@ -123,6 +125,7 @@ impl FromStr for find::Order {
 
 /// `"found_on"`, `"found_on:down"`, or `{"by":"score"}` and `{"by":"key"}`, which are no columns.
 #[derive(Serialize, Deserialize)]
+#[cfg_attr(any(test, feature = "json-schema"), derive(schemars::JsonSchema))]
 #[serde(
     untagged,
     deny_unknown_fields,
@@ -134,6 +137,7 @@ pub(super) enum Order {
 }
 
 #[derive(Serialize, Deserialize)]
+#[cfg_attr(any(test, feature = "json-schema"), derive(schemars::JsonSchema))]
 #[serde(rename_all = "snake_case")]
 pub(super) enum By {
     Score,
