@@ -265,11 +265,20 @@ impl Request {
     }
 }
 
-/// What a request and an answer are, as JSON Schemas (2020-12): by these whoever sends and reads them without this library can check what
+/// What a request and an answer are, as JSON Schemas (2020-12), which `docs/request.md` explains: by these whoever sends and reads them without this library can check what
 /// it does. They are kept as `docs/request.schema.json` and `docs/answer.schema.json`.
 #[cfg(any(test, feature = "json-schema"))]
 pub fn json_schemas() -> [(&'static str, schemars::Schema); 2] {
+    use schemars::transform::{RecursiveTransform, Transform};
+    // What the documentation of a library says to its reader, who knows the types.
+    let mut plain = RecursiveTransform(|schema: &mut schemars::Schema| {
+        schema.remove("description");
+    });
     [("request", schemars::schema_for!(Request)), ("answer", schemars::schema_for!(crate::search::Found))]
+        .map(|(name, mut schema)| {
+            plain.transform(&mut schema);
+            (name, schema)
+        })
 }
 
 impl From<Query> for Said<Query> {
@@ -321,7 +330,7 @@ mod tests {
         }
         assert!(shown >= 2);
         let right = [
-            r#"{}"#,
+            "{}",
             r#"{"query": {"words": [{"word": "oak"}, {"in": [["title"], {"window": ["a b", 4]}]}, {"without": {"near": "elm"}}]}}"#,
             r#"{"query": "oak", "words": 2, "near": {"below": 3}, "total": {"at_least": 5}, "sort": {"by": "key"}, "weights": {"a": 1.5}}"#,
             r#"{"query": "oak", "where": {"all": [{"column": ["v", {"between": [1, 2.5]}]}, {"not": {"column": ["d", "absent"]}}]}}"#,
