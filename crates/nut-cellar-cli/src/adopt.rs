@@ -14,7 +14,7 @@ pub fn adopt(call: &arguments::Adopt) -> Result<()> {
     let total = if std::io::stderr().is_terminal() { database.rows(&schema) } else { None };
     let done = database.adopt(&schema, |rows| show_progress(rows, total));
     clear_progress();
-    let Adopted { changes, rebuilt, synced, notes } = done?;
+    let Adopted { changes, rebuilt, synced, notes, .. } = done?;
     report_unreadable(&synced);
     for change in &changes {
         let read = if change.needs_rebuild() { "; rows were read again for it" } else { "" };

@@ -37,7 +37,7 @@ pub fn check(call: &arguments::Target) -> Result<()> {
 
 pub fn repair(call: &arguments::Repair) -> Result<()> {
     let schema = call.schema.as_deref().map(read_schema).transpose()?;
-    let Repaired { records, rebuilt } = Target::database(&call.target)?.repair(schema.as_ref())?;
+    let Repaired { records, rebuilt, .. } = Target::database(&call.target)?.repair(schema.as_ref())?;
     if rebuilt {
         crate::tell(format_args!(
             "The cellar was damaged or its triggers were gone; all rows were read again."
@@ -71,6 +71,7 @@ fn told(differences: &[(Key, Difference)]) -> String {
                 Difference::Missing => "has a row that is not found",
                 Difference::Surplus => "is found, and has no row",
                 Difference::Altered => "is found as its row was before",
+                _ => "differs from its row",
             };
             format!("{} {what}\n", clean(&key.to_string()))
         })

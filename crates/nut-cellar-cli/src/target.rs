@@ -247,7 +247,7 @@ impl Database {
         };
         match (repaired, schema) {
             (Err(error), Some(schema)) if error.is_damaged() => {
-                self.adopt(schema, |_| ()).map(|_| Repaired { rebuilt: true, ..Repaired::default() })
+                self.adopt(schema, |_| ()).map(|_| Repaired::of_all())
             }
             (Err(error), None) if error.is_damaged() => Err(Error::new(
                 error.kind(),

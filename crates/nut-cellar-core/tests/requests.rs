@@ -59,7 +59,7 @@ fn values(kind: Kind) -> BoxedStrategy<Value> {
         Kind::Point => {
             (-90.0_f64..=90.0, -180.0_f64..=180.0).prop_map(|(lat, lon)| Value::Point { lat, lon }).boxed()
         }
-        Kind::Text | Kind::Exact => "[a-z0-9 :é]{0,8}".prop_map(Value::Text).boxed(),
+        _ => "[a-z0-9 :é]{0,8}".prop_map(Value::Text).boxed(),
     }
 }
 

@@ -10,6 +10,7 @@ use std::time::{Duration, Instant};
 
 /// What a writer does while somebody else is writing.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+#[non_exhaustive]
 pub enum Patience {
     /// It gives up at once, with [`ErrorKind::Overtaken`].
     #[default]
@@ -345,6 +346,7 @@ pub(crate) fn report(view: &dyn View, search: Search) -> Result<(Found, Report)>
 
 /// What there is to know about a cellar.
 #[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
 pub struct Info {
     /// Live records.
     pub records: u64,

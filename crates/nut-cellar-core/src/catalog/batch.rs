@@ -43,6 +43,7 @@ pub struct Batch<'u> {
 
 /// How far a batch has come.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+#[non_exhaustive]
 pub struct SoFar {
     /// Records that were put.
     pub records: u64,
@@ -60,6 +61,7 @@ const LEG: usize = 1 << 16;
 
 /// What a batch did.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[non_exhaustive]
 pub struct Published {
     /// The state that it made, or the one it left as it was.
     pub generation: Generation,

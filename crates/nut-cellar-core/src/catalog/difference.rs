@@ -9,6 +9,7 @@ use std::cmp::Ordering;
 
 /// In what a record differs from what it should be.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[non_exhaustive]
 pub enum Difference {
     /// It is not there.
     Missing,

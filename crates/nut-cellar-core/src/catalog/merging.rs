@@ -21,6 +21,7 @@ const WORN: u64 = 5;
 
 /// How far publishing a batch may merge shelves.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+#[non_exhaustive]
 pub enum Merging {
     /// Not at all.
     Never,

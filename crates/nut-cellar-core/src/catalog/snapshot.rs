@@ -101,6 +101,7 @@ pub struct Snapshot {
 
 /// What stands in the shelves of a snapshot.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+#[non_exhaustive]
 pub struct Tally {
     /// Different terms.
     pub terms: u64,

@@ -10,6 +10,7 @@ use std::collections::BTreeMap;
 
 /// Terms that fit a pattern.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+#[non_exhaustive]
 pub struct Terms {
     /// In order, each with the number of live records that have it, in any column.
     pub terms: Vec<TermCount>,
@@ -21,6 +22,7 @@ pub struct Terms {
 
 /// A term, and how many records have it.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[non_exhaustive]
 pub struct TermCount {
     /// The term, as the index has it.
     pub term: String,

@@ -15,6 +15,7 @@ use std::ops::Range;
 /// assert_eq!(misread.to_string(), "A bracket is not closed.\n  oak (box\n      ^");
 /// ```
 #[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
 pub struct Misread {
     /// Where it stands in the text, in bytes.
     pub range: Range<usize>,

@@ -24,6 +24,7 @@ const DEEPEST_BRACKETS: [usize; 4] = [DEEPEST, 30, 15, 9];
 
 /// A query that was read, and what there is to say about it.
 #[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
 pub struct Reading {
     /// What it means.
     pub query: Query,

@@ -10,6 +10,7 @@ use std::fmt;
 /// What the values of a column are.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
+#[non_exhaustive]
 pub enum Kind {
     /// Prose: read into tokens, and searched.
     Text,

@@ -23,6 +23,7 @@ pub const MAX_TEXT_COLUMNS: usize = 64;
 /// How the values that are shown are packed.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
+#[non_exhaustive]
 pub enum Packing {
     /// With LZ4, which is quick to pack and unpack.
     #[default]

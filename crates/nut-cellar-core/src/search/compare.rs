@@ -12,6 +12,7 @@ use serde::Serialize;
 
 /// What became of a hit between two rankings.
 #[derive(Clone, Debug, PartialEq, Serialize)]
+#[non_exhaustive]
 pub struct Moved {
     /// The record.
     pub key: Key,
@@ -32,6 +33,7 @@ impl Moved {
 
 /// Two rankings of one query.
 #[derive(Clone, Debug, PartialEq, Serialize)]
+#[non_exhaustive]
 pub struct Compared {
     /// The one.
     pub first: Found,

@@ -19,6 +19,7 @@ use std::sync::Arc;
 #[derive(Clone, Copy, Debug, Default, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(any(test, feature = "json-schema"), derive(schemars::JsonSchema))]
 #[serde(try_from = "typed::Words", into = "typed::Words")]
+#[non_exhaustive]
 pub enum Words {
     /// All of them.
     #[default]
@@ -35,6 +36,7 @@ pub enum Words {
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(any(test, feature = "json-schema"), derive(schemars::JsonSchema))]
 #[serde(try_from = "typed::Spellings", into = "typed::Spellings")]
+#[non_exhaustive]
 pub enum Spellings {
     /// Where the query says so.
     #[default]
@@ -49,6 +51,7 @@ pub enum Spellings {
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(any(test, feature = "json-schema"), derive(schemars::JsonSchema))]
 #[serde(rename_all = "snake_case")]
+#[non_exhaustive]
 pub enum Total {
     /// All of them.
     #[default]
@@ -61,6 +64,7 @@ pub enum Total {
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(any(test, feature = "json-schema"), derive(schemars::JsonSchema))]
 #[serde(try_from = "typed::Order", into = "typed::Order")]
+#[non_exhaustive]
 pub enum Order {
     /// The best score first; equal scores by ascending key.
     #[default]

@@ -28,6 +28,7 @@ pub(super) struct ShelfFound {
 
 /// How a search went through a shelf.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+#[non_exhaustive]
 pub struct Went {
     /// The shelf's piece.
     #[serde(skip)]

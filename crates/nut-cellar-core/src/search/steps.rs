@@ -69,6 +69,7 @@ impl fmt::Debug for Clock {
 
 /// How a search went, or will.
 #[derive(Clone, Debug, PartialEq, Serialize)]
+#[non_exhaustive]
 pub struct Report {
     /// What the query means.
     pub query: String,
@@ -88,6 +89,7 @@ pub struct Report {
 
 /// A word that scores.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[non_exhaustive]
 pub struct ReportWord {
     /// The word, as it is looked up.
     pub word: String,
@@ -99,6 +101,7 @@ pub struct ReportWord {
 
 /// What a stage of a search took.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[non_exhaustive]
 pub struct Stage {
     /// Its name.
     pub name: &'static str,

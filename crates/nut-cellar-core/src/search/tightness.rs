@@ -11,6 +11,7 @@ use crate::store::View;
 
 /// How near bounds come, over all blocks of all lists that have several.
 #[derive(Clone, Copy, Debug, Default, PartialEq)]
+#[non_exhaustive]
 pub struct Tightness {
     /// Blocks.
     pub blocks: u64,

@@ -33,6 +33,7 @@ pub enum Why {
 
 /// How a score comes about.
 #[derive(Clone, Debug, PartialEq, Serialize)]
+#[non_exhaustive]
 pub struct Reckoning {
     /// The score: the parts of the words, each times how often it was typed, and what nearness adds.
     pub score: f32,
@@ -54,6 +55,7 @@ pub struct Reckoning {
 
 /// What a word brings.
 #[derive(Clone, Debug, PartialEq, Serialize)]
+#[non_exhaustive]
 pub struct WordPart {
     /// The word, as it is looked up.
     pub word: String,
@@ -73,6 +75,7 @@ pub struct WordPart {
 
 /// What a term brings to a word.
 #[derive(Clone, Debug, PartialEq, Serialize)]
+#[non_exhaustive]
 pub struct TermPart {
     /// The term as matched.
     pub term: String,
@@ -86,6 +89,7 @@ pub struct TermPart {
 
 /// What a column brings to a term: weight · tf / (1 − b + b · length / average).
 #[derive(Clone, Debug, PartialEq, Serialize)]
+#[non_exhaustive]
 pub struct ColumnPart {
     /// Its name.
     pub column: String,
@@ -103,6 +107,7 @@ pub struct ColumnPart {
 
 /// What nearness adds: weight · ln((α + e^−distance) / α).
 #[derive(Clone, Copy, Debug, PartialEq, Serialize)]
+#[non_exhaustive]
 pub struct ProximityPart {
     /// The least distance of two different words in one column, in positions.
     pub distance: u32,

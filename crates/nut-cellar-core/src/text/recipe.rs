@@ -28,6 +28,7 @@ pub const MAX_TERM_BYTES: usize = 255;
 
 /// A word of a text as it is indexed.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[non_exhaustive]
 pub struct Token<'a> {
     /// What is looked up.
     pub term: &'a str,
@@ -72,6 +73,7 @@ pub struct Recipe {
 
 /// A token together with what each step made of it.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[non_exhaustive]
 pub struct TracedToken {
     /// What is looked up.
     pub term: String,
@@ -94,6 +96,7 @@ pub struct TracedToken {
 
 /// One step that changed a token.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[non_exhaustive]
 pub struct Change {
     /// The name of the step.
     pub step: &'static str,

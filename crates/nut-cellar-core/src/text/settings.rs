@@ -11,6 +11,7 @@ use serde::{Deserialize, Serialize};
 /// How text is cut into tokens.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
+#[non_exhaustive]
 pub enum Reading {
     /// Words of a language. A hyphenated word gives its parts, and the whole without hyphens.
     #[default]
@@ -26,6 +27,7 @@ pub enum Reading {
 /// What becomes of accents.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
+#[non_exhaustive]
 pub enum Accents {
     /// `café` and `cafe` are one word. Letters of a language's own, such as Swedish `å`, stay.
     Fold,
@@ -36,6 +38,7 @@ pub enum Accents {
 /// Words that say little: a search leaves them out where it has others.
 #[derive(Clone, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
 #[serde(untagged)]
+#[non_exhaustive]
 pub enum Stop {
     /// The list of the language, or none.
     OfLanguage(bool),
@@ -46,6 +49,7 @@ pub enum Stop {
 /// How the forms of a word stand to each other.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
+#[non_exhaustive]
 pub enum Forms {
     /// Each form is a term of its own; a search finds all forms, and the one that was typed weighs most.
     Ranked,

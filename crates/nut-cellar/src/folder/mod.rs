@@ -35,6 +35,7 @@ use std::sync::{Arc, Mutex};
 
 /// How much of what was committed a power cut may take away.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+#[non_exhaustive]
 pub enum Durability {
     /// Nothing: a commit returns when all of it has reached the disk.
     #[default]

@@ -52,7 +52,7 @@ impl PostgresCellar {
         match self.repair_what_is_there(client) {
             Err(error) if error.is_damaged() => {
                 self.make_anew(client, &mut |_| ())?;
-                Ok(Repaired { rebuilt: true, ..Repaired::default() })
+                Ok(Repaired::of_all())
             }
             done => done,
         }
@@ -62,13 +62,13 @@ impl PostgresCellar {
         let there = self.require(&mut Own::begin(client, Sees::Latest, "Looking at the cellar")?)?;
         if *there.manifest.schema == *self.schema && !there.standing {
             self.become_new(client, &mut |_| ())?;
-            return Ok(Repaired { rebuilt: true, ..Repaired::default() });
+            return Ok(Repaired::of_all());
         }
         let records = match self.check(client).and_then(|()| self.differences(client)) {
             Err(error) if error.is_damaged() => {
                 self.rebuild(client)?;
                 self.check(client)?;
-                return Ok(Repaired { rebuilt: true, ..Repaired::default() });
+                return Ok(Repaired::of_all());
             }
             records => records?,
         };

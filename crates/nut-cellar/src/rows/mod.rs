@@ -74,6 +74,7 @@ pub(crate) enum Work {
 
 /// What putting search on a table did.
 #[derive(Clone, Debug, Default, PartialEq)]
+#[non_exhaustive]
 pub struct Adopted {
     /// In what the schema differs from the one that the cellar had, if there was one.
     pub changes: Vec<Change>,
@@ -87,6 +88,7 @@ pub struct Adopted {
 
 /// What catching up did.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
+#[non_exhaustive]
 pub struct Synced {
     /// Rows that were read and put.
     pub put: u64,
@@ -125,6 +127,7 @@ pub(crate) fn not_filled(cellar: &str, manifest: &Manifest) -> Error {
 
 /// How many values could not be read as what their columns are, and the first of them.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
+#[non_exhaustive]
 pub struct Unreadable {
     /// How many. They were left out; the rest of their rows is there.
     pub count: u64,
@@ -134,11 +137,19 @@ pub struct Unreadable {
 
 /// What repairing found and did.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
+#[non_exhaustive]
 pub struct Repaired {
     /// The records that differed from their rows, with in what. They were read again.
     pub records: Vec<(Key, Difference)>,
     /// Whether the cellar was damaged or its triggers were gone, so that all rows were read again.
     pub rebuilt: bool,
+}
+
+impl Repaired {
+    /// All rows were read again.
+    pub fn of_all() -> Self {
+        Self { records: Vec::new(), rebuilt: true }
+    }
 }
 
 /// The error for a cellar that is to get a schema with another table or other keys: what the log names would be keys of both.

@@ -54,7 +54,7 @@ impl SqliteCellar {
         match self.repair_what_is_there(connection) {
             Err(error) if error.is_damaged() => {
                 self.make_anew(connection, &mut |_| ())?;
-                Ok(Repaired { rebuilt: true, ..Repaired::default() })
+                Ok(Repaired::of_all())
             }
             done => done,
         }
@@ -64,13 +64,13 @@ impl SqliteCellar {
         let state = State::require(connection, &self.names, &self.manifests)?;
         if state.manifest.schema == self.schema && !state.stands(connection, &self.names)? {
             self.become_new(connection, &mut |_| ())?;
-            return Ok(Repaired { rebuilt: true, ..Repaired::default() });
+            return Ok(Repaired::of_all());
         }
         let records = match self.check(connection).and_then(|()| self.differences(connection)) {
             Err(error) if error.is_damaged() => {
                 self.rebuild(connection)?;
                 self.check(connection)?;
-                return Ok(Repaired { rebuilt: true, ..Repaired::default() });
+                return Ok(Repaired::of_all());
             }
             records => records?,
         };
