@@ -149,6 +149,8 @@ const FEWEST_RECORDS: u64 = 1 << 20;
 const OF_SIXTEENTHS: u64 = 480;
 const MOST_SIXTEENTHS: u64 = 48;
 
+/// A request may ask for any number of threads.
+const MOST_THREADS: usize = 256;
 /// A search that goes through fewer postings than these in a shelf is not divided among threads.
 const LONG: u64 = 500_000;
 
@@ -358,7 +360,7 @@ impl Find {
     }
 
     /// Lets a search that is long be done by so many threads, where all of a shelf is at hand: in memory, or in a folder that is
-    /// mapped. It gives the same.
+    /// mapped; by 256 at most. It gives the same.
     #[must_use]
     pub fn threads(mut self, threads: NonZero<usize>) -> Self {
         self.threads = threads;
@@ -554,7 +556,7 @@ impl Find {
 
     /// How many threads may go through so many postings of a shelf.
     pub(super) fn threads_for(&self, postings: u64) -> usize {
-        if postings >= self.long { self.threads.get() } else { 1 }
+        if postings >= self.long { self.threads.get().min(MOST_THREADS) } else { 1 }
     }
 
     /// From how many postings on it is worth knowing the best ones of a word, and how many of them.
@@ -660,6 +662,13 @@ fn place(schema: &Schema, name: &str) -> Result<usize> {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_request_for_any_number_of_threads_gets_a_few() {
+        let find = |threads| Find::new().threads(NonZero::new(threads).unwrap());
+        assert_eq!(find(usize::MAX).threads_for(LONG), MOST_THREADS);
+        assert_eq!((find(3).threads_for(LONG), find(3).threads_for(LONG - 1)), (3, 1));
+    }
 
     #[test]
     fn the_more_words_a_query_has_the_fewer_postings_it_may_go_through() {

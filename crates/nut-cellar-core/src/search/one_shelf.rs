@@ -77,10 +77,9 @@ const WALK_FILLED: u64 = 6;
 const WALK_WORD: u64 = 2;
 
 /// Of queries with more leaves and tests than these it may be better to find out window by window which records match: if asking each
-/// record for each of them, which costs about as much as a posting in a window, comes to more.
+/// record for each of them comes to more, where one question costs about as much as so many postings in a window. Most records need not
+/// be asked for all of them.
 const MANY_ASKED: usize = 8;
-
-/// Asking a record for one of them takes about as long as so many postings.
 const ASKED: u64 = 2;
 
 /// How a shelf is gone through.

@@ -374,7 +374,8 @@ impl Search {
         let placed = self.ranked.as_deref().unwrap_or_default();
         // Of the query as it was searched for at last, with whatever its words stood for.
         let highlighter = || Highlighter::new(Arc::clone(self.snapshot.schema()), &self.query, find);
-        let highlighter = find.wants_marks().then(highlighter).transpose()?;
+        let wants_marks = find.wants_marks() && !placed.is_empty();
+        let highlighter = wants_marks.then(highlighter).transpose()?;
         let mut hits = Vec::with_capacity(placed.len());
         for (place, Placed { shelf, scored, key, .. }) in (1..).zip(placed) {
             let rank = find.window().start + place;
