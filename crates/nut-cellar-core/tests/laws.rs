@@ -56,7 +56,7 @@ fn schema() -> Schema {
     let schema = Schema::new("id")
         .with("title", Column::text("en").weighing(3.0))
         .with("notes", Column::text("none"))
-        .with("tags", Column::read_as(several_languages()));
+        .with("tags", Column::read_as(several_languages()).with_gap(0));
     VALUES.iter().fold(schema, |schema, (name, kind)| schema.with(*name, Column::of(*kind)))
 }
 
@@ -129,21 +129,16 @@ fn values_of((name, kind): (&'static str, Kind)) -> impl Strategy<Value = Vec<(&
 
 fn records() -> impl Strategy<Value = Record> {
     let values: Vec<_> = VALUES.into_iter().map(values_of).collect();
-    (keys(), text(), prop::option::of(text()), prop::collection::vec(text(), 0..3), values).prop_map(
-        |(key, title, notes, tags, values)| {
-            let mut record = Record::new(key).with("title", title);
-            if let Some(notes) = notes {
-                record.add("notes", notes);
-            }
-            for tag in tags {
-                record.add("tags", tag);
-            }
-            for (name, value) in values.into_iter().flatten() {
-                record.add(name, value);
-            }
-            record
-        },
-    )
+    let texts = || prop::collection::vec(text(), 0..3);
+    (keys(), text(), texts(), texts(), values).prop_map(|(key, title, notes, tags, values)| {
+        let mut record = Record::new(key).with("title", title);
+        notes.into_iter().for_each(|note| record.add("notes", note));
+        tags.into_iter().for_each(|tag| record.add("tags", tag));
+        for (name, value) in values.into_iter().flatten() {
+            record.add(name, value);
+        }
+        record
+    })
 }
 
 fn histories() -> impl Strategy<Value = Vec<Step>> {
@@ -375,6 +370,7 @@ impl Asked {
             language: languages[c],
             others: others[c],
             weight: self.weights[c],
+            gap: [16, 16, 0][c],
         });
         OracleSearch {
             columns: columns.collect(),

@@ -123,6 +123,8 @@ mod tests {
                 vec![Change::Weight { column: "title".into(), from: 1.0, to: 2.0 }],
             ),
             (schema().with("title", Column::text("fr")), vec![Change::Altered("title".into())]),
+            (schema().with("title", Column::text("en").with_gap(16)), vec![]),
+            (schema().with("title", Column::text("en").with_gap(0)), vec![Change::Altered("title".into())]),
             (schema().with("day", Column::of(Kind::Exact)), vec![Change::Altered("day".into())]),
             (schema().with("notes", Column::text("en")), vec![Change::Added("notes".into())]),
             (Schema::new("id").with("title", Column::text("en")), vec![Change::Dropped("day".into())]),

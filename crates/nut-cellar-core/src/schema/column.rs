@@ -56,9 +56,14 @@ pub struct Column {
     weight: Option<f32>,
     #[serde(skip_serializing_if = "Option::is_none")]
     from: Option<From>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    gap: Option<u16>,
     #[serde(skip_serializing_if = "is_true")]
     kept: bool,
 }
+
+/// The gap of a column that says none.
+const GAP: u16 = 16;
 
 /// Names of columns of the source: one, or several that are read as one.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
@@ -94,6 +99,7 @@ struct Raw {
     written: Vec<String>,
     weight: Option<f32>,
     from: Option<From>,
+    gap: Option<u16>,
     #[serde(default = "yes")]
     kept: bool,
 }
@@ -131,6 +137,7 @@ impl TryFrom<Raw> for Column {
             written,
             weight,
             from,
+            gap,
             kept,
         } = raw;
         let text = TextSettings {
@@ -151,7 +158,7 @@ impl TryFrom<Raw> for Column {
             stop,
             written,
         };
-        let column = Self { kind, text, weight, from, kept };
+        let column = Self { kind, text, weight, from, gap, kept };
         column.check()?;
         Ok(column.naming_what_it_depends_on())
     }
@@ -160,7 +167,7 @@ impl TryFrom<Raw> for Column {
 impl Column {
     /// A column of a kind.
     pub fn of(kind: Kind) -> Self {
-        Self { kind, text: TextSettings::default(), weight: None, from: None, kept: true }
+        Self { kind, text: TextSettings::default(), weight: None, from: None, gap: None, kept: true }
     }
 
     /// A text column in a language, by its code: `"en"`, or `"none"` for words as they are, case folded.
@@ -212,7 +219,14 @@ impl Column {
         if self.has_words() {
             self.text = self.text.naming_what_it_depends_on();
         }
+        let several = self.kind == Kind::Text && self.from().is_some_and(|names| names.len() > 1);
+        self.gap = self.gap.or(several.then_some(0));
         self
+    }
+
+    /// The column as a cellar kept it that said no gap: one from before a column made of several ran on.
+    pub(super) fn without_gap(&mut self) {
+        self.gap = None;
     }
 
     /// The column with a weight of its own; 1 without.
@@ -222,10 +236,26 @@ impl Column {
         self
     }
 
-    /// The column filled from columns of the source with these names, read as several values of one.
+    /// The column filled from columns of the source with these names, read as several values of one. Where there is more than one
+    /// name, a phrase runs on from value to value, unless the column has another [gap](Self::with_gap).
+    ///
+    /// ```
+    /// use nut_cellar_core::Column;
+    ///
+    /// assert_eq!(Column::text("none").from_columns(["first", "last"]).gap(), 0);
+    /// assert_eq!(Column::text("none").from_columns(["claims.note"]).gap(), 16);
+    /// ```
     #[must_use]
     pub fn from_columns<S: Into<String>>(mut self, names: impl IntoIterator<Item = S>) -> Self {
         self.from = Some(From::Several(names.into_iter().map(Into::into).collect()));
+        self.naming_what_it_depends_on()
+    }
+
+    /// The column with its values so many positions apart: with 0 a phrase runs on from one to the next, with 16 neither it nor most
+    /// windows reach that far. It is 0 for a column made of several and 16 for others, unless it is said.
+    #[must_use]
+    pub fn with_gap(mut self, positions: u16) -> Self {
+        self.gap = Some(positions);
         self
     }
 
@@ -255,6 +285,11 @@ impl Column {
         Recipes::of(&self.text).texts(0, value).into_iter().map(Cow::into_owned).collect()
     }
 
+    /// The positions that are left out between two of its values.
+    pub fn gap(&self) -> u16 {
+        self.gap.unwrap_or(GAP)
+    }
+
     /// The language its text is read in.
     pub fn language(&self) -> Language {
         self.text.language()
@@ -272,7 +307,8 @@ impl Column {
 
     /// Whether it is the same but for its weight.
     pub(super) fn is_read_as(&self, other: &Self) -> bool {
-        Self { weight: None, ..self.clone() } == Self { weight: None, ..other.clone() }
+        let bare = |column: &Self| Self { weight: None, gap: None, ..column.clone() };
+        bare(self) == bare(other) && self.gap() == other.gap()
     }
 
     /// The columns of the source that it is filled from, where they are not just the one of the same name.
@@ -305,6 +341,12 @@ impl Column {
             return bad(format!(
                 "What says how text is read belongs to columns that are searched for words, which this one of kind \"{}\" \
                  is not{rather}",
+                self.kind
+            ));
+        }
+        if self.gap.is_some() && self.kind != Kind::Text {
+            return bad(format!(
+                "`gap` belongs to columns of kind \"text\", and this one is of kind \"{}\"",
                 self.kind
             ));
         }

@@ -65,6 +65,27 @@ mod tests {
     }
 
     #[test]
+    fn a_column_made_of_several_runs_on_unless_a_cellar_has_kept_it_without_saying_so() {
+        let text = "key = \"id\"\n[column.finder]\nkind = \"text\"\nfrom = [\"first\", \"last\"]\n[column.claims]\nkind = \
+                    \"text\"\nfrom = [\"claims.note\"]\n";
+        let gaps = |schema: &Schema| ["finder", "claims"].map(|name| schema.column(name).unwrap().gap());
+        let schema = Schema::from_toml(text).unwrap();
+        assert_eq!(gaps(&schema), [0, 16]);
+        assert_eq!(
+            gaps(&Schema::from_toml(&text.replace("[column.c", "gap = 3\n[column.c")).unwrap()),
+            [3, 16]
+        );
+        let kept = serde_json::to_string(&schema).unwrap();
+        assert_eq!(Schema::from_kept(kept.as_bytes()).unwrap(), schema);
+        let before = kept.replace(",\"gap\":0", "");
+        assert_ne!(before, kept);
+        let kept = Schema::from_kept(before.as_bytes()).unwrap();
+        assert_eq!(gaps(&kept), [16, 16]);
+        assert_eq!(kept.changes_to(&schema), [crate::schema::Change::Altered("finder".into())]);
+        assert_eq!(Schema::from_kept(&serde_json::to_vec(&kept).unwrap()).unwrap(), kept);
+    }
+
+    #[test]
     fn what_is_wrong_is_said_with_its_line() {
         let head = "key = \"id\"\n[column.title]\nkind = \"text\"\n";
         for (text, line, says) in [
@@ -83,6 +104,7 @@ mod tests {
             (&format!("{head}languages = [\"de\"]\ndetect = 101\n"), 2, "`detect`"),
             (&format!("{head}\n[column.when]\nkind = \"date\"\nweight = 2.0\n"), 5, "weight"),
             (&format!("{head}weight = -1\n"), 2, "-1"),
+            (&format!("{head}\n[column.n]\nkind = \"date\"\nlanguage = \"en\"\ngap = 0\n"), 5, "`gap`"),
             ("key = \"id\"\n[column.n]\nkind = \"integer\"\n", 1, "text"),
             ("key = \"\"\n[column.n]\nkind = \"text\"\n", 1, "key"),
         ] {

@@ -101,6 +101,26 @@ impl TryFrom<Raw> for Schema {
 }
 
 impl Schema {
+    /// A schema that a cellar kept, as JSON.
+    pub(crate) fn from_kept(json: &[u8]) -> serde_json::Result<Self> {
+        #[derive(Deserialize)]
+        struct Kept {
+            column: IndexMap<String, Gap>,
+        }
+        #[derive(Deserialize)]
+        struct Gap {
+            gap: Option<u16>,
+        }
+        let mut schema: Self = serde_json::from_slice(json)?;
+        let said = serde_json::from_slice::<Kept>(json)?.column;
+        for (name, _) in said.iter().filter(|(_, column)| column.gap.is_none()) {
+            if let Some(column) = schema.columns.get_mut(name) {
+                column.without_gap();
+            }
+        }
+        Ok(schema)
+    }
+
     /// A schema without columns whose records are named by this column.
     pub fn new(key: impl Into<String>) -> Self {
         Self {

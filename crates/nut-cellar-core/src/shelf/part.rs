@@ -12,9 +12,6 @@ use crate::text::read;
 use std::borrow::Cow;
 use std::sync::Arc;
 
-/// Between two values of one column this many positions are left out, so that no phrase reaches from one to the next.
-const VALUE_GAP: u32 = 16;
-
 /// Records by the order in which they came. Removals are records without anything.
 #[derive(Debug)]
 pub(super) struct Part {
@@ -140,7 +137,7 @@ impl Part {
             values[column].first()?.as_text()
         };
         let Learned { columns, terms, .. } = &mut self.learned;
-        for (words, ((name, _), values)) in columns.iter_mut().zip(texts) {
+        for (words, ((name, column), values)) in columns.iter_mut().zip(texts) {
             let recipes = &words.recipes;
             let language = recipes.named_by().and_then(value);
             let chosen = recipes.place_of(language, values.first().and_then(Value::as_text));
@@ -155,7 +152,7 @@ impl Part {
                     }
                 });
                 length += positions;
-                base += positions + VALUE_GAP;
+                base += positions + u32::from(column.gap());
                 if last.max(base) >= POSITIONS {
                     return Err(Error::new(
                         ErrorKind::BadRecord,

@@ -141,17 +141,23 @@ impl Highlighter {
     ) -> Result<IndexMap<String, Vec<Vec<Range<usize>>>>> {
         let mut marks = IndexMap::new();
         for (name, values) in values.iter().filter(|(name, _)| self.schema.text_column(name).is_some()) {
-            let texts = values.iter().map(|value| value.as_text().unwrap_or_default());
-            let of_column = texts.map(|text| self.matches(name, text)).collect::<Result<Vec<_>>>()?;
-            if of_column.iter().any(|ranges| !ranges.is_empty()) {
-                marks.insert(name.clone(), of_column);
+            let texts: Vec<_> = values.iter().map(|value| value.as_text().unwrap_or_default()).collect();
+            let found = self.found_in(name, &texts)?;
+            if found.iter().any(|matches| !matches.is_empty()) {
+                let bare = |matches: Vec<_>| matches.into_iter().map(|(_, range)| range).collect();
+                marks.insert(name.clone(), found.into_iter().map(bare).collect());
             }
         }
         Ok(marks)
     }
 
-    /// The matches, each with its term's place in the plan.
+    /// The matches in a text, each with its term's place in the plan.
     fn found(&self, column: &str, text: &str) -> Result<Vec<(usize, Range<usize>)>> {
+        Ok(self.found_in(column, &[text])?.pop().unwrap_or_default())
+    }
+
+    /// The matches in each value of a column, which stand as far apart as its schema says.
+    fn found_in(&self, column: &str, texts: &[&str]) -> Result<Vec<Vec<(usize, Range<usize>)>>> {
         let place = self.schema.text_column(column).zip(self.schema.column(column));
         let (place, column) = place.ok_or_else(|| {
             Error::new(
@@ -163,18 +169,31 @@ impl Highlighter {
         let has_forms = self.plan.lookups.iter().any(|lookup| lookup.class.is_some());
         // Which language the text is in is not known here: what any of them finds is marked.
         for recipe in Recipes::of(column.text_settings()).all() {
-            recipe.tokens(text, |token| {
-                let key = if has_forms { recipe.key_of(token.term) } else { None };
-                let class = key.map(|key| recipe.class(&key));
-                for (place, lookup) in self.plan.lookups.iter().enumerate() {
-                    let same_class =
-                        lookup.class.as_ref().zip(class.as_ref()).is_some_and(|(a, b)| a.name == *b);
-                    let same = lookup.term.as_deref() == Some(token.term);
-                    if same || same_class || lookup.like.iter().any(|like| likeness(like, token.term) > 0.0) {
-                        tokens.push((place, token.position, token.start..token.end));
+            let mut base = 0;
+            for (value, text) in texts.iter().enumerate() {
+                let positions = recipe.tokens(text, |token| {
+                    let key = if has_forms { recipe.key_of(token.term) } else { None };
+                    let class = key.map(|key| recipe.class(&key));
+                    for (place, lookup) in self.plan.lookups.iter().enumerate() {
+                        let same_class =
+                            lookup.class.as_ref().zip(class.as_ref()).is_some_and(|(a, b)| a.name == *b);
+                        let same = lookup.term.as_deref() == Some(token.term);
+                        if same
+                            || same_class
+                            || lookup.like.iter().any(|like| likeness(like, token.term) > 0.0)
+                        {
+                            let range = token.start..token.end;
+                            tokens.push(Looked {
+                                term: place,
+                                position: base + token.position,
+                                value,
+                                range,
+                            });
+                        }
                     }
-                }
-            });
+                });
+                base += positions + u32::from(column.gap());
+            }
         }
         let mut marked = vec![false; tokens.len()];
         let wanted = self.plan.leaves.iter().filter(|leaf| leaf.times > 0);
@@ -185,25 +204,32 @@ impl Highlighter {
                 Some(window) => mark_windows(alternative, window, &tokens, &mut marked),
             }
         }
-        let found = tokens
-            .into_iter()
-            .zip(marked)
-            .filter(|(_, marked)| *marked)
-            .map(|((term, _, range), _)| (term, range));
-        Ok(without_overlaps(found.collect()))
+        let mut found = vec![Vec::new(); texts.len()];
+        for (token, _) in tokens.into_iter().zip(marked).filter(|(_, marked)| *marked) {
+            found[token.value].push((token.term, token.range));
+        }
+        Ok(found.into_iter().map(without_overlaps).collect())
     }
 }
 
-/// A token that a lookup stands for: the lookup, the position, and where it stands.
-type Looked = (usize, u32, Range<usize>);
+/// A token that a lookup stands for.
+struct Looked {
+    /// The place of the lookup in the plan.
+    term: usize,
+    position: u32,
+    /// The value that it stands in, and where.
+    value: usize,
+    range: Range<usize>,
+}
 
 /// Marks the terms of an alternative where they follow one another.
 fn mark_rows(alternative: &Alternative, tokens: &[Looked], marked: &mut [bool]) {
     let by_place: HashMap<_, _> =
-        tokens.iter().enumerate().map(|(at, (term, position, _))| ((*term, *position), at)).collect();
+        tokens.iter().enumerate().map(|(at, token)| ((token.term, token.position), at)).collect();
     let first = alternative.terms[0].0;
-    for &(_, start, _) in tokens.iter().filter(|(term, _, _)| *term == first) {
-        let run = alternative.terms.iter().map(|&(term, offset)| by_place.get(&(term, start + offset)));
+    for start in tokens.iter().filter(|token| token.term == first) {
+        let run =
+            alternative.terms.iter().map(|&(term, offset)| by_place.get(&(term, start.position + offset)));
         if let Some(run) = run.collect::<Option<Vec<_>>>() {
             for &at in run {
                 marked[at] = true;
@@ -217,12 +243,12 @@ fn mark_windows(alternative: &Alternative, window: u32, tokens: &[Looked], marke
     let mut last: HashMap<usize, Option<usize>> =
         alternative.terms.iter().map(|(term, _)| (*term, None)).collect();
     let mut order: Vec<usize> = (0..tokens.len()).collect();
-    order.sort_by_key(|at| tokens[*at].1);
+    order.sort_by_key(|at| tokens[*at].position);
     for at in order {
-        let (term, position, _) = &tokens[at];
+        let Looked { term, position, .. } = &tokens[at];
         let Some(seen) = last.get_mut(term) else { continue };
         *seen = Some(at);
-        let near = |seen: &Option<usize>| seen.is_some_and(|seen| position - tokens[seen].1 < window);
+        let near = |seen: &Option<usize>| seen.is_some_and(|seen| position - tokens[seen].position < window);
         if last.values().all(near) {
             for seen in last.values().flatten() {
                 marked[*seen] = true;

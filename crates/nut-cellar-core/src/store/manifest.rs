@@ -148,15 +148,14 @@ impl Manifest {
         let broken = |Broken(what)| Error::damaged(format_args!("{what} in the manifest can't be read"));
         let (generation, bookmark) = beginning(&mut reader).map_err(broken)?;
         // The checksum fits, so this is what was written: by a program that has what this one lacks.
-        let schema: Schema =
-            serde_json::from_slice(&schema(&mut reader).map_err(broken)?).map_err(|error| {
-                let said = error.to_string();
-                let said = said.split(" at line ").next().unwrap_or_default();
-                Error::new(
-                    ErrorKind::BadSchema,
-                    format!("This program can't use the cellar as it was made: {said}."),
-                )
-            })?;
+        let schema = Schema::from_kept(&schema(&mut reader).map_err(broken)?).map_err(|error| {
+            let said = error.to_string();
+            let said = said.split(" at line ").next().unwrap_or_default();
+            Error::new(
+                ErrorKind::BadSchema,
+                format!("This program can't use the cellar as it was made: {said}."),
+            )
+        })?;
         let shelves = shelves(&mut reader, &schema).map_err(broken)?;
         let manifest = Self { generation, schema: Arc::new(schema), bookmark, shelves };
         manifest.check()?;

@@ -17,6 +17,8 @@ pub struct OracleColumn {
     /// Other languages that a record may be in, and the column that says which.
     pub others: Option<(&'static str, &'static str)>,
     pub weight: f32,
+    /// The positions between two of its values.
+    pub gap: u32,
 }
 
 #[derive(Clone, Debug)]
@@ -835,10 +837,9 @@ fn column_tokens(record: &Record, column: &OracleColumn) -> Tokens {
     for value in record.values(column.name) {
         if let Value::Text(text) = value {
             let words = text_tokens(text, language);
-            // Several values stand 16 positions apart.
             let positions = words.iter().map(|word| word.at + 1).max().unwrap_or(0);
             tokens.extend(words.into_iter().map(|word| Word { at: base + word.at, ..word }));
-            base += positions + 16;
+            base += positions + column.gap;
         }
     }
     tokens
