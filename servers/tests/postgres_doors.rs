@@ -6,7 +6,8 @@
 
 mod support;
 
-use nut_cellar::postgres::{PostgresCellar, join_rows_from};
+use nut_cellar::postgres::PostgresCellar;
+use nut_cellar::rows::tune;
 use nut_cellar::schema::Condition;
 use nut_cellar::{Column, ErrorKind, Find, Join, Key, Kind, Schema};
 use postgres::{Client, NoTls};
@@ -106,7 +107,7 @@ fn everything(client: &mut Client, known: &PostgresCellar, schema: &Schema) {
             let _ = client.batch_execute("ROLLBACK");
         }
         for most in [1, 1_000] {
-            join_rows_from(most);
+            tune(|tuning| tuning.joined_from = most);
             let _ = known.find(client, "walnut", &find);
             let _ = PostgresCellar::open(client, "items")
                 .and_then(|opened| opened.find(client, "walnut OR brass", &find));
@@ -229,7 +230,7 @@ fn no_search_path_puts_anything_in_front() {
             )
             .unwrap();
         for most in [1, 1_000] {
-            join_rows_from(most);
+            tune(|tuning| tuning.joined_from = most);
             let opened = PostgresCellar::open(&mut superuser, "items").unwrap();
             held(&mut superuser, "open");
             assert_eq!(opened.find(&mut superuser, "walnut brass", &find).unwrap().total, 3);
@@ -296,7 +297,7 @@ fn what_is_in_a_view_acts_as_its_owner() {
         for client in [&mut superuser, &mut visitor] {
             app.batch_execute("UPDATE items SET title = title || ' elm' WHERE id < 4").unwrap();
             for most in [1, 1_000] {
-                join_rows_from(most);
+                tune(|tuning| tuning.joined_from = most);
                 let opened = PostgresCellar::open(client, "items").unwrap();
                 let rows =
                     watcher.query_one("SELECT count(*) FROM items WHERE title LIKE '% elm'", &[]).unwrap();

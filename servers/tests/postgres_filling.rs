@@ -4,7 +4,7 @@
 mod support;
 
 use nut_cellar::postgres::PostgresCellar;
-use nut_cellar::rows::fill_in_parts_of;
+use nut_cellar::rows::tune;
 use nut_cellar::{Column, ErrorKind, Find, Schema};
 use postgres::Client;
 use std::panic::{AssertUnwindSafe, catch_unwind, resume_unwind};
@@ -32,7 +32,7 @@ const TABLES: [(&str, &[&str], &str); 4] = [
 
 #[test]
 fn a_fill_that_is_interrupted_goes_on_where_it_was() {
-    fill_in_parts_of(700);
+    tune(|tuning| tuning.rows_in_part = 700);
     let mut interruptions = 0;
     for seed in 1..=seeds(8) {
         let (table, columns, key) = TABLES[usize::try_from(seed % 4).unwrap()];

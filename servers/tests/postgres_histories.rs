@@ -10,7 +10,8 @@
 
 mod support;
 
-use nut_cellar::postgres::{PostgresCellar, join_rows_from};
+use nut_cellar::postgres::PostgresCellar;
+use nut_cellar::rows::tune;
 use nut_cellar::{Column, ErrorKind, Find, Key, Query, Record, Schema, Words};
 use nut_cellar_servers::Server;
 use postgres::error::SqlState;
@@ -241,8 +242,8 @@ fn history(seed: u64, table: usize, steps: u64) {
     let mut first = impatient();
     first.batch_execute(TABLES[table]).unwrap();
     let mut dice = Dice(seed * 0x9e37_79b9 + 1);
-    // Of all tests that run at the same time, some searches join logged rows and some call a function for them.
-    join_rows_from(1 + seed % 3);
+    // Some searches join logged rows and some call a function for them.
+    tune(|tuning| tuning.joined_from = 1 + seed % 3);
     for _ in 0..dice.roll(9) {
         let _ = first.batch_execute(&statement(&mut dice, table));
     }

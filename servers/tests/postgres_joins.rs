@@ -3,7 +3,8 @@
 
 mod support;
 
-use nut_cellar::postgres::{PostgresCellar, join_rows_from};
+use nut_cellar::postgres::PostgresCellar;
+use nut_cellar::rows::tune;
 use nut_cellar::{Cellar, Column, Find, Join, Key, Kind, Record, Schema, Words};
 use postgres::Client;
 use support::{Dice, connect, database, seeds};
@@ -155,7 +156,7 @@ fn searches_equal_the_joined_rows() {
         client.batch_execute(&format!("CREATE VIEW cards AS {CARDS}")).unwrap();
         let schema = &schemas()[usize::try_from(seed % 3).unwrap()];
         let mut dice = Dice(seed * 0x9e37_79b9 + 1);
-        join_rows_from(1 + seed % 2 * 200);
+        tune(|tuning| tuning.joined_from = 1 + seed % 2 * 200);
         for _ in 0..dice.roll(20) {
             let _ = client.batch_execute(&statement(&mut dice));
         }

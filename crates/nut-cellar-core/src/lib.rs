@@ -37,6 +37,8 @@ pub use catalog::{
 };
 pub use error::{Error, ErrorKind, Result};
 pub use filter::Filter;
+// The crate of the days and moments that hits give.
+pub use jiff;
 pub use note::Note;
 pub use query::{Expansions, Misread, Query};
 pub use record::{Key, Record, Value};

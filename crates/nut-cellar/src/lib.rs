@@ -37,8 +37,8 @@ pub use nut_cellar_core::{
     Batch, Column, Difference, Error, ErrorKind, Expansions, Filter, Find, Found, Highlighter, Hit, Join,
     Key, Kind, Language, Manifest, Marks, Memory, Merging, Misread, Note, Opened, Order, Packing, PieceId,
     Progress, Published, Query, Recipe, Record, Request, Result, Schema, Search, Snapshot, SoFar, Spellings,
-    Tally, TermCount, Terms, Token, Total, Unit, Value, View, Words, filter, query, rank, request, schema,
-    search, shelf, store, text,
+    Tally, TermCount, Terms, Token, Total, Unit, Value, View, Words, filter, jiff, query, rank, request,
+    schema, search, shelf, store, text,
 };
 
 /// The examples of the README are compiled and run with the documentation's.

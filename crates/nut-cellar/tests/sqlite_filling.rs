@@ -10,12 +10,11 @@
 
 mod support;
 
-use nut_cellar::rows::fill_in_parts_of;
+use nut_cellar::rows::tune;
 use nut_cellar::sqlite::SqliteCellar;
 use nut_cellar::{Column, Error, ErrorKind, Find, Schema};
 use rusqlite::Connection;
 use std::panic::{AssertUnwindSafe, catch_unwind, resume_unwind};
-use std::sync::{Mutex, MutexGuard};
 use support::{Dice, seeds};
 
 /// Keys of different kinds: one whose collation takes two for equal, one of two parts, one through a view.
@@ -38,14 +37,6 @@ const TABLES: [(&str, &[&str], &str); 4] = [
     ),
 ];
 
-/// How many rows a part has is the same for all fills of a program.
-fn parts_of(rows: u64) -> MutexGuard<'static, ()> {
-    static ALONE: Mutex<()> = Mutex::new(());
-    let alone = ALONE.lock().unwrap();
-    fill_in_parts_of(rows);
-    alone
-}
-
 /// Ends a fill after so many calls of its progress function, as a process that is killed ends it.
 fn interrupted(db: &Connection, schema: &Schema, calls: u64) -> Result<SqliteCellar, Error> {
     let mut left = calls;
@@ -65,7 +56,7 @@ fn interrupted(db: &Connection, schema: &Schema, calls: u64) -> Result<SqliteCel
 
 #[test]
 fn a_fill_that_is_interrupted_goes_on_where_it_was() {
-    let _alone = parts_of(1_000);
+    tune(|tuning| tuning.rows_in_part = 1_000);
     let mut interruptions = 0;
     for seed in 1..=seeds(12) {
         let (table, columns, key) = TABLES[(seed % 4) as usize];
@@ -127,7 +118,7 @@ fn a_fill_that_is_interrupted_goes_on_where_it_was() {
 
 #[test]
 fn of_keys_that_a_collation_takes_for_equal_none_is_lost_between_two_parts() {
-    let _alone = parts_of(1_000);
+    tune(|tuning| tuning.rows_in_part = 1_000);
     let db = Connection::open_in_memory().unwrap();
     db.execute_batch(TABLES[1].0).unwrap();
     db.execute_batch(
@@ -142,6 +133,6 @@ fn of_keys_that_a_collation_takes_for_equal_none_is_lost_between_two_parts() {
     assert_eq!(cellar.find(&db, "elm", &Find::new()).unwrap().total, 3);
     SqliteCellar::release(&db, "items").unwrap();
     // So many of them that a part has no others: the rest is one part then.
-    fill_in_parts_of(1);
+    tune(|tuning| tuning.rows_in_part = 1);
     assert_eq!(SqliteCellar::adopt_with(&db, "items", &schema, |_| ()).unwrap().1.synced.put, 1_002);
 }

@@ -142,7 +142,6 @@ impl<'u> Batch<'u> {
     }
 
     /// Says that what the batch writes is searched a few times and then thrown away; see [`Builder::set_fleeting`].
-    #[doc(hidden)]
     pub fn set_fleeting(&mut self) {
         self.builder.set_fleeting();
     }

@@ -158,9 +158,9 @@ const LONG: u64 = 500_000;
 /// of ten times as many as a page has, one of a hundred may be in the set of a filter.
 const FRONT: (u64, usize) = (256, 1 << 11);
 
-/// Which way through the postings a search takes. All give the same hits; for tests and yardsticks.
+/// Which way through the postings a search takes. All give the same hits.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-#[doc(hidden)]
+#[cfg_attr(not(feature = "measuring"), expect(dead_code, reason = "searches of programs take the cheapest"))]
 pub enum Executor {
     /// The one that seems cheapest.
     #[default]
@@ -206,6 +206,31 @@ impl Default for Find {
             most_terms: MOST_TERMS,
             most_postings: None,
         }
+    }
+}
+
+/// For tests and yardsticks.
+#[cfg(feature = "measuring")]
+impl Find {
+    /// Takes a search for long from so many postings on.
+    #[must_use]
+    pub fn long_from(mut self, postings: u64) -> Self {
+        self.long = postings;
+        self
+    }
+
+    /// Keeps so many of the best postings of words that have so many.
+    #[must_use]
+    pub fn front_of(mut self, best: usize, postings: u64) -> Self {
+        self.front = (postings, best);
+        self
+    }
+
+    /// Takes one way through the postings whatever it costs.
+    #[must_use]
+    pub fn executor(mut self, executor: Executor) -> Self {
+        self.executor = executor;
+        self
     }
 }
 
@@ -364,30 +389,6 @@ impl Find {
     #[must_use]
     pub fn threads(mut self, threads: NonZero<usize>) -> Self {
         self.threads = threads;
-        self
-    }
-
-    /// Takes a search for long from so many postings on; for tests.
-    #[doc(hidden)]
-    #[must_use]
-    pub fn long_from(mut self, postings: u64) -> Self {
-        self.long = postings;
-        self
-    }
-
-    /// Keeps so many of the best postings of words that have so many; for tests.
-    #[doc(hidden)]
-    #[must_use]
-    pub fn front_of(mut self, best: usize, postings: u64) -> Self {
-        self.front = (postings, best);
-        self
-    }
-
-    /// Takes one way through the postings whatever it costs.
-    #[doc(hidden)]
-    #[must_use]
-    pub fn executor(mut self, executor: Executor) -> Self {
-        self.executor = executor;
         self
     }
 

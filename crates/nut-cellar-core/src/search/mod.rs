@@ -47,7 +47,9 @@ pub use attempts::Attempt;
 pub use compare::{Compared, Moved, compare};
 pub(crate) use families::likeness;
 pub use families::{BEGINNING_LIKENESS, FORM_LIKENESS, MOST_ALIKE, NEAR_LIKENESS};
-pub use find::{Executor, Find, Order, Spellings, StopWhen, Total, Words};
+#[cfg(feature = "measuring")]
+pub use find::Executor;
+pub use find::{Find, Order, Spellings, StopWhen, Total, Words};
 pub use found::{DOCUMENT_VERSION, Found, Hit, Place};
 pub use one_shelf::Went;
 pub use plan::SYNONYM_LIKENESS;

@@ -163,7 +163,6 @@ impl Builder {
     /// Says that shelves are searched a few times and then thrown away: they are built faster, packed less, and don't say which
     /// terms have which letters. What is found is the same. For rows that are laid over the shelves of a database; such a shelf is
     /// not to be kept, and a check of one takes the missing letters for damage.
-    #[doc(hidden)]
     pub fn set_fleeting(&mut self) {
         self.fleeting = true;
     }

@@ -6,7 +6,6 @@ use super::names::{Names, literal};
 use super::reading::Rows;
 use super::sources::Sources;
 use nut_cellar_core::Result;
-use std::sync::atomic::{AtomicU64, Ordering};
 
 /// What has to stay as it is for changes to be seen, as an array of three texts, of the state `s`. The first: the names of the tables,
 /// whether others inherit from them, their watched columns, the triggers, and how a view is made if there is one. Of the second and the
@@ -75,20 +74,6 @@ pub(super) const WITH_LOGGED: &str = "logged_rows";
 pub(super) const WITH_ALL: &str = "all_rows";
 /// The one that gives it with the logged keys, to be joined to their rows by [`with_many_logged`].
 pub(super) const LOGGED_KEYS: &str = "logged_keys";
-/// From so many changes on that is worth being planned for each search.
-static MANY: AtomicU64 = AtomicU64::new(200);
-
-/// Lets so many changes be joined to their rows; for tests.
-#[doc(hidden)]
-pub fn join_rows_from(changes: u64) {
-    MANY.store(changes, Ordering::Relaxed);
-}
-
-/// Whether there are so many changes that a statement is planned for them.
-pub(super) fn are_many(changes: u64) -> bool {
-    changes >= MANY.load(Ordering::Relaxed)
-}
-
 /// The statements that take them away.
 pub(super) fn drop_functions(names: &Names) -> [String; 5] {
     const TYPES: &str = "pg_catalog.text";

@@ -47,7 +47,12 @@ mod types;
 #[cfg(feature = "tokio")]
 pub use asynchronous::{AsyncCellar, AsyncConnection, AsyncSession};
 pub use cellar::PostgresCellar;
-#[doc(hidden)]
-pub use functions::join_rows_from;
 pub use names::cellars;
 pub use session::{Connection, Session};
+
+// The crates whose connections are taken and whose rows and errors come back, in the versions that fit.
+#[cfg(feature = "deadpool")]
+pub use ::deadpool_postgres;
+pub use ::postgres;
+#[cfg(feature = "tokio")]
+pub use ::tokio_postgres;

@@ -3,7 +3,7 @@
 use super::derived::{ambiguous, unusable};
 use super::failure::{Failure, failed};
 use super::functions::{
-    KEY, LOGGED_KEYS, STANDING, STATE, WITH_ALL, WITH_LOGGED, are_many, drop_functions, functions, row_at,
+    KEY, LOGGED_KEYS, STANDING, STATE, WITH_ALL, WITH_LOGGED, drop_functions, functions, row_at,
     with_many_logged,
 };
 use super::gathered::Gathered;
@@ -14,6 +14,7 @@ use super::session::{Parameter, Statements, look_at_own_names};
 use super::sources::Sources;
 use super::triggers::{EVENTS, triggers};
 use crate::rows::manifests::Manifests;
+use crate::rows::tuning::tuning;
 use nut_cellar_core::{Error, ErrorKind, Key, Manifest, Result, Schema};
 use postgres::Row;
 use postgres::error::SqlState;
@@ -445,7 +446,7 @@ pub(super) fn see(
         let sql = match seen.emptied {
             true => call(WITH_ALL, "$1, $2, $3"),
             // What is in a view or a query is run by functions alone.
-            false if are_many(log.entries()) && !of.2.derived => with_many_logged(of.0, of.2),
+            false if log.entries() >= tuning().joined_from && !of.2.derived => with_many_logged(of.0, of.2),
             false => call(WITH_LOGGED, "$1, $2, $3"),
         };
         let parameters = [types, (&id, Type::TEXT), (&last, Type::INT8)];

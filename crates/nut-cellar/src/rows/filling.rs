@@ -2,17 +2,8 @@
 //!
 //! What always holds: a row that changes after its part was read is in the log, which is kept until the last part is published.
 
+use super::tuning::tuning;
 use nut_cellar_core::{Batch, Key, Manifest, Merging, Result};
-use std::sync::atomic::{AtomicU64, Ordering};
-
-/// How many rows a part has: as many as are worth reading again less than a shelf more is worth. Fewer are published at once.
-static ROWS: AtomicU64 = AtomicU64::new(2_000_000);
-
-/// Lets parts have so many rows; for tests.
-#[doc(hidden)]
-pub fn fill_in_parts_of(rows: u64) {
-    ROWS.store(rows, Ordering::Relaxed);
-}
 
 /// How many rows are in shelves.
 pub(super) fn rows_in(manifest: &Manifest) -> u64 {
@@ -42,7 +33,7 @@ impl Part {
     pub fn after(manifest: &Manifest) -> Result<Self> {
         let from = manifest.bookmark.as_deref().filter(|bookmark| !bookmark.is_empty());
         let from = from.map(Key::decode).transpose()?;
-        Ok(Self { from, most: ROWS.load(Ordering::Relaxed), ..Self::all() })
+        Ok(Self { from, most: tuning().rows_in_part, ..Self::all() })
     }
 
     /// How many rows the parts before had.

@@ -22,6 +22,8 @@ mod overlay;
 #[cfg(any(feature = "sqlite", feature = "postgres"))]
 pub(crate) mod spans;
 mod spool;
+#[cfg(any(feature = "sqlite", feature = "postgres"))]
+pub(crate) mod tuning;
 
 use nut_cellar_core::schema::Change;
 use nut_cellar_core::{Difference, Key};
@@ -32,13 +34,12 @@ use nut_cellar_core::{Error, ErrorKind, Manifest, Merging};
 pub(crate) use compare::differences;
 #[cfg(any(feature = "sqlite", feature = "postgres"))]
 pub(crate) use filling::Part;
-#[cfg(any(feature = "sqlite", feature = "postgres"))]
-#[doc(hidden)]
-pub use filling::fill_in_parts_of;
 pub use keeper::{Keeper, Kept, Pace, Stop, keep};
 #[cfg(any(feature = "sqlite", feature = "postgres"))]
 pub(crate) use overlay::{Laid, Overlay, Remembered};
 pub use spool::{Contents, Spool};
+#[cfg(all(feature = "measuring", any(feature = "sqlite", feature = "postgres")))]
+pub use tuning::{Tuning, tune};
 
 /// What the parts of a key are called, wherever a column is needed for each.
 #[cfg(any(feature = "sqlite", feature = "postgres"))]

@@ -53,3 +53,5 @@ pub use cellar::SqliteCellar;
 pub use functions::SqlFunctions;
 pub use names::cellars;
 pub use place::{SqliteUnit, SqliteView};
+// The crate whose connections are taken, in the version that fits: another one would be a second SQLite.
+pub use ::rusqlite;
