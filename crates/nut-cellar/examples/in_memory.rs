@@ -1,17 +1,28 @@
-//! Search in memory, in twenty lines: `cargo run --example in_memory`
+//! Search in memory, in a few lines: `cargo run --example in_memory`
 
-use nut_cellar::{Cellar, Column, Find, Marks, Record, Result, Schema};
+use nut_cellar::{Cellar, Find, Marks, Result, Searchable};
+
+#[derive(Searchable)]
+#[searchable(language = "en")]
+struct Item {
+    #[searchable(key)]
+    no: i64,
+    #[searchable(weight = 4.0)]
+    title: String,
+    notes: String,
+}
 
 fn main() -> Result<()> {
-    let schema =
-        Schema::new("no").with("title", Column::text("en").weighing(4.0)).with("notes", Column::text("en"));
-    let cellar = Cellar::in_memory(schema)?;
+    let cellar = Cellar::in_memory(Item::schema())?;
+    let items = [
+        (17, "Walnut box", "two brass hinges, one missing"),
+        (18, "Brass doorknob", "found in a walnut box"),
+        (19, "Three umbrellas", "dripping <since> Tuesday"),
+    ];
     cellar.publish(|batch| {
-        batch.put(
-            &Record::new(17).with("title", "Walnut box").with("notes", "two brass hinges, one missing"),
-        )?;
-        batch.put(&Record::new(18).with("title", "Brass doorknob").with("notes", "found in a walnut box"))?;
-        batch.put(&Record::new(19).with("title", "Three umbrellas").with("notes", "dripping <since> Tuesday"))
+        items.into_iter().try_for_each(|(no, title, notes)| {
+            batch.put(&Item { no, title: title.into(), notes: notes.into() }.into_record()?)
+        })
     })?;
 
     for query in ["walnut boxes", "\"walnut box\" title:brass", "umbrella drips"] {

@@ -4,8 +4,8 @@
 //! and searches agree with them at every moment.
 
 use nut_cellar::sqlite::SqliteCellar;
+use nut_cellar::sqlite::rusqlite::Connection;
 use nut_cellar::{Column, Find, Kind, Marks, Schema};
-use rusqlite::Connection;
 use std::error::Error;
 
 fn main() -> Result<(), Box<dyn Error>> {

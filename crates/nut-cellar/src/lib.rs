@@ -36,10 +36,12 @@ pub use folder::{Durability, Folder};
 pub use nut_cellar_core::{
     Batch, Column, Difference, Error, ErrorKind, Expansions, Filter, Find, Found, Highlighter, Hit, Join,
     Key, Kind, Language, Manifest, Marks, Memory, Merging, Misread, Note, Opened, Order, Packing, PieceId,
-    Progress, Published, Query, Recipe, Record, Request, Result, Schema, Search, Snapshot, SoFar, Spellings,
-    Tally, TermCount, Terms, Token, Total, Unit, Value, View, Words, filter, jiff, query, rank, request,
-    schema, search, shelf, store, text,
+    Progress, Published, Query, Recipe, Record, Request, Result, Schema, Search, Searchable, Snapshot, SoFar,
+    Spellings, Tally, TermCount, Terms, Token, Total, Unit, Value, View, Words, filter, jiff, query, rank,
+    request, schema, search, searchable, shelf, store, text,
 };
+#[cfg(feature = "derive")]
+pub use nut_cellar_derive::Searchable;
 
 /// The examples of the README are compiled and run with the documentation's.
 #[cfg(all(doctest, feature = "sqlite"))]

@@ -58,9 +58,14 @@ impl Record {
 
     /// Adds one more value to a column.
     pub fn add(&mut self, column: impl Into<String> + AsRef<str>, value: impl Into<Value>) {
-        match self.columns.get_mut(column.as_ref()) {
-            Some(values) => values.push(value.into()),
-            None => drop(self.columns.insert(column.into(), vec![value.into()])),
+        self.values_mut(column).push(value.into());
+    }
+
+    /// The values of a column, to add to them.
+    pub(crate) fn values_mut(&mut self, column: impl Into<String> + AsRef<str>) -> &mut Vec<Value> {
+        match self.columns.get_index_of(column.as_ref()) {
+            Some(place) => &mut self.columns[place],
+            None => self.columns.entry(column.into()).or_default(),
         }
     }
 

@@ -190,6 +190,13 @@ impl Column {
         Self { text: settings, ..Self::of(Kind::Text) }.naming_what_it_depends_on()
     }
 
+    /// The column with its words read in a way of its own, whatever its kind is.
+    #[must_use]
+    pub fn reading(mut self, settings: TextSettings) -> Self {
+        self.text = settings;
+        self.naming_what_it_depends_on()
+    }
+
     /// A column of days or moments that words find as well, as the language writes days: `2031`, `april 2031`. A moment
     /// is found by its day in UTC.
     ///

@@ -3,8 +3,8 @@
 use nut_cellar::rows::{Keeper, Pace};
 use nut_cellar::search::Place;
 use nut_cellar::sqlite::SqliteCellar;
+use nut_cellar::sqlite::rusqlite::{self, Connection, params};
 use nut_cellar::{Column, ErrorKind, Find, Hit, Join, Kind, Marks, Schema, Spellings};
-use rusqlite::{Connection, params};
 use serde::{Deserialize, Serialize};
 use std::fmt;
 use std::path::{Path, PathBuf};
