@@ -377,7 +377,7 @@ fn values_that_are_not_what_the_schema_says_are_left_out_and_counted() {
     assert!(!hit("x").unwrap().values.contains_key("n"));
     assert_eq!(hit("finder:quobbley").unwrap().rank, 1);
     let marked = cellar.find(&db, "\"ada quobbley\"", &Find::new().with_marks()).unwrap();
-    assert_eq!(marked.hits[0].marks["finder"], [vec![0..3], vec![0..8]], "a phrase runs on");
+    assert_eq!(marked.hits[0].marks["finder"], [[0..3], [0..8]], "a phrase runs on");
     // Each value by itself, as it was before there were gaps.
     let apart = Column::text("none").from_columns(["first", "last"]).with_gap(16);
     let (cellar, changed) =

@@ -152,12 +152,12 @@ impl Highlighter {
     }
 
     /// The matches in a text, each with its term's place in the plan.
-    fn found(&self, column: &str, text: &str) -> Result<Vec<(usize, Range<usize>)>> {
+    fn found(&self, column: &str, text: &str) -> Result<Vec<Match>> {
         Ok(self.found_in(column, &[text])?.pop().unwrap_or_default())
     }
 
     /// The matches in each value of a column, which stand as far apart as its schema says.
-    fn found_in(&self, column: &str, texts: &[&str]) -> Result<Vec<Vec<(usize, Range<usize>)>>> {
+    fn found_in(&self, column: &str, texts: &[&str]) -> Result<Vec<Vec<Match>>> {
         let place = self.schema.text_column(column).zip(self.schema.column(column));
         let (place, column) = place.ok_or_else(|| {
             Error::new(
@@ -212,6 +212,9 @@ impl Highlighter {
     }
 }
 
+/// A match: the place of its term in the plan, and where it stands in the text.
+type Match = (usize, Range<usize>);
+
 /// A token that a lookup stands for.
 struct Looked {
     /// The place of the lookup in the plan.
@@ -258,7 +261,7 @@ fn mark_windows(alternative: &Alternative, window: u32, tokens: &[Looked], marke
 }
 
 /// The matches in order; those that overlap, as a compound and its parts do, as one.
-fn without_overlaps(mut found: Vec<(usize, Range<usize>)>) -> Vec<(usize, Range<usize>)> {
+fn without_overlaps(mut found: Vec<Match>) -> Vec<Match> {
     found.sort_by_key(|(_, range)| (range.start, std::cmp::Reverse(range.end)));
     found.dedup_by(|(_, next), (_, kept)| {
         let overlaps = next.start < kept.end;
@@ -282,7 +285,7 @@ fn ranges_of(text: &str, ranges: &[Range<usize>]) -> Vec<Range<usize>> {
 }
 
 /// About so many characters of a text around its matches, each of which has the number of its term.
-fn excerpt(text: &str, found: &[(usize, Range<usize>)], characters: usize, marks: &Marks) -> String {
+fn excerpt(text: &str, found: &[Match], characters: usize, marks: &Marks) -> String {
     let matches: Vec<_> = found.iter().map(|(_, range)| range.clone()).collect();
     let window = window(text, densest(found, characters), characters);
     let mut out = String::new();
@@ -312,7 +315,7 @@ fn marked(text: &str, window: Range<usize>, matches: &[Range<usize>], marks: &Ma
 }
 
 /// The first of the matches from which on the most different terms are within `reach` bytes.
-fn densest(found: &[(usize, Range<usize>)], reach: usize) -> Option<&Range<usize>> {
+fn densest(found: &[Match], reach: usize) -> Option<&Range<usize>> {
     let terms = found.iter().map(|(term, _)| term + 1).max()?;
     let mut counts = vec![0_u32; terms];
     let (mut next, mut different, mut best) = (0, 0, (0, &found[0].1));
