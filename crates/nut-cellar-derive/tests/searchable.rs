@@ -291,7 +291,7 @@ mod given_again {
     {
         #[searchable(key)]
         pub id: i64,
-        pub held: T,
+        pub what: T,
         #[searchable(skip)]
         pub by: Option<&'a str>,
     }
@@ -300,11 +300,11 @@ mod given_again {
 #[test]
 fn the_library_may_be_elsewhere() {
     use given_again::Held;
-    let schema = Schema::new("id").with("held", Column::of(Kind::Text));
+    let schema = Schema::new("id").with("what", Column::of(Kind::Text));
     assert_eq!(Held::<Vec<String>>::schema(), schema);
-    let held = Held { id: 3, held: Some("oak".to_owned()), by: Some("Ada") };
+    let held = Held { id: 3, what: Some("oak".to_owned()), by: Some("Ada") };
     assert_eq!(held.by, Some("Ada"));
-    assert_eq!(held.into_record().unwrap(), Record::new(3).with("held", "oak"));
+    assert_eq!(held.into_record().unwrap(), Record::new(3).with("what", "oak"));
 }
 
 #[test]
