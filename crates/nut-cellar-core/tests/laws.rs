@@ -132,8 +132,12 @@ fn records() -> impl Strategy<Value = Record> {
     let texts = || prop::collection::vec(text(), 0..3);
     (keys(), text(), texts(), texts(), values).prop_map(|(key, title, notes, tags, values)| {
         let mut record = Record::new(key).with("title", title);
-        notes.into_iter().for_each(|note| record.add("notes", note));
-        tags.into_iter().for_each(|tag| record.add("tags", tag));
+        for note in notes {
+            record.add("notes", note);
+        }
+        for tag in tags {
+            record.add("tags", tag);
+        }
         for (name, value) in values.into_iter().flatten() {
             record.add(name, value);
         }

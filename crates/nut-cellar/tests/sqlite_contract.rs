@@ -11,7 +11,7 @@ use nut_cellar::rows::Adopted;
 use nut_cellar::schema::Change;
 use nut_cellar::sqlite::{SqliteCellar, cellars};
 use nut_cellar::text::Pattern;
-use nut_cellar::{Column, ErrorKind, Find, Key, Kind, Query, Schema};
+use nut_cellar::{Column, ErrorKind, Find, Key, Kind, Marks, Query, Schema};
 use rusqlite::Connection;
 use rusqlite::trace::{TraceEvent, TraceEventCodes};
 use std::path::Path;
@@ -377,7 +377,9 @@ fn values_that_are_not_what_the_schema_says_are_left_out_and_counted() {
     assert!(!hit("x").unwrap().values.contains_key("n"));
     assert_eq!(hit("finder:quobbley").unwrap().rank, 1);
     let marked = cellar.find(&db, "\"ada quobbley\"", &Find::new().with_marks()).unwrap();
-    assert_eq!(marked.hits[0].marks["finder"], [[0..3], [0..8]], "a phrase runs on");
+    let marks = Marks::new("[", "]");
+    assert_eq!(marked.hits[0].marked("finder", &marks), "[Ada]", "a phrase runs on");
+    assert_eq!(marks.mark("Quobbley", &marked.hits[0].marks["finder"][1]), "[Quobbley]");
     // Each value by itself, as it was before there were gaps.
     let apart = Column::text("none").from_columns(["first", "last"]).with_gap(16);
     let (cellar, changed) =
