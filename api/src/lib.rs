@@ -32,5 +32,6 @@ pub fn listing(package: &str, features: &str) -> Result<String, Box<dyn Error>> 
         .omit_auto_trait_impls(true)
         .omit_auto_derived_impls(true)
         .build()?;
-    Ok(api.items().map(|item| format!("{item}\n")).collect())
+    let lines: Vec<_> = api.items().map(ToString::to_string).collect();
+    Ok(lines.join("\n") + "\n")
 }
