@@ -14,11 +14,12 @@ pub fn run(call: &arguments::Compare) -> Result<()> {
     let Prepared { query, find, notes, .. } = settings::read(&call.query, &call.settings, open.schema())?;
     let second =
         call.against.iter().fold(find.clone(), |find, (column, weight)| find.weight(column, *weight));
-    let compared = open.compare(&query, &find, &second)?;
+    let mut compared = open.compare(&query, &find, &second)?;
+    compared.first = compared.first.noting(notes);
     if call.json {
         return crate::say_json(&compared);
     }
-    for note in notes.iter().chain(&compared.first.notes) {
+    for note in &compared.first.notes {
         crate::tell(format_args!("{note}"));
     }
     let title = open.schema().text_columns().next().map_or("", |(name, _)| name);

@@ -6,7 +6,7 @@ use crate::target::{Target, meant};
 use crate::{arguments, say};
 use nut_cellar::request::Prepared;
 use nut_cellar::search::{Reason, Reckoning, Why};
-use nut_cellar::{Key, Result};
+use nut_cellar::{Key, Note, Result};
 use serde::Serialize;
 use std::fmt::Write;
 
@@ -15,6 +15,9 @@ struct Answer<'a> {
     key: &'a Key,
     query: String,
     why: &'a Why,
+    /// What reading the query noted: as sentences, and as data.
+    notes: Vec<String>,
+    noted: Vec<Note>,
 }
 
 pub fn run(call: &arguments::Why) -> Result<()> {
@@ -22,7 +25,9 @@ pub fn run(call: &arguments::Why) -> Result<()> {
     let Prepared { query, find, notes, .. } = settings::read(&call.query, &call.settings, open.schema())?;
     let (key, why) = ask(&call.key, open.schema().key_columns().len(), |key| open.why(&query, &find, key))?;
     if call.json {
-        let answer = Answer { key: &key, query: query.to_string(), why: &why };
+        let sentences = notes.iter().map(ToString::to_string).collect();
+        let answer =
+            Answer { key: &key, query: query.to_string(), why: &why, notes: sentences, noted: notes };
         return crate::say_json(&answer);
     }
     for note in notes {

@@ -786,6 +786,13 @@ fn what_a_score_is_made_of_is_shown_and_why_there_is_none() {
 #[test]
 fn rankings_are_compared_and_searches_are_timed_and_reported() {
     let desk = loaded();
+    let misread = ["shed.cellar", "\"walnut box"];
+    let noted = |document: &Value| {
+        assert!(document["notes"][0].as_str().unwrap().contains("not closed"), "{document}");
+        assert!(document["noted"][0].is_object(), "{document}");
+    };
+    noted(&desk.json(&["why", misread[0], misread[1], "b-2"]));
+    noted(&desk.json(&["compare", misread[0], misread[1], "--against", "title=0"])["first"]);
     let compared = desk.json(&["compare", "shed.cellar", "walnut box", "--against", "title=0"]);
     assert_eq!(compared["moved"].as_array().unwrap().len(), 3);
     assert!(compared["overlap"].as_f64().unwrap() <= 1.0);
