@@ -19,6 +19,7 @@ mod bits;
 pub mod catalog;
 pub mod error;
 pub mod filter;
+pub mod judge;
 mod note;
 pub mod query;
 pub mod rank;
