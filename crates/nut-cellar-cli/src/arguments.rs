@@ -1,9 +1,10 @@
 //! What can be called, and with what.
 
-use clap::{Args, Parser, Subcommand};
+use clap::{Args, CommandFactory, FromArgMatches, Parser, Subcommand};
+use nut_cellar::judge::Measure;
 use nut_cellar::search::DOCUMENT_VERSION;
 use nut_cellar::shelf::{FIRST_LAYOUT, LAYOUT};
-use nut_cellar::{Order, Spellings};
+use nut_cellar::{Error, ErrorKind, Order, Spellings};
 use std::num::NonZero;
 use std::path::PathBuf;
 
@@ -45,6 +46,8 @@ pub enum Call {
     Why(Why),
     /// Put two rankings of a query side by side
     Compare(Compare),
+    /// Measure what searches find of what is right, with one ranking or with two
+    Judge(Judge),
     /// Measure how long searches take
     Time(Time),
     /// Show what becomes of a text
@@ -159,7 +162,7 @@ pub struct Sync {
 }
 
 /// How to search.
-#[derive(Args)]
+#[derive(Args, Clone)]
 pub struct Settings {
     /// Look in these text columns only
     #[arg(long, value_name = "a,b", value_delimiter = ',')]
@@ -271,9 +274,48 @@ pub struct Compare {
     /// As for `find`
     #[arg(value_name = "QUERY", allow_hyphen_values = true)]
     pub query: String,
-    /// The weights of the second ranking
-    #[arg(long, value_name = "a=4,b=1", value_delimiter = ',', value_parser = weight, required = true)]
-    pub against: Vec<(String, f32)>,
+    /// What is otherwise in the second ranking: weights, or settings of `find` in one text, such as `--words any --k1 0.9`
+    #[arg(long, value_name = "a=4,b=1|SETTINGS", allow_hyphen_values = true, required = true)]
+    pub against: String,
+    #[command(flatten)]
+    pub settings: Settings,
+    /// Answer as one JSON document
+    #[arg(long)]
+    pub json: bool,
+}
+
+#[derive(Args)]
+pub struct Judge {
+    /// A folder, `sqlite:FILE#TABLE` or `postgres://…#TABLE`
+    #[arg(value_name = "TARGET")]
+    pub target: String,
+    /// A file with a query on each line, with a number and a tab before it or without
+    #[arg(long, value_name = "FILE.tsv", required_unless_present = "known")]
+    pub queries: Option<PathBuf>,
+    /// A file that says which records are right: `query 0 record grade` on each line
+    #[arg(long, value_name = "FILE.qrels", required_unless_present = "known")]
+    pub judgments: Option<PathBuf>,
+    /// Ask for records by the words of this column, which is then not searched: each record itself is right
+    #[arg(long, value_name = "COLUMN", conflicts_with_all = ["queries", "judgments"])]
+    pub known: Option<String>,
+    /// How many records are asked for so
+    #[arg(long, value_name = "N", default_value_t = 300, requires = "known")]
+    pub sample: usize,
+    /// How many typing mistakes there are in each of these queries
+    #[arg(long, value_name = "N", default_value_t = 0, requires = "known")]
+    pub mistakes: u32,
+    /// What is drawn by lot is the same for the same number
+    #[arg(long, value_name = "N", default_value_t = 1)]
+    pub seed: u64,
+    /// What is measured of the first k: rr, p, recall, map, ndcg, ndcg_binary; two rankings are tested by the first of them
+    #[arg(long, value_name = "NAME@K,…", value_delimiter = ',', default_values_t = Measure::USUAL)]
+    pub measures: Vec<Measure>,
+    /// What is otherwise in a second ranking: weights, or settings of `find` in one text, such as `--words any --k1 0.9`
+    #[arg(long, value_name = "a=4,b=1|SETTINGS", allow_hyphen_values = true)]
+    pub against: Option<String>,
+    /// Write what was found for each query, in TREC's form
+    #[arg(long, value_name = "FILE")]
+    pub run_out: Option<PathBuf>,
     #[command(flatten)]
     pub settings: Settings,
     /// Answer as one JSON document
@@ -286,7 +328,7 @@ pub struct Time {
     /// A folder, `sqlite:FILE#TABLE` or `postgres://…#TABLE`
     #[arg(value_name = "TARGET")]
     pub target: String,
-    /// A file with a query on each line
+    /// A file with a query on each line, with a number and a tab before it or without
     #[arg(long, value_name = "FILE")]
     pub queries: PathBuf,
     /// How often each is run; its least time counts
@@ -345,6 +387,46 @@ pub struct Info {
     /// Answer as one JSON document
     #[arg(long)]
     pub json: bool,
+}
+
+impl Settings {
+    /// The settings of this call with others in their place, from one text: weights (`title=4,notes=1`), or what the call itself could
+    /// have said.
+    pub fn changed(text: &str) -> nut_cellar::Result<Self> {
+        let weights = || text.split(',').map(weight).collect::<Result<Vec<_>, _>>();
+        let words = if text.trim_start().starts_with('-') {
+            shlex::split(text).ok_or_else(|| bad_settings(text, "a quotation mark is not closed"))?
+        } else {
+            weights().map_err(|error| bad_settings(text, &error))?;
+            vec!["--weights".to_owned(), text.to_owned()]
+        };
+        // The call is read once more, with these words behind its own: what is said last counts.
+        let mut line: Vec<_> = std::env::args_os().collect();
+        let end = line.iter().position(|word| word == "--").unwrap_or(line.len());
+        line.splice(end..end, words.into_iter().map(Into::into));
+        let command = Arguments::command().args_override_self(true);
+        let read =
+            command.try_get_matches_from(line).and_then(|matches| Arguments::from_arg_matches(&matches));
+        match read
+            .map_err(|error| {
+                bad_settings(
+                    text,
+                    error.to_string().trim_start_matches("error: ").lines().next().unwrap_or_default(),
+                )
+            })?
+            .call
+        {
+            Call::Compare(Compare { settings, .. }) | Call::Judge(Judge { settings, .. }) => Ok(settings),
+            _ => Err(bad_settings(text, "this call has none")),
+        }
+    }
+}
+
+fn bad_settings(text: &str, what: &str) -> Error {
+    Error::new(
+        ErrorKind::BadRequest,
+        format!("The settings `{text}` can't be read: {}.", what.trim_end_matches('.')),
+    )
 }
 
 fn weight(text: &str) -> Result<(String, f32), String> {

@@ -13,7 +13,7 @@ pub fn run(call: &arguments::Compare) -> Result<()> {
     let open = Target::read(&call.target)?.open()?;
     let Prepared { query, find, notes, .. } = settings::read(&call.query, &call.settings, open.schema())?;
     let second =
-        call.against.iter().fold(find.clone(), |find, (column, weight)| find.weight(column, *weight));
+        settings::read(&call.query, &arguments::Settings::changed(&call.against)?, open.schema())?.find;
     let mut compared = open.compare(&query, &find, &second)?;
     compared.first = compared.first.noting(notes);
     if call.json {

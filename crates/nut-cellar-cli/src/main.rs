@@ -10,6 +10,7 @@ mod compare;
 mod demo;
 mod find;
 mod info;
+mod judge;
 mod load;
 mod paint;
 mod plan;
@@ -39,6 +40,7 @@ fn main() -> ExitCode {
         Call::Find(call) => find::run(&call),
         Call::Why(call) => why::run(&call),
         Call::Compare(call) => compare::run(&call),
+        Call::Judge(call) => judge::run(&call),
         Call::Time(call) => time::run(&call),
         Call::Tokens(call) => tokens::run(&call),
         Call::Terms(call) => terms::run(&call),

@@ -1,6 +1,7 @@
 //! What the calls that search have in common: the query and the settings, which make a request.
 
 use crate::arguments::Settings;
+use nut_cellar::judge::{Asked, read_queries};
 use nut_cellar::request::Prepared;
 use nut_cellar::{Error, ErrorKind, Expansions, Find, Request, Result, Schema};
 use std::path::Path;
@@ -53,7 +54,17 @@ fn request(query: &str, settings: &Settings, schema: &Schema) -> Result<Request>
     Ok(request)
 }
 
-fn text_of(path: &Path, what: &str) -> Result<String> {
+/// The queries of a file; at least one.
+pub fn queries(path: &Path) -> Result<Vec<Asked>> {
+    let queries = read_queries(&text_of(path, "queries")?).map_err(|error| error.at(path.display()))?;
+    if queries.is_empty() {
+        let message = format!("{} has no query; put one on each line.", path.display());
+        return Err(Error::new(ErrorKind::BadRequest, message));
+    }
+    Ok(queries)
+}
+
+pub fn text_of(path: &Path, what: &str) -> Result<String> {
     std::fs::read_to_string(path).map_err(|error| {
         let message = format!("{}: reading the {what} failed: {error}.", path.display());
         Error::caused(ErrorKind::Place, message, error)

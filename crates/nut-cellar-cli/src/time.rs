@@ -3,21 +3,20 @@
 use crate::settings;
 use crate::target::Target;
 use crate::{arguments, paint, say};
+use nut_cellar::Result;
+use nut_cellar::judge::Asked;
 use nut_cellar::request::Prepared;
-use nut_cellar::{Error, ErrorKind, Result};
 use std::time::Instant;
 
 pub fn run(call: &arguments::Time) -> Result<()> {
     let path = call.queries.display();
-    let text = std::fs::read_to_string(&call.queries).map_err(|error| {
-        Error::caused(ErrorKind::Place, format!("{path}: reading the queries failed: {error}."), error)
-    })?;
+    let queries = settings::queries(&call.queries)?;
     let open = Target::read(&call.target)?.open()?;
     let (mut times, mut firsts) = (Vec::new(), Vec::new());
-    for (number, line) in (1..).zip(text.lines()).filter(|(_, line)| !line.trim().is_empty()) {
-        let read = settings::read(line, &call.settings, open.schema());
+    for Asked { id, text } in &queries {
+        let read = settings::read(text, &call.settings, open.schema());
         let Prepared { query, find, .. } =
-            read.map_err(|error| error.at(format_args!("{path}, line {number}")))?;
+            read.map_err(|error| error.at(format_args!("{path}, query {id}")))?;
         let run = || {
             let started = Instant::now();
             open.search(&query, &find).map(|_| started.elapsed().as_secs_f64() * 1e6)
@@ -26,9 +25,6 @@ pub fn run(call: &arguments::Time) -> Result<()> {
         let again = (1..call.repeat).map(|_| run()).collect::<Result<Vec<_>>>()?;
         times.push(again.into_iter().fold(first, f64::min));
         firsts.push(first);
-    }
-    if times.is_empty() {
-        return Err(Error::new(ErrorKind::BadRequest, format!("{path} has no query; put one on each line.")));
     }
     let mean = times.iter().sum::<f64>() / times.len() as f64;
     times.sort_by(f64::total_cmp);

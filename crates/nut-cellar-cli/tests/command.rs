@@ -1008,3 +1008,85 @@ fn it_tells_shells_manuals_and_versions_of_itself() {
     assert!(version.contains("dictionaries"), "{version}");
     assert_eq!(desk.done(&["-V"]).lines().count(), 1);
 }
+
+#[test]
+fn what_searches_find_of_what_is_right_is_measured() {
+    let desk = loaded();
+    desk.file("queries.tsv", "401\twalnut box\n402\thinges\n403\tnothing of the kind\n");
+    desk.file("right.qrels", "401 0 a-1 2\n401 0 b-2 0\n402 0 b-2 1\n404 0 c 1\n");
+    let judge = ["judge", "shed.cellar", "--queries", "queries.tsv", "--judgments", "right.qrels"];
+    let with = |more: &[&'static str]| [&judge[..], more].concat();
+
+    // `walnut box` finds b-2, a-1, a-3; the second is right. `hinges` finds b-2.
+    let judged = desk.json(&with(&["--run-out", "plain.run"]));
+    let measures = &judged["measures"];
+    assert_eq!(
+        (&judged["queries"], &measures["rr@10"], &measures["recall@100"]),
+        (&2.into(), &0.75.into(), &1.0.into())
+    );
+    assert_eq!((&judged["without_right"][0], &judged["not_asked"][0]), (&"403".into(), &"404".into()));
+    assert_eq!((&judged["unjudged"], &judged["each"][0]["values"][0]), (&1.into(), &0.5.into()));
+    assert!(judged.get("against").is_none() && judged.get("p_value").is_none(), "{judged}");
+    let run = fs::read_to_string(desk.path("plain.run")).unwrap();
+    assert!(run.starts_with("401 Q0 b-2 1 ") && run.lines().count() == 4, "{run}");
+
+    // Two rankings: by weights, and by settings that say the same. What the call says is as it is in both.
+    let against =
+        desk.json(&with(&["--words", "any", "--against", "title=0,notes=9", "--measures", "rr@10,p@1"]));
+    assert_eq!(against["against"]["rr@10"], 1.0, "{against}");
+    assert_eq!(
+        (&against["p_value"], &against["won"][0]["moved"][0]),
+        (&1.0.into(), &serde_json::json!(["a-1", 2, 1]))
+    );
+    let said = "--weights title=0,notes=9 --words 'any'";
+    let same = desk.json(&with(&["--words", "any", "--against", said, "--measures", "rr@10,p@1"]));
+    assert_eq!(same, against);
+    let shown = desk.done(&with(&["--against", "--k1 0"]));
+    assert!(shown.contains("rr@10") && shown.contains("change") && shown.contains("2 queries"), "{shown}");
+    let moved =
+        desk.done(&["compare", "shed.cellar", "walnut box", "--against", "--weights title=0,notes=9"]);
+    assert_eq!(moved, desk.done(&["compare", "shed.cellar", "walnut box", "--against", "title=0,notes=9"]));
+
+    for (more, says) in [
+        (&["--against", "--colour x"][..], "unexpected argument '--colour'"),
+        (&["--against", "--words 'any"], "quotation mark"),
+        (&["--against", "title"], "not like `title=4`"),
+        (&["--against", "colour=4"], "colour"),
+    ] {
+        let said = desk.refused(2, &with(more));
+        assert!(said.contains(says), "{said}");
+    }
+    desk.file("bad.qrels", "401 0 a-1 2\n401 a-1\n");
+    let said =
+        desk.refused(2, &["judge", "shed.cellar", "--queries", "queries.tsv", "--judgments", "bad.qrels"]);
+    assert!(said.contains("bad.qrels: line 2"), "{said}");
+    desk.file("none.qrels", "7 0 a-1 2\n");
+    let said =
+        desk.refused(2, &["judge", "shed.cellar", "--queries", "queries.tsv", "--judgments", "none.qrels"]);
+    assert!(said.contains("same numbers"), "{said}");
+    let timed = desk.json(&["time", "shed.cellar", "--queries", "queries.tsv", "--repeat", "1"]);
+    assert_eq!(timed["queries"], 3);
+}
+
+#[test]
+fn records_are_asked_for_by_the_words_of_a_column() {
+    let desk = loaded();
+    let known = ["judge", "shed.cellar", "--known", "title", "--sample", "9", "--words", "any"];
+    let judged = desk.json(&known);
+    // Four records have titles; the title itself is not searched.
+    let asked: Vec<_> =
+        judged["each"].as_array().unwrap().iter().map(|query| query["text"].as_str().unwrap()).collect();
+    assert_eq!(asked.len(), 4, "{judged}");
+    assert!(judged["measures"]["rr@10"].as_f64().unwrap() < 1.0, "{judged}");
+    assert_eq!(desk.json(&known), judged, "the same lots");
+    let mistyped = desk.json(&[&known[..], &["--mistakes", "1"]].concat());
+    let texts = |judged: &Value| {
+        judged["each"].as_array().unwrap().iter().map(|query| query["text"].clone()).collect::<Vec<_>>()
+    };
+    let differ = texts(&mistyped).iter().zip(texts(&judged)).filter(|(one, other)| *one != other).count();
+    assert!(differ >= 3, "{mistyped}");
+    for (column, says) in [("colour", "`colour`"), ("title", "no column to search")] {
+        let said = desk.refused(2, &["judge", "shed.cellar", "--known", column, "--columns", "title"]);
+        assert!(said.contains(says), "{said}");
+    }
+}
