@@ -293,8 +293,17 @@ pub struct Judge {
     #[arg(long, value_name = "FILE.tsv", required_unless_present = "known")]
     pub queries: Option<PathBuf>,
     /// A file that says which records are right: `query 0 record grade` on each line
-    #[arg(long, value_name = "FILE.qrels", required_unless_present = "known")]
+    #[arg(long, value_name = "FILE.qrels", required_unless_present_any = ["known", "into"])]
     pub judgments: Option<PathBuf>,
+    /// Ask here, one by one, which records are right, and append what is answered to this file
+    #[arg(long, value_name = "FILE.qrels", conflicts_with_all = ["known", "judgments", "against", "run_out", "json"])]
+    pub into: Option<PathBuf>,
+    /// What is otherwise in another ranking whose best are asked about, too; may be said several times
+    #[arg(long, value_name = "a=4,b=1|SETTINGS", allow_hyphen_values = true, requires = "into")]
+    pub pool: Vec<String>,
+    /// How many of the best of each ranking are asked about
+    #[arg(long, value_name = "N", default_value_t = 10, requires = "into")]
+    pub depth: usize,
     /// Ask for records by the words of this column, which is then not searched: each record itself is right
     #[arg(long, value_name = "COLUMN", conflicts_with_all = ["queries", "judgments"])]
     pub known: Option<String>,

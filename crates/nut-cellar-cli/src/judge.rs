@@ -3,7 +3,7 @@
 use crate::arguments::{self, Settings};
 use crate::paint::{self, FAINT, HEAD};
 use crate::target::{Open, Target};
-use crate::{say, settings, tell};
+use crate::{pool, say, settings, tell};
 use comfy_table::Cell;
 use nut_cellar::judge::{
     Asked, Assessment, Compared, Differing, Judgments, Measure, Paired, Run, compare, known_items, record_id,
@@ -56,6 +56,9 @@ struct Second<'a> {
 
 pub fn run(call: &arguments::Judge) -> Result<()> {
     let open = Target::read(&call.target)?.open()?;
+    if let (Some(queries), Some(into)) = (&call.queries, &call.into) {
+        return pool::ask(call, &open, &settings::queries(queries)?, into);
+    }
     let set = Set::of(call, &open)?;
     let depth = call.measures.iter().map(|measure| measure.depth()).max().unwrap_or(0);
     let first = set.run(&open, &call.settings, depth)?;

@@ -14,6 +14,7 @@ mod judge;
 mod load;
 mod paint;
 mod plan;
+mod pool;
 mod propose;
 mod settings;
 mod shells;

@@ -17,6 +17,7 @@ use rusqlite::Connection;
 use serde_json::Value;
 use std::collections::BTreeMap;
 use std::fs;
+use std::io::Write;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Output, Stdio};
 
@@ -1089,4 +1090,38 @@ fn records_are_asked_for_by_the_words_of_a_column() {
         let said = desk.refused(2, &["judge", "shed.cellar", "--known", column, "--columns", "title"]);
         assert!(said.contains(says), "{said}");
     }
+}
+
+#[test]
+fn judgments_are_made_one_by_one_and_gone_on_with() {
+    let desk = loaded();
+    desk.file("queries.tsv", "7\tbox\n8\tschwarz\n");
+    let answer = |typed: &str| {
+        let arguments =
+            ["judge", "shed.cellar", "--queries", "queries.tsv", "--into", "right.qrels", "--depth", "2"];
+        let mut command = desk.command(
+            &[&arguments[..], &["--pool", "title=0", "--pool", "--words any --sort found_on"]].concat(),
+        );
+        let mut child = command.stdin(Stdio::piped()).stdout(Stdio::piped()).spawn().unwrap();
+        child.stdin.take().unwrap().write_all(typed.as_bytes()).unwrap();
+        let output = child.wait_with_output().unwrap();
+        assert!(output.status.success());
+        (String::from_utf8(output.stdout).unwrap(), fs::read_to_string(desk.path("right.qrels")).unwrap())
+    };
+    // The first two of each ranking, in the order of their keys; what is said a second time is appended.
+    let (shown, file) = answer("2\nwhat\nw\n0\nb\n1\nq\n");
+    assert!(shown.contains("1 of 4") && shown.contains("Answer 0, 1 or 2"), "{shown}");
+    assert!(shown.contains("Number 2 of ranking 1.") && shown.contains("box by"), "{shown}");
+    assert_eq!(file, "7 0 a-1 2\n7 0 a-3 0\n7 0 a-3 1\n");
+    let (shown, file) = answer("0\n1\n");
+    assert!(
+        !shown.contains("a-1")
+            && shown.contains("3 of 4")
+            && shown.ends_with("4 records are judged, in right.qrels.\n"),
+        "{shown}"
+    );
+    assert_eq!(file, "7 0 a-1 2\n7 0 a-3 0\n7 0 a-3 1\n7 0 b-2 0\n8 0 c 1\n");
+    let judged =
+        desk.json(&["judge", "shed.cellar", "--queries", "queries.tsv", "--judgments", "right.qrels"]);
+    assert_eq!((&judged["measures"]["rr@10"], &judged["unjudged"]), (&1.0.into(), &0.into()));
 }
