@@ -296,7 +296,7 @@ pub struct Judge {
     #[arg(long, value_name = "FILE.qrels", required_unless_present_any = ["known", "into"])]
     pub judgments: Option<PathBuf>,
     /// Ask here, one by one, which records are right, and append what is answered to this file
-    #[arg(long, value_name = "FILE.qrels", conflicts_with_all = ["known", "judgments", "against", "run_out", "json"])]
+    #[arg(long, value_name = "FILE.qrels", conflicts_with_all = ["known", "judgments", "against", "plot", "run_out", "json"])]
     pub into: Option<PathBuf>,
     /// What is otherwise in another ranking whose best are asked about, too; may be said several times
     #[arg(long, value_name = "a=4,b=1|SETTINGS", allow_hyphen_values = true, requires = "into")]
@@ -322,6 +322,9 @@ pub struct Judge {
     /// What is otherwise in a second ranking: weights, or settings of `find` in one text, such as `--words any --k1 0.9`
     #[arg(long, value_name = "a=4,b=1|SETTINGS", allow_hyphen_values = true)]
     pub against: Option<String>,
+    /// Draw the first measure, of each query and of the first 1, 2, 3 … records
+    #[arg(long, value_name = "FILE.svg")]
+    pub plot: Option<PathBuf>,
     /// Write what was found for each query, in TREC's form
     #[arg(long, value_name = "FILE")]
     pub run_out: Option<PathBuf>,

@@ -3,7 +3,7 @@
 use crate::arguments::{self, Settings};
 use crate::paint::{self, FAINT, HEAD};
 use crate::target::{Open, Target};
-use crate::{pool, say, settings, tell};
+use crate::{plot, pool, say, settings, tell};
 use comfy_table::Cell;
 use nut_cellar::judge::{
     Asked, Assessment, Compared, Differing, Judgments, Measure, Paired, Run, compare, known_items, record_id,
@@ -85,6 +85,14 @@ pub fn run(call: &arguments::Judge) -> Result<()> {
         let test = |place| compare((&first, &judged), (run, other), &set.judgments, place, call.seed);
         (0..call.measures.len()).map(test).collect::<Vec<_>>()
     });
+    if let Some(path) = &call.plot {
+        let measure = call.measures[0];
+        let by_depth: Vec<_> = (1..=measure.depth()).map(|k| measure.at(k)).collect();
+        let deeper = |run: &Run| Assessment::of(run, &set.asked, &set.judgments, &by_depth);
+        let runs: Vec<_> =
+            [Some(&first), second.as_ref().map(|(run, _)| run)].into_iter().flatten().map(deeper).collect();
+        write(path, &plot::judged(measure, &runs)?)?;
+    }
     if call.json {
         return crate::say_json(&Answer {
             queries: judged.queries.len(),
@@ -271,7 +279,7 @@ fn tell_differing<'a>(
 
 fn write(path: &Path, text: &str) -> Result<()> {
     fs::write(path, text).map_err(|error| {
-        let message = format!("{}: writing the run failed: {error}.", path.display());
+        let message = format!("{}: writing it failed: {error}.", path.display());
         Error::caused(ErrorKind::Place, message, error)
     })
 }

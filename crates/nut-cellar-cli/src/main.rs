@@ -14,6 +14,7 @@ mod judge;
 mod load;
 mod paint;
 mod plan;
+mod plot;
 mod pool;
 mod propose;
 mod settings;

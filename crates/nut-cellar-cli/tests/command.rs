@@ -1042,7 +1042,9 @@ fn what_searches_find_of_what_is_right_is_measured() {
     let said = "--weights title=0,notes=9 --words 'any'";
     let same = desk.json(&with(&["--words", "any", "--against", said, "--measures", "rr@10,p@1"]));
     assert_eq!(same, against);
-    let shown = desk.done(&with(&["--against", "--k1 0"]));
+    let shown = desk.done(&with(&["--against", "--k1 0", "--plot", "judged.svg"]));
+    let drawn = fs::read_to_string(desk.path("judged.svg")).unwrap();
+    assert!(drawn.contains("rr@10 of each query") && drawn.contains("second ranking"), "{drawn}");
     assert!(shown.contains("rr@10") && shown.contains("change") && shown.contains("2 queries"), "{shown}");
     let moved =
         desk.done(&["compare", "shed.cellar", "walnut box", "--against", "--weights title=0,notes=9"]);
