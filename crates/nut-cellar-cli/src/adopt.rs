@@ -9,8 +9,11 @@ use std::io::{IsTerminal, Write};
 use std::path::Path;
 
 pub fn adopt(call: &arguments::Adopt) -> Result<()> {
-    let mut database = Target::database(&call.target)?;
     let schema = read_schema(&call.schema)?;
+    if let Target::Folder(_) = Target::read(&call.target)? {
+        return rank(&call.target, &schema);
+    }
+    let mut database = Target::database(&call.target)?;
     let total = if std::io::stderr().is_terminal() { database.rows(&schema) } else { None };
     let done = database.adopt(&schema, |rows| show_progress(rows, total));
     clear_progress();
@@ -31,6 +34,15 @@ pub fn adopt(call: &arguments::Adopt) -> Result<()> {
     for note in &notes {
         crate::tell(format_args!("Note: {note}"));
     }
+    Ok(())
+}
+
+/// Gives a folder, whose records are not at hand to be read again, other weights or another ranking.
+fn rank(target: &str, schema: &Schema) -> Result<()> {
+    for change in Target::read(target)?.open()?.rank_by(schema)? {
+        crate::tell(format_args!("Changed: {change}."));
+    }
+    crate::tell(format_args!("No record had to be read again."));
     Ok(())
 }
 

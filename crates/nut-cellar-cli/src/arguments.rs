@@ -2,6 +2,7 @@
 
 use clap::{Args, CommandFactory, FromArgMatches, Parser, Subcommand};
 use nut_cellar::judge::Measure;
+use nut_cellar::rank::Lengths;
 use nut_cellar::search::DOCUMENT_VERSION;
 use nut_cellar::shelf::{FIRST_LAYOUT, LAYOUT};
 use nut_cellar::{Error, ErrorKind, Order, Spellings};
@@ -191,15 +192,15 @@ pub struct Settings {
     /// Order by the values of a column, up or down
     #[arg(long, value_name = "COLUMN[:down]")]
     pub sort: Option<Order>,
-    /// How soon more of the same word stops to matter
-    #[arg(long, allow_negative_numbers = true, value_name = "K1", default_value_t = nut_cellar::rank::DEFAULT_K1)]
-    pub k1: f32,
-    /// How far a long column counts against itself, from 0 to 1
-    #[arg(long, allow_negative_numbers = true, value_name = "B", default_value_t = nut_cellar::rank::DEFAULT_B)]
-    pub b: f32,
-    /// What it adds to a score that different words stand near each other
-    #[arg(long, allow_negative_numbers = true, value_name = "WEIGHT", default_value_t = 0.0)]
-    pub proximity: f32,
+    /// How soon more of the same word stops to matter [default: the cellar's, or 1.2]
+    #[arg(long, allow_negative_numbers = true, value_name = "K1")]
+    pub k1: Option<f32>,
+    /// How far a long column counts against itself, from 0 to 1; of all columns, or of each [default: the cellar's, or 0.75]
+    #[arg(long, allow_negative_numbers = true, value_name = "B|a=B,b=B")]
+    pub b: Option<Lengths>,
+    /// What it adds to a score that different words stand near each other [default: the cellar's, or 0]
+    #[arg(long, allow_negative_numbers = true, value_name = "WEIGHT")]
+    pub proximity: Option<f32>,
     /// Let patterns and near spellings look at about so many terms [default: 524288]
     #[arg(long, value_name = "N")]
     pub most_terms: Option<u64>,

@@ -25,9 +25,13 @@ fn request(query: &str, settings: &Settings, schema: &Schema) -> Result<Request>
         .first_letters_right(settings.first_letters)
         .limit(settings.limit)
         .skip(settings.skip)
-        .k1(settings.k1)
-        .b(settings.b)
-        .proximity(settings.proximity);
+        .lengths(settings.b.clone().unwrap_or_default());
+    if let Some(k1) = settings.k1 {
+        find = find.k1(k1);
+    }
+    if let Some(weight) = settings.proximity {
+        find = find.proximity(weight);
+    }
     if let Some(columns) = &settings.columns {
         find = find.columns(columns);
     }

@@ -2,6 +2,7 @@
 
 use nut_cellar::postgres::PostgresCellar;
 use nut_cellar::rows::{Adopted, Kept, Repaired, Synced};
+use nut_cellar::schema::Change;
 use nut_cellar::search::{Compared, Report, Why};
 use nut_cellar::sqlite::SqliteCellar;
 use nut_cellar::text::Pattern;
@@ -156,6 +157,17 @@ impl Open {
             Self::Folder(cellar) => cellar.terms(pattern, most),
             Self::Sqlite(both) => both.1.terms(&both.0, pattern, most),
             Self::Postgres(both) => both.1.terms(&mut *both.0.borrow_mut(), pattern, most),
+        }
+    }
+
+    /// Gives a folder other weights or another ranking.
+    pub fn rank_by(&self, schema: &Schema) -> Result<Vec<Change>> {
+        match self {
+            Self::Folder(cellar) => cellar.rank_by(schema),
+            Self::Sqlite(_) | Self::Postgres(_) => Err(Error::new(
+                ErrorKind::BadRequest,
+                "A table gets another schema by being adopted with it.",
+            )),
         }
     }
 

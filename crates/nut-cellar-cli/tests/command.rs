@@ -262,7 +262,7 @@ fn what_is_wrong_is_said_in_a_sentence_and_nothing_is_changed() {
         (1, "no table `nowhere`", &["adopt", "sqlite:app.db#nowhere", "--schema", "schema.toml"]),
         (1, "missing.db", &["adopt", "sqlite:missing.db#items", "--schema", "schema.toml"]),
         (1, "no SQLite database", &["adopt", "sqlite:notes.txt#items", "--schema", "schema.toml"]),
-        (2, "folder", &["adopt", "shed.cellar", "--schema", "schema.toml"]),
+        (2, "folder", &["release", "shed.cellar"]),
         (1, "no cellar `bare`", &["find", "sqlite:app.db#bare", "oak"]),
         (1, "no cellar `bare`", &["release", "sqlite:app.db#bare"]),
         (1, "no cellar `bare`", &["sync", "sqlite:app.db#bare"]),
@@ -1069,6 +1069,42 @@ fn what_searches_find_of_what_is_right_is_measured() {
     assert!(said.contains("same numbers"), "{said}");
     let timed = desk.json(&["time", "shed.cellar", "--queries", "queries.tsv", "--repeat", "1"]);
     assert_eq!(timed["queries"], 3);
+}
+
+/// Another ranking is the default of every search from then on, in a folder and in a table, and no record is read for it.
+#[test]
+fn a_cellar_gets_another_ranking_without_a_record_being_read() {
+    let desk = loaded();
+    let db = Connection::open(desk.path("app.db")).unwrap();
+    db.execute_batch(
+        "CREATE TABLE items(id TEXT PRIMARY KEY, title TEXT, notes TEXT, found_on TEXT);
+         INSERT INTO items VALUES ('b-2', 'Walnut boxes', 'two brass hinges', NULL), ('a-1', 'Box of fossils', 'a walnut among them', NULL)",
+    )
+    .unwrap();
+    desk.done(&["adopt", "sqlite:app.db#items", "--schema", "schema.toml"]);
+    let ranking =
+        "[ranking]\nk1 = 0.5\nb = { title = 0.2, notes = 0.9 }\nweights = { title = 0.5, notes = 9.0 }\n";
+    desk.file("ranked.toml", &format!("{SCHEMA}{ranking}"));
+    for target in ["shed.cellar", "sqlite:app.db#items"] {
+        let hits =
+            |more: &[&str]| desk.json(&[&["find", target, "walnut box"], more].concat())["hits"].clone();
+        let (usual, asked) =
+            (hits(&[]), ["--k1", "0.5", "--b", "title=0.2,notes=0.9", "--weights", "title=0.5,notes=9"]);
+        let expected = hits(&asked);
+        assert_ne!(usual, expected);
+        let told = said(&desk.call(&["adopt", target, "--schema", "ranked.toml"]));
+        assert!(told.contains("ranked otherwise") && told.contains("had to be read again"), "{told}");
+        assert_eq!((hits(&[]), hits(&asked)), (expected.clone(), expected));
+        let back = ["--k1", "1.2", "--b", "0.75", "--weights", "title=4,notes=1"];
+        assert_eq!(hits(&back), usual);
+        let why = desk.json(&["why", target, "walnut box", "a-1"]);
+        assert_eq!(why["why"]["found"]["words"][1]["terms"][0]["columns"][0]["b"], 0.2_f32, "{why}");
+    }
+    desk.file("other.toml", &SCHEMA.replace("\"en\"", "\"de\""));
+    let said = desk.refused(2, &["adopt", "shed.cellar", "--schema", "other.toml"]);
+    assert!(said.contains("read again") && said.contains("`title` is read otherwise"), "{said}");
+    let said = desk.refused(2, &["find", "shed.cellar", "walnut", "--b", "colour=1"]);
+    assert!(said.contains("colour"), "{said}");
 }
 
 #[test]

@@ -7,6 +7,7 @@ use crate::error::{Error, ErrorKind, Result};
 use crate::filter::Filter;
 use crate::note::Note;
 use crate::query::{Expansions, Query};
+use crate::rank::Lengths;
 use crate::schema::Schema;
 use crate::search::{DOCUMENT_VERSION, Find, Order, Place, Spellings, Total, Words};
 use indexmap::IndexMap;
@@ -105,12 +106,12 @@ pub struct Request {
     /// See [`Find::k1`].
     #[serde(skip_serializing_if = "is_default")]
     pub k1: Option<f32>,
-    /// See [`Find::b`].
+    /// See [`Find::lengths`].
     #[serde(skip_serializing_if = "is_default")]
-    pub b: Option<f32>,
+    pub b: Lengths,
     /// See [`Find::proximity`].
     #[serde(skip_serializing_if = "is_default")]
-    pub proximity: f32,
+    pub proximity: Option<f32>,
     /// Whether hits come with their values; see [`Find::without_values`].
     pub values: bool,
     /// See [`Find::with_marks`].
@@ -216,7 +217,7 @@ impl Request {
             .total(self.total)
             .limit(self.limit)
             .skip(self.skip)
-            .proximity(self.proximity);
+            .lengths(self.b.clone());
         for (column, weight) in &self.weights {
             find = find.weight(column, *weight);
         }
@@ -237,8 +238,8 @@ impl Request {
         if let Some(k1) = self.k1 {
             find = find.k1(k1);
         }
-        if let Some(b) = self.b {
-            find = find.b(b);
+        if let Some(weight) = self.proximity {
+            find = find.proximity(weight);
         }
         if !self.values {
             find = find.without_values();

@@ -12,6 +12,7 @@
 mod oracle;
 
 use bytes::Bytes;
+use nut_cellar_core::rank::Lengths;
 use nut_cellar_core::search::{Executor, Order, Place, Reason, Reckoning, Spellings, Total, Why};
 use nut_cellar_core::store::{Near, Wanted};
 use nut_cellar_core::text::TextSettings;
@@ -168,7 +169,7 @@ struct Asked {
     filter: Option<Filter>,
     order: Order,
     k1: f32,
-    b: f32,
+    b: [f32; 3],
     proximity: f32,
     window: (usize, usize),
     at_least: Option<u64>,
@@ -263,7 +264,7 @@ fn searches() -> impl Strategy<Value = Asked> {
         (queries(), columns, words, wider),
         (prop::array::uniform3(weight), filter, order),
         prop_oneof![Just(0.0_f32), Just(1.2), 0.0_f32..3.0],
-        prop_oneof![Just(0.0_f32), Just(1.0), Just(0.75)],
+        prop::array::uniform3(prop_oneof![Just(0.0_f32), Just(1.0), Just(0.75)]),
         prop_oneof![2 => Just(0.0_f32), 1 => Just(1.0), 1 => 0.1_f32..3.0],
         (0_usize..3, 0_usize..20),
         prop::option::of(0_u64..6),
@@ -335,7 +336,7 @@ impl Asked {
             filter: None,
             order: Order::Score,
             k1: 1.2,
-            b: 0.75,
+            b: [0.75; 3],
             proximity: 0.0,
             window: (0, 50),
             at_least: None,
@@ -345,7 +346,8 @@ impl Asked {
 
     fn find(&self) -> Find {
         let find = Find::new().columns(self.searched.iter().map(|&c| NAMES[c])).words(self.words);
-        let mut find = find.k1(self.k1).b(self.b).skip(self.window.0).limit(self.window.1);
+        let lengths = NAMES.iter().zip(self.b).fold(Lengths::default(), |all, (name, b)| all.with(*name, b));
+        let mut find = find.k1(self.k1).lengths(lengths).skip(self.window.0).limit(self.window.1);
         find =
             find.proximity(self.proximity).order(self.order.clone()).first_letters_right(self.first_letters);
         if self.near {
@@ -388,7 +390,7 @@ impl Asked {
             filter: self.filter.clone(),
             order: self.order.clone(),
             k1: self.k1,
-            b: self.b,
+            b: self.b.into(),
             proximity: self.proximity,
             most_postings: self.most_postings,
         }

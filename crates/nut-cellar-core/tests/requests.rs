@@ -2,6 +2,7 @@
 #![allow(clippy::unwrap_used, reason = "a test fails by panicking")]
 
 use nut_cellar_core::filter::Test;
+use nut_cellar_core::rank::Lengths;
 use nut_cellar_core::request::Said;
 use nut_cellar_core::search::Place;
 use nut_cellar_core::{
@@ -46,6 +47,15 @@ fn keys() -> impl Strategy<Value = Key> {
         ]
     };
     prop_oneof![3 => part(), 1 => prop::collection::vec(part(), 0..3).prop_map(Key::Several)]
+}
+
+/// b of some columns, and of the others.
+fn lengths() -> impl Strategy<Value = Lengths> {
+    let columns = prop::collection::vec((prop::sample::select(&["title", "notes"][..]), 0.0_f32..=1.0), 0..3);
+    (prop::option::of(0.0_f32..=1.0), columns).prop_map(|(others, columns)| {
+        let all = others.map_or_else(Lengths::default, Lengths::same);
+        columns.into_iter().fold(all, |all, (name, b)| all.with(name, b))
+    })
 }
 
 /// Values of a kind.
@@ -147,12 +157,12 @@ prop_compose! {
         total in prop_oneof![Just(Total::Exact), any::<u64>().prop_map(Total::AtLeast)],
         (limit, skip, threads) in (0_usize..30, 0_usize..30, 1_usize..5),
         after in prop::option::of((any::<f32>().prop_filter("a number", |score| !score.is_nan()), keys())),
-        (k1, b, proximity) in (0.0_f32..3.0, 0.0_f32..=1.0, 0.0_f32..9.0),
+        (k1, lengths, proximity) in (0.0_f32..3.0, lengths(), 0.0_f32..9.0),
         most in (prop::option::of(any::<u64>()), prop::option::of(any::<u64>())),
     ) -> Find {
         let mut find = Find::new()
             .words(words).relaxed_below(relaxed).spellings(spellings).first_letters_right(letters)
-            .order(order).total(total).limit(limit).skip(skip).k1(k1).b(b).proximity(proximity)
+            .order(order).total(total).limit(limit).skip(skip).k1(k1).lengths(lengths).proximity(proximity)
             .threads(NonZero::new(threads).unwrap());
         for (column, weight) in weights { find = find.weight(column, weight); }
         if let Some(columns) = columns { find = find.columns(columns); }
@@ -258,6 +268,7 @@ fn what_is_not_known_is_refused_with_its_place() {
         (r#"{"query": "oak", "limit": -1}"#, "line 1 column 28"),
         (r#"{"query": "oak""#, "line 1 column 15"),
         (r#"["oak"]"#, "A request is a JSON object"),
+        (r#"{"query": "oak", "b": "much"}"#, "for each column"),
         (r#"{"version": 2, "query": "oak"}"#, "The request is of version 2, and this program knows 1"),
     ];
     for (text, says) in cases {

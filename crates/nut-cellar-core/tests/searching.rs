@@ -1,12 +1,15 @@
 //! What queries mean, one case after the other, and what places and batches promise to whoever uses the core directly.
 #![allow(clippy::unwrap_used, reason = "a test fails by panicking")]
 
+use nut_cellar_core::rank::Lengths;
+use nut_cellar_core::schema::Ranking;
 use nut_cellar_core::search::{Order, Spellings};
 use nut_cellar_core::store::PieceWriter;
 use nut_cellar_core::text::{Accents, Forms, TextSettings};
 use nut_cellar_core::{
-    Batch, Column, ErrorKind, Expansions, Filter, Find, Found, Highlighter, Kind, Language, Marks, Memory,
-    Opened, PieceId, Query, Record, Result, Schema, Search, Snapshot, Unit, Value, View, Words, search,
+    Batch, Column, ErrorKind, Expansions, Filter, Find, Found, Highlighter, Kind, Language, Manifest, Marks,
+    Memory, Opened, PieceId, Query, Record, Result, Schema, Search, Snapshot, Unit, Value, View, Words,
+    search,
 };
 
 use std::sync::Arc;
@@ -526,12 +529,73 @@ fn what_cannot_be_searched_is_refused() {
         Find::new().weight("title", -0.5),
         Find::new().k1(-1.0),
         Find::new().b(1.5),
+        Find::new().lengths(Lengths::same(0.5).with("colour", 0.5)),
+        Find::new().lengths(Lengths::default().with("title", -0.5)),
     ] {
         let error = search(&place, "walnut", &find).unwrap_err();
         assert!(error.is_bad_request(), "{find:?}: {error}");
     }
     let nothing = Memory::new();
     assert_eq!(search(&nothing, "walnut", &Find::new()).unwrap_err().kind(), ErrorKind::NotACellar);
+}
+
+/// What the schema says of ranking holds where a search says nothing, and the same numbers give the same scores wherever they stand.
+#[test]
+fn a_schema_ranks_where_a_search_does_not() {
+    let ranking = |text: &str| -> Ranking {
+        let schema = format!(
+            "key = \"id\"\n[column.title]\nkind = \"text\"\n[column.notes]\nkind = \"text\"\n[ranking]\n{text}"
+        );
+        Schema::from_toml(&schema).unwrap().ranking().clone()
+    };
+    let ranked =
+        ranking("k1 = 0.3\nproximity = 2.0\nb = { title = 0.1, \"*\" = 0.9 }\nweights = { title = 9.0 }\n");
+    let (plain, place) = (morning(), morning());
+    let mut unit = place.unit();
+    let manifest = unit.manifest().unwrap().unwrap();
+    let next = Manifest {
+        schema: schema().ranked(ranked).into(),
+        generation: manifest.generation + 1,
+        ..Manifest::clone(&manifest)
+    };
+    unit.swap(Some(manifest.generation), &next).unwrap();
+    unit.commit().unwrap();
+
+    let said = || {
+        let lengths = Lengths::same(0.9).with("title", 0.1);
+        Find::new().words(Words::Any).k1(0.3).proximity(2.0).lengths(lengths).weight("title", 9.0)
+    };
+    let any = || Find::new().words(Words::Any);
+    for (by_schema, by_search) in [
+        (any(), said()),
+        (any().k1(1.0), said().k1(1.0)),
+        (any().b(0.5), said().b(0.5)),
+        (
+            any().lengths(Lengths::default().with("notes", 0.2)),
+            said().lengths(Lengths::same(0.9).with("title", 0.1).with("notes", 0.2)),
+        ),
+        (any().proximity(0.0), said().proximity(0.0)),
+        (any().weight("title", 2.0), said().weight("title", 2.0)),
+    ] {
+        for query in ["walnut box", "handles of brass", "wi-fi"] {
+            let hits = |place, find| search(place, query, find).unwrap().hits;
+            assert_eq!(hits(&place, &by_schema), hits(&plain, &by_search), "{query} {by_search:?}");
+            assert_ne!(hits(&place, &by_schema), hits(&plain, &any()), "{query}");
+        }
+    }
+    for wrong in [
+        "k1 = -1",
+        "proximity = nan",
+        "b = 2.0",
+        "b = { title = -1.0 }",
+        "weights = { colour = 1.0 }",
+        "k2 = 1",
+    ] {
+        let text = format!("key = \"id\"\n[column.title]\nkind = \"text\"\n[ranking]\n{wrong}\n");
+        assert_eq!(Schema::from_toml(&text).unwrap_err().kind(), ErrorKind::BadSchema, "{wrong}");
+    }
+    let text = schema().ranked(ranking("b = 0.4\n")).to_toml();
+    assert_eq!(Schema::from_toml(&text).unwrap().ranking().b, Lengths::same(0.4), "{text}");
 }
 
 #[test]

@@ -1,9 +1,10 @@
 //! A cellar that owns its place.
 
+use nut_cellar_core::schema::Change;
 use nut_cellar_core::search::{Compared, Report, Why};
 use nut_cellar_core::{
-    Batch, Error, ErrorKind, Find, Found, Highlighter, Key, Memory, Merging, Opened, Published, Query,
-    Request, Result, Schema, Search, Snapshot, Tally, Terms, Unit, View, search, text::Pattern,
+    Batch, Error, ErrorKind, Find, Found, Highlighter, Key, Manifest, Memory, Merging, Opened, Published,
+    Query, Request, Result, Schema, Search, Snapshot, Tally, Terms, Unit, View, search, text::Pattern,
 };
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -155,6 +156,45 @@ impl<P: Place> Cellar<P> {
     /// The columns.
     pub fn schema(&self) -> &Schema {
         &self.schema
+    }
+
+    /// Gives the cellar other weights and another [ranking](Schema::ranking): a schema that is the same but for these. No record is read;
+    /// every search from now on is ranked so, by handles that were opened before as well. Tells what is otherwise.
+    ///
+    /// ```
+    /// use nut_cellar::{Cellar, Column, Schema};
+    ///
+    /// # fn main() -> nut_cellar::Result<()> {
+    /// let schema = |weight| Schema::new("id").with("title", Column::text("en").weighing(weight));
+    /// let cellar = Cellar::in_memory(schema(1.0))?;
+    /// assert_eq!(cellar.rank_by(&schema(4.0))?[0].to_string(), "column `title` weighs 4 instead of 1");
+    /// # Ok(()) }
+    /// ```
+    ///
+    /// # Errors
+    /// [`ErrorKind::BadRequest`], and nothing is changed, if records would have to be read again for it; if the place can't be read or
+    /// written, or somebody else is writing.
+    pub fn rank_by(&self, schema: &Schema) -> Result<Vec<Change>> {
+        schema.check()?;
+        let mut unit = self.place.unit(self.patience)?;
+        let manifest = unit.manifest()?.ok_or_else(|| {
+            Error::new(ErrorKind::NotACellar, "There is no cellar here any more; make it anew.")
+        })?;
+        let changes = manifest.schema.changes_to(schema);
+        if let Some(change) = changes.iter().find(|change| change.needs_rebuild()) {
+            let message = format!(
+                "Records would have to be read again for this: {change}. Load them into a new cellar."
+            );
+            return Err(Error::new(ErrorKind::BadRequest, message));
+        }
+        if !changes.is_empty() {
+            let generation = manifest.generation + 1;
+            let next =
+                Manifest { schema: Arc::new(schema.clone()), generation, ..Manifest::clone(&manifest) };
+            unit.swap(Some(manifest.generation), &next)?;
+            P::commit(unit)?;
+        }
+        Ok(changes)
     }
 
     /// Writes that become visible together: those that `work` does on the batch, if it succeeds.

@@ -4,6 +4,8 @@
 //! same on every platform, and rounded once; everything else is `f32`, in an order that the caller fixes.
 
 mod formula;
+mod lengths;
 pub mod proximity;
 
 pub use formula::{ColumnFactor, DEFAULT_B, DEFAULT_K1, Formula, average_length, idf};
+pub use lengths::Lengths;

@@ -32,13 +32,15 @@ pub enum Change {
     Condition,
     /// Another column for the keys.
     Key,
+    /// Another ranking.
+    Ranking,
 }
 
 impl Change {
-    /// Whether records have to be read again. A weight is looked up when a search is ranked; everything else is in the shelves,
-    /// whose postings hold all columns together.
+    /// Whether records have to be read again. Weights and ranking are looked up when a search is ranked; everything else is in the
+    /// shelves, whose postings hold all columns together.
     pub fn needs_rebuild(&self) -> bool {
-        !matches!(self, Self::Weight { .. })
+        !matches!(self, Self::Weight { .. } | Self::Ranking)
     }
 }
 
@@ -53,6 +55,7 @@ impl fmt::Display for Change {
             Self::Packing => f.write_str("values are packed otherwise"),
             Self::Source => f.write_str("rows come from other tables"),
             Self::Condition => f.write_str("other rows are searched"),
+            Self::Ranking => f.write_str("searches are ranked otherwise"),
             Self::Key => f.write_str("another column is the key"),
         }
     }
@@ -80,6 +83,7 @@ impl Schema {
         changes.extend((tables(self) != tables(next)).then_some(Change::Source));
         changes.extend((conditions(self) != conditions(next)).then_some(Change::Condition));
         changes.extend((self.packing != next.packing).then_some(Change::Packing));
+        changes.extend((self.ranking != next.ranking).then_some(Change::Ranking));
         for (name, column) in self.columns() {
             let Some(other) = next.columns.get(name) else {
                 changes.push(Change::Dropped(name.to_owned()));
@@ -108,7 +112,7 @@ impl Schema {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::schema::{Column, Condition, Join, Kind, Packing};
+    use crate::schema::{Column, Condition, Join, Kind, Packing, Ranking};
 
     fn schema() -> Schema {
         Schema::new("id").with("title", Column::text("en")).with("day", Column::of(Kind::Date))
@@ -132,6 +136,7 @@ mod tests {
                 Schema::new("id").with("day", Column::of(Kind::Date)).with("title", Column::text("en")),
                 vec![Change::Order],
             ),
+            (schema().ranked(Ranking { k1: Some(0.9), ..Ranking::default() }), vec![Change::Ranking]),
             (schema().packed(Packing::Small), vec![Change::Packing]),
             (schema().from_table("items"), vec![Change::Source]),
             (
@@ -145,7 +150,8 @@ mod tests {
         ];
         for (next, expected) in cases {
             assert_eq!(schema().changes_to(&next), expected);
-            let only_weights = expected.iter().all(|change| matches!(change, Change::Weight { .. }));
+            let only_weights =
+                expected.iter().all(|change| matches!(change, Change::Weight { .. } | Change::Ranking));
             assert_eq!(expected.iter().any(Change::needs_rebuild), !only_weights);
         }
     }

@@ -6,10 +6,12 @@
 mod change;
 mod column;
 mod file;
+mod ranking;
 mod source;
 
 pub use change::Change;
 pub use column::{Column, Kind};
+pub use ranking::Ranking;
 pub use source::{Condition, Join, Link, MOST_JOINS, Source};
 
 use crate::error::{Error, ErrorKind, Result};
@@ -64,6 +66,12 @@ pub struct Schema {
     columns: IndexMap<String, Column, RandomState>,
     #[serde(skip_serializing_if = "Option::is_none")]
     source: Option<Source>,
+    #[serde(skip_serializing_if = "is_usual")]
+    ranking: Ranking,
+}
+
+fn is_usual(ranking: &Ranking) -> bool {
+    *ranking == Ranking::default()
 }
 
 #[expect(clippy::trivially_copy_pass_by_ref, reason = "the shape that serde calls")]
@@ -88,13 +96,16 @@ struct Raw {
     #[serde(default)]
     packing: Packing,
     source: Option<Source>,
+    #[serde(default)]
+    ranking: Ranking,
 }
 
 impl TryFrom<Raw> for Schema {
     type Error = Error;
 
     fn try_from(raw: Raw) -> Result<Self> {
-        let schema = Self { key: raw.key, columns: raw.columns, packing: raw.packing, source: raw.source };
+        let Raw { key, columns, packing, source, ranking } = raw;
+        let schema = Self { key, columns, packing, source, ranking };
         schema.check()?;
         Ok(schema)
     }
@@ -128,6 +139,7 @@ impl Schema {
             columns: IndexMap::default(),
             packing: Packing::default(),
             source: None,
+            ranking: Ranking::default(),
         }
     }
 
@@ -194,6 +206,18 @@ impl Schema {
     pub fn packed(mut self, packing: Packing) -> Self {
         self.packing = packing;
         self
+    }
+
+    /// The schema with another ranking for searches that say nothing of it.
+    #[must_use]
+    pub fn ranked(mut self, ranking: Ranking) -> Self {
+        self.ranking = ranking;
+        self
+    }
+
+    /// How a search is ranked that does not say otherwise.
+    pub fn ranking(&self) -> &Ranking {
+        &self.ranking
     }
 
     /// How the values that are shown are packed.
@@ -302,7 +326,7 @@ impl Schema {
                 ));
             }
         }
-        Ok(())
+        self.ranking.check(self)
     }
 }
 

@@ -5,7 +5,7 @@ use super::typed;
 use crate::error::{Error, ErrorKind, Result};
 use crate::filter::Filter;
 use crate::query::{Expansions, Query};
-use crate::rank::{DEFAULT_B, DEFAULT_K1};
+use crate::rank::{DEFAULT_B, DEFAULT_K1, Lengths};
 use crate::request::{Request, Said};
 use crate::schema::{Column, ColumnSet, Schema};
 use indexmap::IndexMap;
@@ -125,9 +125,9 @@ pub struct Find {
     limit: usize,
     skip: usize,
     after: Option<Place>,
-    k1: f32,
-    b: f32,
-    proximity: f32,
+    k1: Option<f32>,
+    b: Lengths,
+    proximity: Option<f32>,
     values: bool,
     marks: bool,
     exact_forms: bool,
@@ -191,9 +191,9 @@ impl Default for Find {
             limit: 10,
             skip: 0,
             after: None,
-            k1: DEFAULT_K1,
-            b: DEFAULT_B,
-            proximity: 0.0,
+            k1: None,
+            b: Lengths::default(),
+            proximity: None,
             values: true,
             marks: false,
             exact_forms: false,
@@ -341,10 +341,10 @@ impl Find {
     }
 
     /// Adds to the score of a record that has several of the words how near two different ones stand to each other, times
-    /// this; nothing without. See [`rank::proximity`](crate::rank::proximity).
+    /// this; as the schema [ranks](Schema::ranking), or nothing, without. See [`rank::proximity`](crate::rank::proximity).
     #[must_use]
     pub fn proximity(mut self, weight: f32) -> Self {
-        self.proximity = weight;
+        self.proximity = Some(weight);
         self
     }
 
@@ -406,16 +406,22 @@ impl Find {
         self
     }
 
-    /// How soon more of the same word stops to matter; 1.2 without.
+    /// How soon more of the same word stops to matter; as the schema [ranks](Schema::ranking), or 1.2, without.
     #[must_use]
     pub fn k1(mut self, k1: f32) -> Self {
-        self.k1 = k1;
+        self.k1 = Some(k1);
         self
     }
 
-    /// How far a long column counts against itself, from 0 to 1; 0.75 without.
+    /// How far a long column counts against itself, from 0 to 1; as the schema [ranks](Schema::ranking), or 0.75, without.
     #[must_use]
-    pub fn b(mut self, b: f32) -> Self {
+    pub fn b(self, b: f32) -> Self {
+        self.lengths(Lengths::same(b))
+    }
+
+    /// The same with a b of each column.
+    #[must_use]
+    pub fn lengths(mut self, b: Lengths) -> Self {
         self.b = b;
         self
     }
@@ -486,7 +492,6 @@ impl Find {
             front: _,
             executor: _,
         } = self.clone();
-        let unless = |value: f32, usual: f32| (value.to_bits() != usual.to_bits()).then_some(value);
         Request {
             version: DOCUMENT_VERSION,
             query: query.into(),
@@ -504,8 +509,8 @@ impl Find {
             limit,
             skip,
             after,
-            k1: unless(k1, DEFAULT_K1),
-            b: unless(b, DEFAULT_B),
+            k1,
+            b,
             proximity,
             values,
             marks,
@@ -551,8 +556,9 @@ impl Find {
         self.after.as_ref()
     }
 
+    /// What proximity weighs, if this was [ranked](Self::ranked_by).
     pub(crate) fn wanted_proximity(&self) -> f32 {
-        self.proximity
+        self.proximity.unwrap_or(0.0)
     }
 
     /// How many threads may go through so many postings of a shelf.
@@ -619,8 +625,35 @@ impl Find {
         self.values
     }
 
-    pub(crate) fn settings(&self) -> (f32, f32) {
-        (self.k1, self.b)
+    /// The same search with what the schema says of ranking where it says nothing itself.
+    pub(crate) fn ranked_by(&self, schema: &Schema) -> Self {
+        let usual = schema.ranking();
+        let mut weights = usual.weights.clone();
+        weights.extend(self.weights.clone());
+        let b = |name| self.b.of(name).or_else(|| usual.b.of(name)).unwrap_or(DEFAULT_B);
+        let others = self.b.others().or(usual.b.others()).unwrap_or(DEFAULT_B);
+        Self {
+            weights,
+            k1: Some(self.k1.or(usual.k1).unwrap_or(DEFAULT_K1)),
+            b: schema.text_columns().fold(Lengths::same(others), |all, (name, _)| all.with(name, b(name))),
+            proximity: Some(self.proximity.or(usual.proximity).unwrap_or(0.0)),
+            ..self.clone()
+        }
+    }
+
+    /// k1, if this was [ranked](Self::ranked_by).
+    pub(crate) fn wanted_k1(&self) -> f32 {
+        self.k1.unwrap_or(DEFAULT_K1)
+    }
+
+    /// b of the columns, if this was [ranked](Self::ranked_by).
+    pub(crate) fn wanted_lengths(&self) -> &Lengths {
+        &self.b
+    }
+
+    /// Tells whether the columns that have a b of their own are there.
+    pub(crate) fn check_lengths(&self, schema: &Schema) -> Result<()> {
+        self.b.columns().try_for_each(|(name, _)| place(schema, name).map(drop))
     }
 
     /// The columns that are searched.

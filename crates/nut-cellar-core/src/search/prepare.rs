@@ -9,7 +9,7 @@ use super::thrift::{Counts, economise};
 use crate::catalog::Snapshot;
 use crate::error::{Error, ErrorKind, Result};
 use crate::query::Query;
-use crate::rank::{ColumnFactor, Formula, average_length, idf};
+use crate::rank::{ColumnFactor, DEFAULT_B, Formula, average_length, idf};
 use crate::shelf::{Hand, Step, if_at_hand};
 
 /// A search that is bound to a snapshot.
@@ -37,15 +37,16 @@ pub(super) struct Known {
     pub visited: u64,
 }
 
-/// The formula with what a search says and what the snapshot has.
+/// The formula with what a search says, as the schema [ranks](Find::ranked_by) it, and what the snapshot has.
 pub(super) fn formula(snapshot: &Snapshot, find: &Find) -> Result<Formula> {
-    let (k1, b) = find.settings();
-    let columns = (0..).zip(find.weights(snapshot.schema())?).map(|(column, weight)| ColumnFactor {
+    let schema = snapshot.schema();
+    let named = schema.text_columns().zip(find.weights(schema)?);
+    let columns = (0..).zip(named).map(|(place, ((name, _), weight))| ColumnFactor {
         weight,
-        b,
-        average_length: average_length(snapshot.length(column), snapshot.records()),
+        b: find.wanted_lengths().of(name).unwrap_or(DEFAULT_B),
+        average_length: average_length(snapshot.length(place), snapshot.records()),
     });
-    Formula::new(k1, columns.collect())
+    Formula::new(find.wanted_k1(), columns.collect())
 }
 
 impl Prepared {
@@ -54,6 +55,8 @@ impl Prepared {
     /// # Errors
     /// [`ErrorKind::BadRequest`] if `find` names a column that is not there, or a number is out of range.
     pub fn new(snapshot: &Snapshot, query: &Query, find: &Find) -> Result<Self> {
+        find.check_lengths(snapshot.schema())?;
+        let find = find.ranked_by(snapshot.schema());
         let proximity = find.wanted_proximity();
         if !(proximity.is_finite() && proximity >= 0.0) {
             return Err(Error::new(
@@ -63,8 +66,9 @@ impl Prepared {
                 ),
             ));
         }
-        let plan = Plan::new(snapshot.schema(), query, find)?;
-        Ok(Self { find: find.clone(), plan, formula: formula(snapshot, find)?, known: None })
+        let plan = Plan::new(snapshot.schema(), query, &find)?;
+        let formula = formula(snapshot, &find)?;
+        Ok(Self { find, plan, formula, known: None })
     }
 
     /// The same query, looked for in another way. What the dictionaries say is kept if the words are the same.

@@ -27,7 +27,8 @@ pub struct Tightness {
 /// # Errors
 /// [`BadRequest`](crate::ErrorKind::BadRequest) if `find` asks for what can't be; or if the place can't be read.
 pub fn tightness(view: &dyn View, snapshot: &Snapshot, find: &Find) -> Result<Tightness> {
-    let (formula, columns) = (formula(snapshot, find)?, find.searched(snapshot.schema())?);
+    let (formula, columns) =
+        (formula(snapshot, &find.ranked_by(snapshot.schema()))?, find.searched(snapshot.schema())?);
     let (mut blocks, mut sum, mut most) = (0_u64, 0.0, 0.0_f64);
     for standing in snapshot.standing() {
         let shelf = &standing.shelf;

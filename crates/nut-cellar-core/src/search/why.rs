@@ -12,7 +12,7 @@ use crate::catalog::{Snapshot, Standing};
 use crate::error::Result;
 use crate::filter::Bound;
 use crate::query::Query;
-use crate::rank::proximity;
+use crate::rank::{DEFAULT_B, proximity};
 use crate::record::{Key, Value};
 use crate::shelf::{END, Hand, LengthColumn, Step, complete, if_at_hand};
 use crate::store::View;
@@ -45,7 +45,7 @@ pub struct Reckoning {
     pub records: u64,
     /// k1.
     pub k1: f32,
-    /// b.
+    /// b of the columns that have none of their own.
     pub b: f32,
     /// The words that it has, in query order.
     pub words: Vec<WordPart>,
@@ -101,6 +101,8 @@ pub struct ColumnPart {
     pub average_length: f32,
     /// Its weight.
     pub weight: f32,
+    /// Its b.
+    pub b: f32,
     /// The result.
     pub share: f32,
 }
@@ -322,14 +324,13 @@ impl Place<'_> {
     /// How the score of the record comes about.
     fn reckon(&self, hand: &mut Hand) -> Step<Reckoning> {
         let (plan, find) = (&self.prepared.plan, &self.prepared.find);
-        let (k1, b) = find.settings();
         let mut reckoning = Reckoning {
             score: 0.0,
             rank: None,
             ahead: None,
             records: self.snapshot.records(),
-            k1,
-            b,
+            k1: find.wanted_k1(),
+            b: find.wanted_lengths().others().unwrap_or(DEFAULT_B),
             words: Vec::new(),
             proximity: None,
         };
@@ -368,6 +369,7 @@ impl Place<'_> {
                         length,
                         average_length: factor.average_length,
                         weight: factor.weight,
+                        b: factor.b,
                         share: self.prepared.formula.frequency(column, tf, length),
                     });
                 }

@@ -38,7 +38,8 @@ pub struct OracleSearch {
     pub filter: Option<Filter>,
     pub order: Order,
     pub k1: f32,
-    pub b: f32,
+    /// For each column.
+    pub b: Vec<f32>,
     pub proximity: f32,
     /// What makes a query simpler that would go through more postings.
     pub most_postings: Option<u64>,
@@ -50,6 +51,7 @@ impl OracleSearch {
     pub fn plain(columns: Vec<OracleColumn>, query: Query, words: Words) -> Self {
         Self {
             searched: (0..columns.len()).collect(),
+            b: vec![0.75; columns.len()],
             columns,
             values: Vec::new(),
             query,
@@ -60,7 +62,6 @@ impl OracleSearch {
             filter: None,
             order: Order::Score,
             k1: 1.2,
-            b: 0.75,
             proximity: 0.0,
             most_postings: None,
         }
@@ -565,7 +566,7 @@ fn part(
         for c in counting {
             let count = columns[c].iter().filter(|word| word.term == *term).count();
             if count > 0 {
-                let (w, b, length) = (search.columns[c].weight, search.b, length(&columns[c]) as f32);
+                let (w, b, length) = (search.columns[c].weight, search.b[c], length(&columns[c]) as f32);
                 of_term += w * count as f32 / (1.0 - b + b * length / averages[c]);
             }
         }
