@@ -49,6 +49,8 @@ pub enum Call {
     Compare(Compare),
     /// Measure what searches find of what is right, with one ranking or with two
     Judge(Judge),
+    /// Find the weights, k1, b and proximity by which searches find most of what is right
+    Tune(Tune),
     /// Measure how long searches take
     Time(Time),
     /// Show what becomes of a text
@@ -285,26 +287,15 @@ pub struct Compare {
     pub json: bool,
 }
 
+/// What is asked, and what is right.
 #[derive(Args)]
-pub struct Judge {
-    /// A folder, `sqlite:FILE#TABLE` or `postgres://…#TABLE`
-    #[arg(value_name = "TARGET")]
-    pub target: String,
+pub struct Set {
     /// A file with a query on each line, with a number and a tab before it or without
     #[arg(long, value_name = "FILE.tsv", required_unless_present = "known")]
     pub queries: Option<PathBuf>,
     /// A file that says which records are right: `query 0 record grade` on each line
-    #[arg(long, value_name = "FILE.qrels", required_unless_present_any = ["known", "into"])]
+    #[arg(long, value_name = "FILE.qrels")]
     pub judgments: Option<PathBuf>,
-    /// Ask here, one by one, which records are right, and append what is answered to this file
-    #[arg(long, value_name = "FILE.qrels", conflicts_with_all = ["known", "judgments", "against", "plot", "run_out", "json"])]
-    pub into: Option<PathBuf>,
-    /// What is otherwise in another ranking whose best are asked about, too; may be said several times
-    #[arg(long, value_name = "a=4,b=1|SETTINGS", allow_hyphen_values = true, requires = "into")]
-    pub pool: Vec<String>,
-    /// How many of the best of each ranking are asked about
-    #[arg(long, value_name = "N", default_value_t = 10, requires = "into")]
-    pub depth: usize,
     /// Ask for records by the words of this column, which is then not searched: each record itself is right
     #[arg(long, value_name = "COLUMN", conflicts_with_all = ["queries", "judgments"])]
     pub known: Option<String>,
@@ -317,6 +308,24 @@ pub struct Judge {
     /// What is drawn by lot is the same for the same number
     #[arg(long, value_name = "N", default_value_t = 1)]
     pub seed: u64,
+}
+
+#[derive(Args)]
+pub struct Judge {
+    /// A folder, `sqlite:FILE#TABLE` or `postgres://…#TABLE`
+    #[arg(value_name = "TARGET")]
+    pub target: String,
+    #[command(flatten)]
+    pub set: Set,
+    /// Ask here, one by one, which records are right, and append what is answered to this file
+    #[arg(long, value_name = "FILE.qrels", conflicts_with_all = ["known", "judgments", "against", "plot", "run_out", "json"])]
+    pub into: Option<PathBuf>,
+    /// What is otherwise in another ranking whose best are asked about, too; may be said several times
+    #[arg(long, value_name = "a=4,b=1|SETTINGS", allow_hyphen_values = true, requires = "into")]
+    pub pool: Vec<String>,
+    /// How many of the best of each ranking are asked about
+    #[arg(long, value_name = "N", default_value_t = 10, requires = "into")]
+    pub depth: usize,
     /// What is measured of the first k: rr, p, recall, map, ndcg, ndcg_binary; two rankings are tested by the first of them
     #[arg(long, value_name = "NAME@K,…", value_delimiter = ',', default_values_t = Measure::USUAL)]
     pub measures: Vec<Measure>,
@@ -329,6 +338,35 @@ pub struct Judge {
     /// Write what was found for each query, in TREC's form
     #[arg(long, value_name = "FILE")]
     pub run_out: Option<PathBuf>,
+    #[command(flatten)]
+    pub settings: Settings,
+    /// Answer as one JSON document
+    #[arg(long)]
+    pub json: bool,
+}
+
+#[derive(Args)]
+pub struct Tune {
+    /// A folder, `sqlite:FILE#TABLE` or `postgres://…#TABLE`
+    #[arg(value_name = "TARGET")]
+    pub target: String,
+    #[command(flatten)]
+    pub set: Set,
+    /// The numbers that are tuned: columns for their weights, k1, b, `b:title` for the b of one column, proximity
+    #[arg(long, value_name = "a,b,k1,…", value_delimiter = ',', required = true)]
+    pub over: Vec<String>,
+    /// By what the numbers are chosen
+    #[arg(long, value_name = "NAME@K", default_value = "ndcg@10")]
+    pub measure: Measure,
+    /// Into how many parts the queries are divided, each of which is judged by what the others chose
+    #[arg(long, value_name = "N", default_value_t = 5)]
+    pub folds: usize,
+    /// From how many points drawn by lot the search begins again
+    #[arg(long, value_name = "N", default_value_t = 2)]
+    pub restarts: usize,
+    /// End after so many seconds with what was found
+    #[arg(long, value_name = "SECONDS", default_value_t = 600)]
+    pub seconds: u64,
     #[command(flatten)]
     pub settings: Settings,
     /// Answer as one JSON document

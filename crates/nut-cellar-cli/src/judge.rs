@@ -10,7 +10,7 @@ use nut_cellar::judge::{
     with_mistake,
 };
 use nut_cellar::request::Prepared;
-use nut_cellar::{Error, ErrorKind, Result};
+use nut_cellar::{Error, ErrorKind, Find, Query, Result};
 use serde::Serialize;
 use serde_json::{Map, Value};
 use std::fmt::Write;
@@ -18,12 +18,15 @@ use std::fs;
 use std::path::Path;
 
 /// What is asked, and what is right.
-struct Set {
-    asked: Vec<Asked>,
-    judgments: Judgments,
+pub struct Set {
+    pub asked: Vec<Asked>,
+    pub judgments: Judgments,
     /// The column that queries were made of, which is not searched.
     left_out: Option<String>,
 }
+
+/// Queries made ready: what each is called, and the search.
+pub type Ready = Vec<(String, Query, Find)>;
 
 /// The most queries that are shown of those that a ranking wins or loses.
 const SHOWN: usize = 10;
@@ -56,12 +59,12 @@ struct Second<'a> {
 
 pub fn run(call: &arguments::Judge) -> Result<()> {
     let open = Target::read(&call.target)?.open()?;
-    if let (Some(queries), Some(into)) = (&call.queries, &call.into) {
+    if let (Some(queries), Some(into)) = (&call.set.queries, &call.into) {
         return pool::ask(call, &open, &settings::queries(queries)?, into);
     }
-    let set = Set::of(call, &open)?;
+    let set = Set::of(&call.set, &open)?;
     let depth = call.measures.iter().map(|measure| measure.depth()).max().unwrap_or(0);
-    let first = set.run(&open, &call.settings, depth)?;
+    let first = found(&open, &set.ready(&open, &call.settings, depth)?)?;
     if let Some(path) = &call.run_out {
         write(path, &first.named("nut-cellar").to_string())?;
     }
@@ -75,14 +78,14 @@ pub fn run(call: &arguments::Judge) -> Result<()> {
     }
     let second = match &call.against {
         Some(text) => {
-            let run = set.run(&open, &Settings::changed(text)?, depth)?;
+            let run = found(&open, &set.ready(&open, &Settings::changed(text)?, depth)?)?;
             let judged = assess(&run);
             Some((run, judged))
         }
         None => None,
     };
     let tests = second.as_ref().map(|(run, other)| {
-        let test = |place| compare((&first, &judged), (run, other), &set.judgments, place, call.seed);
+        let test = |place| compare((&first, &judged), (run, other), &set.judgments, place, call.set.seed);
         (0..call.measures.len()).map(test).collect::<Vec<_>>()
     });
     if let Some(path) = &call.plot {
@@ -108,11 +111,11 @@ pub fn run(call: &arguments::Judge) -> Result<()> {
     tell_what_is_missing(&judged);
     // Of a known item nobody has to say that others are not right.
     let judged_by_hand = set.left_out.is_none();
-    say(&shown(&judged, judged_by_hand, second.as_ref().map(|(_, other)| other).zip(tests.as_deref())))
+    say(&told(&judged, judged_by_hand, second.as_ref().map(|(_, other)| other).zip(tests.as_deref())))
 }
 
 impl Set {
-    fn of(call: &arguments::Judge, open: &Open) -> Result<Self> {
+    pub fn of(call: &arguments::Set, open: &Open) -> Result<Self> {
         if let Some(column) = &call.known {
             return Self::of_known(call, column, open);
         }
@@ -127,7 +130,7 @@ impl Set {
         Ok(Self { asked: settings::queries(queries)?, judgments, left_out: None })
     }
 
-    fn of_known(call: &arguments::Judge, column: &str, open: &Open) -> Result<Self> {
+    fn of_known(call: &arguments::Set, column: &str, open: &Open) -> Result<Self> {
         let items = known_items(open.schema(), column, call.sample, call.seed, |query, find| {
             open.search(query, find)
         })?;
@@ -142,8 +145,8 @@ impl Set {
         Ok(Self { asked, judgments, left_out: Some(column.to_owned()) })
     }
 
-    /// Searches for each query.
-    fn run(&self, open: &Open, said: &Settings, depth: usize) -> Result<Run> {
+    /// The searches for all queries, each for so many hits.
+    pub fn ready(&self, open: &Open, said: &Settings, depth: usize) -> Result<Ready> {
         let mut said = said.clone();
         said.limit = depth;
         if let Some(left_out) = &self.left_out {
@@ -158,16 +161,24 @@ impl Set {
             said.weights.retain(|(name, _)| name != left_out);
             said.columns = Some(columns);
         }
-        let mut run = Run::new();
-        for Asked { id, text } in &self.asked {
+        let ready = self.asked.iter().map(|Asked { id, text }| {
             let read = settings::read(text, &said, open.schema());
             let Prepared { query, find, .. } = read.map_err(|error| error.at(format_args!("query {id}")))?;
-            let found = open.search(&query, &find.without_values())?;
-            let records = found.hits.iter().map(|hit| (record_id(&hit.key), hit.score));
-            run.found(id, records.collect());
-        }
-        Ok(run)
+            Ok((id.clone(), query, find.without_values()))
+        });
+        ready.collect()
     }
+}
+
+/// Searches for all queries.
+pub fn found(open: &Open, ready: &Ready) -> Result<Run> {
+    let mut run = Run::new();
+    for (id, query, find) in ready {
+        let found = open.search(query, find)?;
+        let records = found.hits.iter().map(|hit| (record_id(&hit.key), hit.score));
+        run.found(id, records.collect());
+    }
+    Ok(run)
 }
 
 impl<'a> Second<'a> {
@@ -214,7 +225,7 @@ fn tell_what_is_missing(judged: &Assessment) {
     told(&judged.not_asked, "with judgments that were not asked, left out");
 }
 
-fn shown(judged: &Assessment, judged_by_hand: bool, second: Option<(&Assessment, &[Compared])>) -> String {
+fn told(judged: &Assessment, judged_by_hand: bool, second: Option<(&Assessment, &[Compared])>) -> String {
     let headings: &[&str] = match second {
         Some(_) => &["measure", ">first", ">second", ">change", ">p"],
         None => &["measure", ">mean"],

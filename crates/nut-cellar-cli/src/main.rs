@@ -24,6 +24,7 @@ mod target;
 mod terms;
 mod time;
 mod tokens;
+mod tune;
 mod why;
 
 use arguments::{Arguments, Call};
@@ -43,6 +44,7 @@ fn main() -> ExitCode {
         Call::Why(call) => why::run(&call),
         Call::Compare(call) => compare::run(&call),
         Call::Judge(call) => judge::run(&call),
+        Call::Tune(call) => tune::run(&call),
         Call::Time(call) => time::run(&call),
         Call::Tokens(call) => tokens::run(&call),
         Call::Terms(call) => terms::run(&call),

@@ -7,9 +7,10 @@
 )]
 
 use nut_cellar_core::judge::{
-    Asked, Assessment, Judgments, Measure, Paired, Run, compare, known_items, read_queries, record_id,
-    with_mistake,
+    Asked, Assessment, Judgments, Knob, Measure, Outcome, Paired, Run, Tuning, compare, known_items,
+    read_queries, record_id, with_mistake,
 };
+use nut_cellar_core::schema::Ranking;
 use nut_cellar_core::{
     Batch, Column, Find, Found, Key, Kind, Memory, Opened, Query, Record, Result, Schema, Search, Snapshot,
     Words, search,
@@ -306,5 +307,82 @@ proptest! {
         prop_assert_eq!(distance(&letters(&word), &letters(mistyped)), 1, "{} {}", word, mistyped);
         let asked = [Asked { id: "1".into(), text: made }];
         prop_assert_eq!(asked[0].text.split(' ').count(), 2);
+    }
+}
+
+fn tuned(
+    knobs: &[&str],
+    queries: usize,
+    seed: u64,
+    mut worth: impl FnMut(&Ranking, usize) -> f64,
+) -> Outcome {
+    let schema =
+        Schema::new("id").with("title", Column::text("en").weighing(3.0)).with("notes", Column::text("en"));
+    let knobs = knobs.iter().map(|knob| Knob::read(knob, &schema).unwrap()).collect();
+    let mut tuning = Tuning::over(knobs);
+    tuning.seed = seed;
+    let each = |ranking: &Ranking| Ok((0..queries).map(|query| worth(ranking, query)).collect());
+    tuning.run(&Ranking::default(), &schema, each, |_| true).unwrap()
+}
+
+/// Each query is worth the more the nearer the numbers are to planted ones, besides what chance gives and takes.
+#[test]
+fn tuning_finds_planted_numbers() {
+    let log = |value: f32| f64::from(value.max(1e-3)).ln();
+    let outcome = tuned(&["title", "notes", "k1", "b:notes", "proximity"], 60, 3, |ranking, query| {
+        let notes = ranking.weights.get("notes").copied().unwrap_or(1.0);
+        let title = ranking.weights.get("title").copied().unwrap_or(3.0);
+        let far = (log(title) - log(8.0)).powi(2)
+            + (log(notes) - log(0.5)).powi(2)
+            + (log(ranking.k1.unwrap_or(1.2)) - log(0.7)).powi(2)
+            + f64::from(ranking.b.of("notes").unwrap_or(0.75) - 0.2).powi(2)
+            + f64::from(ranking.proximity.unwrap_or(0.0) - 0.4).powi(2);
+        0.5 - 0.05 * far + 0.1 * drawn(query as u64, 1)
+    });
+    let near = |value: f32, planted: f32| (value / planted).ln().abs() < 0.15;
+    let ranking = &outcome.ranking;
+    assert!(near(ranking.weights["title"], 8.0) && near(ranking.weights["notes"], 0.5), "{ranking:?}");
+    assert!(near(ranking.k1.unwrap(), 0.7) && near(ranking.proximity.unwrap(), 0.4), "{ranking:?}");
+    assert!(
+        (ranking.b.of("notes").unwrap() - 0.2).abs() < 0.05 && ranking.b.of("title").is_none(),
+        "{ranking:?}"
+    );
+    assert!(outcome.is_gain() && outcome.after > outcome.before && !outcome.ended, "{outcome:?}");
+}
+
+/// Where a query is worth what chance gives, whatever the ranking, what was chosen is no gain on queries that it was not chosen by.
+#[test]
+fn tuning_does_not_call_noise_a_gain() {
+    let mut gains = 0;
+    for seed in 0..40 {
+        let outcome = tuned(&["title", "k1"], 30, seed, |ranking, query| {
+            let bits = u64::from(ranking.k1.unwrap_or(1.2).to_bits()) << 20
+                ^ u64::from(ranking.weights.get("title").copied().unwrap_or(3.0).to_bits());
+            drawn(bits, seed << 8 | query as u64)
+        });
+        gains += u32::from(outcome.is_gain());
+    }
+    // By chance one of forty is, for half of those below 0.05 are losses.
+    assert!(gains <= 4, "{gains} of 40");
+}
+
+#[test]
+fn tuning_ends_when_it_is_told_to_and_refuses_what_can_not_be() {
+    let schema = Schema::new("id").with("title", Column::text("en"));
+    let tuning =
+        |knobs: &[&str]| Tuning::over(knobs.iter().map(|knob| Knob::read(knob, &schema).unwrap()).collect());
+    let worth =
+        |queries: usize| move |ranking: &Ranking| Ok(vec![f64::from(ranking.k1.unwrap_or(1.2)); queries]);
+    let start = Ranking::default();
+    let outcome = tuning(&["k1"]).run(&start, &schema, worth(9), |far| far.tried < 3).unwrap();
+    assert!(outcome.ended && outcome.tried == 3, "{outcome:?}");
+    assert!(outcome.after >= outcome.before);
+    // At most 10 is a k1, and more is worth more here.
+    assert_eq!(tuning(&["k1"]).run(&start, &schema, worth(9), |_| true).unwrap().ranking.k1, Some(10.0));
+    for (knobs, queries) in [(&[][..], 9), (&["k1"][..], 4)] {
+        assert!(tuning(knobs).run(&start, &schema, worth(queries), |_| true).unwrap_err().is_bad_request());
+    }
+    for wrong in ["k2", "b:colour", "notes", ""] {
+        assert!(Knob::read(wrong, &schema).unwrap_err().is_bad_request(), "{wrong}");
     }
 }

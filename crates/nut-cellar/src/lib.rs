@@ -59,5 +59,9 @@ struct ChapterOnText;
 struct ChapterOnQueries;
 
 #[cfg(doctest)]
+#[doc = include_str!("../../../docs/judging.md")]
+struct ChapterOnJudging;
+
+#[cfg(doctest)]
 #[doc = include_str!("../../../docs/ranking.md")]
 struct ChapterOnRanking;

@@ -12,6 +12,7 @@ mod measures;
 mod paired;
 mod queries;
 mod runs;
+mod tuning;
 
 pub use assessment::{Assessment, JudgedQuery};
 pub use judgments::Judgments;
@@ -20,6 +21,7 @@ pub use measures::Measure;
 pub use paired::{Compared, Differing, Paired, compare};
 pub use queries::{Asked, read_queries};
 pub use runs::{Run, record_id};
+pub use tuning::{Knob, Outcome, Tuned, Tuning};
 
 use crate::error::{Error, ErrorKind};
 

@@ -70,6 +70,11 @@ impl Lengths {
         self
     }
 
+    /// Sets b of the columns that are not named.
+    pub(crate) fn set_others(&mut self, b: f32) {
+        self.others = Some(b);
+    }
+
     /// b of a column, if anything is said of it.
     pub fn of(&self, column: &str) -> Option<f32> {
         self.columns.get(column).copied().or(self.others)
