@@ -14,7 +14,7 @@ fn the_data_in_the_repository_is_what_the_generator_makes() {
     let made = tempfile::tempdir().unwrap();
     nut_cellar_yardstick::railway::write_tables(made.path()).unwrap();
     let kept = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../data");
-    for name in ["stations.csv", "items.csv", "claims.csv"] {
+    for name in ["stations.csv", "items.csv", "claims.csv", "queries.tsv", "right.qrels"] {
         let (made, kept) =
             (std::fs::read(made.path().join(name)).unwrap(), std::fs::read(kept.join(name)).unwrap());
         assert!(made == kept, "{name} differs: run `cargo run -p nut-cellar-yardstick -- tables data`");

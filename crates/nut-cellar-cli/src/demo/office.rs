@@ -21,6 +21,10 @@ const DATA: [(&str, &str); 3] = [
     ("claims", include_str!("../../../../data/claims.csv")),
 ];
 
+/// What some people ask for, and the items that they mean.
+pub const QUERIES: &str = include_str!("../../../../data/queries.tsv");
+pub const JUDGMENTS: &str = include_str!("../../../../data/right.qrels");
+
 /// What the columns of `items` are.
 pub const SCHEMA: &str = include_str!("../../../../data/items.toml");
 

@@ -5,8 +5,12 @@ use crate::find;
 use crate::paint::{self, FAINT, HEAD, MATCH};
 use crate::say;
 use comfy_table::Cell;
+use nut_cellar::judge::{
+    Assessment, Judgments, Knob, Measure, Run, Tuning, compare, read_queries, record_id,
+};
+use nut_cellar::schema::Ranking;
 use nut_cellar::sqlite::SqliteCellar;
-use nut_cellar::{Error, ErrorKind, Find, Found, Query, Result, Schema};
+use nut_cellar::{Error, ErrorKind, Find, Found, Query, Result, Schema, Words};
 use rusqlite::Connection;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -52,6 +56,7 @@ impl Walk {
         self.weights()?;
         self.column()?;
         self.changed_row()?;
+        self.judged()?;
         self.what_next()
     }
 
@@ -142,6 +147,56 @@ impl Walk {
         say(&format!("{table}\n"))
     }
 
+    /// The claims say which item they are about, so it is known what is right.
+    fn judged(&mut self) -> Result<()> {
+        self.title("Which ranking finds what people ask for", "40 claims, as they were written")?;
+        let (asked, judgments) = (read_queries(office::QUERIES)?, Judgments::read(office::JUDGMENTS)?);
+        let measures = [Measure::ReciprocalRank(10), Measure::Recall(10)];
+        let run = |find: &Find| -> Result<(Run, Assessment)> {
+            let mut run = Run::new();
+            for query in &asked {
+                let find = find.clone().words(Words::Any).without_values();
+                let found = self.cellar.search(&self.connection, &Query::read(&query.text).query, &find)?;
+                run.found(&query.id, found.hits.iter().map(|hit| (record_id(&hit.key), hit.score)).collect());
+            }
+            let judged = Assessment::of(&run, &asked, &judgments, &measures);
+            Ok((run, judged))
+        };
+        let (flat, weighed) = (run(&Find::new().weight("title", 1.0))?, run(&Find::new())?);
+        let mut table = paint::table(&["of the first ten", ">title = 1", ">title = 4", ">change", ">p"]);
+        for (place, name) in ["1 ÷ rank of the item", "item is among them"].into_iter().enumerate() {
+            let test = compare((&flat.0, &flat.1), (&weighed.0, &weighed.1), &judgments, place, 1).paired;
+            let means = [&flat, &weighed].map(|(_, judged)| format!("{:.3}", judged.mean(place)));
+            let [one, other] = means;
+            table.add_row([
+                name.into(),
+                one,
+                other,
+                format!("{:+.3}", test.difference),
+                format!("{:.3}", test.p_value),
+            ]);
+        }
+        say(&format!("{table}\n"))?;
+
+        let knobs = ["title", "k1"].map(|knob| Knob::read(knob, &self.schema));
+        let mut tuning = Tuning::over(knobs.into_iter().collect::<Result<_>>()?);
+        tuning.restarts = 0;
+        let worth = |ranking: &Ranking| {
+            let find = ranking
+                .weights
+                .iter()
+                .fold(Find::new(), |find, (column, weight)| find.weight(column, *weight));
+            let find = ranking.k1.into_iter().fold(find, Find::k1);
+            Ok(run(&find)?.1.queries.iter().map(|query| query.values[0]).collect())
+        };
+        let tuned = tuning.run(&Ranking::default(), &self.schema, worth, |_| true)?;
+        let verdict = if tuned.is_gain() { "a gain" } else { "no gain that chance would not give as well" };
+        say(&format!(
+            "{FAINT}Tuned, and judged by queries that the numbers were not chosen by: {:.3} → {:.3}, p = {:.3}: {verdict}.{FAINT:#}\n",
+            tuned.before, tuned.after, tuned.paired.p_value
+        ))
+    }
+
     fn what_next(&self) -> Result<()> {
         let database = self.path.display();
         let command = std::env::args().next().unwrap_or_else(|| "nut-cellar".to_owned());
@@ -149,6 +204,7 @@ impl Walk {
             "\n{HEAD}What to try next{HEAD:#}\n\
              \n  {MATCH}{command} find 'sqlite:{database}#items' 'brass handle' --weights title=8{MATCH:#}\
              \n  {MATCH}{command} find 'sqlite:{database}#items' 'Regenschirm' --json{MATCH:#}\
+             \n  {MATCH}{command} judge 'sqlite:{database}#items' --known title --words any{MATCH:#}\
              \n  {MATCH}{command} tokens 'Two dripping umbrellas' --language en{MATCH:#}\
              \n  {MATCH}{command} info 'sqlite:{database}#items'{MATCH:#}\
              \n  {MATCH}{command} release 'sqlite:{database}#items'{MATCH:#}   {FAINT}takes all of it off again{FAINT:#}\

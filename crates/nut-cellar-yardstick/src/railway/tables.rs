@@ -4,12 +4,18 @@ use super::grammar::{Given, Grammar};
 use super::prose;
 use crate::random::Random;
 use std::error::Error;
+use std::fmt::Write;
+use std::fs;
 use std::path::Path;
+use unicode_segmentation::UnicodeSegmentation;
 
 /// The number of items.
 pub const ITEMS: u64 = 2_500;
 const CLAIMS: u64 = 900;
 const SEED: u64 = 1_887;
+/// So many claims are queries whose answer is known, of so many words at most.
+const ASKED: u64 = 40;
+const WORDS_ASKED: usize = 12;
 
 /// name, town, degrees north, degrees east
 const STATIONS: [(&str, &str, f64, f64); 14] = [
@@ -36,7 +42,8 @@ const FOREIGN: [(&str, &str); 5] =
 const STATUSES: [&str; 8] =
     ["waiting", "waiting", "waiting", "waiting", "claimed", "claimed", "sent on", "auctioned"];
 
-/// Writes `stations.csv`, `items.csv` and `claims.csv` to a folder.
+/// Writes `stations.csv`, `items.csv` and `claims.csv` to a folder; and `queries.tsv` with what is asked for in some claims, and
+/// `right.qrels` with the items that these are about.
 ///
 /// # Errors
 /// If the folder can't be written.
@@ -60,6 +67,7 @@ pub fn write_tables(folder: &Path) -> Result<(), Box<dyn Error>> {
 
     let mut claims = csv::Writer::from_path(folder.join("claims.csv"))?;
     claims.write_record(["id", "item_id", "note", "lodged_on"])?;
+    let (mut queries, mut right) = (String::new(), String::new());
     for id in 1..=CLAIMS {
         let mut random = Random::for_record(SEED + 1, id);
         let item = &found[random.place(found.len())];
@@ -73,10 +81,17 @@ pub fn write_tables(folder: &Path) -> Result<(), Box<dyn Error>> {
             ("fr.noun", "parapluie"),
         ]);
         let note = prose::with_articles(&grammar.expand(&mut random, &given, "claim"));
+        if id <= ASKED {
+            let words: Vec<_> = note.unicode_words().take(WORDS_ASKED).collect();
+            writeln!(queries, "{id}\t{}", words.join(" ").to_lowercase())?;
+            writeln!(right, "{id} 0 {} 1", item.id)?;
+        }
         let lodged = day(item.day + random.below(40));
         claims.serialize((id, item.id, note, lodged))?;
     }
     claims.flush()?;
+    fs::write(folder.join("queries.tsv"), queries)?;
+    fs::write(folder.join("right.qrels"), right)?;
     Ok(())
 }
 
