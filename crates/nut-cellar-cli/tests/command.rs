@@ -189,8 +189,22 @@ fn scores_equal_the_oracle_and_weights_need_no_rebuild() {
         [(None, 4.0, 1.0), (Some("title=1,notes=9"), 1.0, 9.0), (Some("title=0"), 0.0, 1.0)]
     {
         let columns = vec![
-            OracleColumn { name: "title", language: "en", others: None, weight: title, gap: 16 },
-            OracleColumn { name: "notes", language: "none", others: None, weight: notes, gap: 16 },
+            OracleColumn {
+                name: "title",
+                language: "en",
+                others: None,
+                weight: title,
+                gap: 16,
+                most: u32::MAX,
+            },
+            OracleColumn {
+                name: "notes",
+                language: "none",
+                others: None,
+                weight: notes,
+                gap: 16,
+                most: u32::MAX,
+            },
         ];
         let search = OracleSearch::plain(columns, Query::read("walnut box").query, Words::All);
         let mut arguments = vec!["find", "shed.cellar", "walnut box"];

@@ -56,7 +56,7 @@ const VALUES: [(&str, Kind); 6] = [
 fn schema() -> Schema {
     let schema = Schema::new("id")
         .with("title", Column::text("en").weighing(3.0))
-        .with("notes", Column::text("none"))
+        .with("notes", Column::text("none").of_first_words(NonZero::new(20).unwrap()))
         .with("tags", Column::read_as(several_languages()).with_gap(0));
     VALUES.iter().fold(schema, |schema, (name, kind)| schema.with(*name, Column::of(*kind)))
 }
@@ -377,6 +377,7 @@ impl Asked {
             others: others[c],
             weight: self.weights[c],
             gap: [16, 16, 0][c],
+            most: [u32::MAX, 20, u32::MAX][c],
         });
         OracleSearch {
             columns: columns.collect(),

@@ -219,8 +219,22 @@ fn check(
     let query: Vec<_> = clauses.iter().map(|clause| format!("\"{clause}\"")).collect();
     let weights = [dice.pick(&[0.0_f32, 1.0, 3.5]), dice.pick(&[1.0_f32, 0.25])];
     let columns = vec![
-        OracleColumn { name: "title", language: languages[0], others: None, weight: weights[0], gap: 16 },
-        OracleColumn { name: "notes", language: languages[1], others: None, weight: weights[1], gap: 16 },
+        OracleColumn {
+            name: "title",
+            language: languages[0],
+            others: None,
+            weight: weights[0],
+            gap: 16,
+            most: u32::MAX,
+        },
+        OracleColumn {
+            name: "notes",
+            language: languages[1],
+            others: None,
+            weight: weights[1],
+            gap: 16,
+            most: u32::MAX,
+        },
     ];
     let search = OracleSearch::plain(columns, Query::words(clauses.iter().map(Query::phrase)), Words::Any);
     let find =

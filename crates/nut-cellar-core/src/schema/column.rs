@@ -6,6 +6,7 @@ use crate::text::{Accents, Forms, Language, Reading, Recipes, Stop, TextSettings
 use serde::{Deserialize, Serialize};
 use std::borrow::Cow;
 use std::fmt;
+use std::num::NonZero;
 
 /// What the values of a column are.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
@@ -58,6 +59,8 @@ pub struct Column {
     from: Option<From>,
     #[serde(skip_serializing_if = "Option::is_none")]
     gap: Option<u16>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    first_words: Option<NonZero<u16>>,
     #[serde(skip_serializing_if = "is_true")]
     kept: bool,
 }
@@ -100,6 +103,7 @@ struct Raw {
     weight: Option<f32>,
     from: Option<From>,
     gap: Option<u16>,
+    first_words: Option<NonZero<u16>>,
     #[serde(default = "yes")]
     kept: bool,
 }
@@ -138,6 +142,7 @@ impl TryFrom<Raw> for Column {
             weight,
             from,
             gap,
+            first_words,
             kept,
         } = raw;
         let text = TextSettings {
@@ -158,7 +163,7 @@ impl TryFrom<Raw> for Column {
             stop,
             written,
         };
-        let column = Self { kind, text, weight, from, gap, kept };
+        let column = Self { kind, text, weight, from, gap, first_words, kept };
         column.check()?;
         Ok(column.naming_what_it_depends_on())
     }
@@ -167,7 +172,15 @@ impl TryFrom<Raw> for Column {
 impl Column {
     /// A column of a kind.
     pub fn of(kind: Kind) -> Self {
-        Self { kind, text: TextSettings::default(), weight: None, from: None, gap: None, kept: true }
+        Self {
+            kind,
+            text: TextSettings::default(),
+            weight: None,
+            from: None,
+            gap: None,
+            first_words: None,
+            kept: true,
+        }
     }
 
     /// A text column in a language, by its code: `"en"`, or `"none"` for words as they are, case folded.
@@ -266,6 +279,23 @@ impl Column {
         self
     }
 
+    /// The column with the first so many words of its values searched alone: filled [from](Self::from_columns) a long column and
+    /// [not kept](Self::not_kept), it weighs by itself what a text begins with.
+    ///
+    /// ```
+    /// use nut_cellar_core::{Column, Schema};
+    /// use std::num::NonZero;
+    ///
+    /// let beginning = Column::text("en").from_columns(["notes"]).of_first_words(NonZero::new(12).unwrap()).not_kept();
+    /// let schema = Schema::new("id").with("notes", Column::text("en")).with("beginning", beginning.weighing(4.0));
+    /// assert!(schema.to_toml().contains("first_words = 12"));
+    /// ```
+    #[must_use]
+    pub fn of_first_words(mut self, words: NonZero<u16>) -> Self {
+        self.first_words = Some(words);
+        self
+    }
+
     /// The column without its values being kept for showing: it can be searched, and hits come without it.
     #[must_use]
     pub fn not_kept(mut self) -> Self {
@@ -295,6 +325,11 @@ impl Column {
     /// The positions that are left out between two of its values.
     pub fn gap(&self) -> u16 {
         self.gap.unwrap_or(GAP)
+    }
+
+    /// How many words of its values are searched, if not all.
+    pub fn first_words(&self) -> Option<NonZero<u16>> {
+        self.first_words
     }
 
     /// The language its text is read in.
@@ -351,9 +386,10 @@ impl Column {
                 self.kind
             ));
         }
-        if self.gap.is_some() && self.kind != Kind::Text {
+        let of_text = [("gap", self.gap.is_some()), ("first_words", self.first_words.is_some())];
+        if let Some((name, _)) = of_text.into_iter().find(|(_, said)| *said && self.kind != Kind::Text) {
             return bad(format!(
-                "`gap` belongs to columns of kind \"text\", and this one is of kind \"{}\"",
+                "`{name}` belongs to columns of kind \"text\", and this one is of kind \"{}\"",
                 self.kind
             ));
         }

@@ -7,6 +7,7 @@
 use super::nodes;
 use super::plan::{Alternative, Leaf, Node, Plan};
 use crate::note::Note;
+use crate::query::Query;
 
 /// A record that has all words of a phrase takes about as long as so many postings.
 const OF_PHRASE: u64 = 10;
@@ -75,9 +76,8 @@ fn loosen_phrases(plan: &mut Plan, of_word: &[u64], most: u64) {
 }
 
 /// What has all terms of one of a leaf's alternatives in its columns. Each term is a leaf, so that what several phrases have is looked
-/// for once.
+/// for once, and is called by its own name.
 fn wherever_they_stand(plan: &mut Plan, leaf: usize) -> Node {
-    let query = plan.leaves[leaf].query.clone();
     let mut ways = Vec::new();
     for Alternative { columns, terms, likeness, .. } in plan.leaves[leaf].alternatives.clone() {
         let mut all = Vec::new();
@@ -87,7 +87,10 @@ fn wherever_they_stand(plan: &mut Plan, leaf: usize) -> Node {
             let known = plan.leaves.iter().position(|leaf| leaf.alternatives == alternatives);
             all.push(Node::Leaf(known.unwrap_or(plan.leaves.len())));
             if known.is_none() {
-                let query = query.clone();
+                let query = match &plan.lookups[lookup].term {
+                    Some(term) => Query::word(term),
+                    None => plan.leaves[leaf].query.clone(),
+                };
                 plan.leaves.push(Leaf { query, alternatives, words: Vec::new(), times: 0, loose: false });
             }
         }

@@ -8,7 +8,7 @@ use super::log::{POSITIONS, TokenLog};
 use crate::error::{Error, ErrorKind, Result};
 use crate::record::{Record, Value};
 use crate::schema::{Column, Schema};
-use crate::text::read;
+use crate::text::{Memory, Recipe, read};
 use std::borrow::Cow;
 use std::sync::Arc;
 
@@ -142,16 +142,21 @@ impl Part {
             let language = recipes.named_by().and_then(value);
             let chosen = recipes.place_of(language, values.first().and_then(Value::as_text));
             let (recipe, memory) = (recipes.get(chosen), &mut words.terms[chosen]);
+            let most = column.first_words().map_or(POSITIONS, |words| words.get().into());
             let (mut length, mut base) = (0, 0);
             for text in values.iter().flat_map(|value| recipes.texts(chosen, value)) {
+                if base >= most {
+                    break;
+                }
+                let text = if most < POSITIONS { beginning(recipe, memory, &text, most) } else { &text };
                 let mut last = base;
-                let positions = read(recipe, memory, &text, |token| {
+                let positions = read(recipe, memory, text, |token| {
                     last = base + token.position;
-                    if last < POSITIONS {
+                    if last < most {
                         self.log.push(terms.vocabulary.number(token.term), last);
                     }
                 });
-                length += positions;
+                length += positions.min(most - base);
                 base += positions + u32::from(column.gap());
                 if last.max(base) >= POSITIONS {
                     return Err(Error::new(
@@ -167,6 +172,18 @@ impl Part {
             self.lengths.push(length);
         }
         Ok(())
+    }
+}
+
+/// A beginning of a text that has its first words, and some more so that these are read as in the whole.
+fn beginning<'t>(recipe: &Recipe, memory: &mut Memory, text: &'t str, words: u32) -> &'t str {
+    let mut bytes = 16 * words as usize;
+    loop {
+        let begun = &text[..text.floor_char_boundary(bytes)];
+        if begun.len() == text.len() || read(recipe, memory, begun, |_| ()) > words + 2 {
+            return begun;
+        }
+        bytes *= 4;
     }
 }
 

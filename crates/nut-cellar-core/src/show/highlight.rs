@@ -166,12 +166,16 @@ impl Highlighter {
             )
         })?;
         let mut tokens = Vec::new();
+        let most = column.first_words().map_or(u32::MAX, |words| words.get().into());
         let has_forms = self.plan.lookups.iter().any(|lookup| lookup.class.is_some());
         // Which language the text is in is not known here: what any of them finds is marked.
         for recipe in Recipes::of(column.text_settings()).all() {
             let mut base = 0;
             for (value, text) in texts.iter().enumerate() {
                 let positions = recipe.tokens(text, |token| {
+                    if base + token.position >= most {
+                        return;
+                    }
                     let key = if has_forms { recipe.key_of(token.term) } else { None };
                     let class = key.map(|key| recipe.class(&key));
                     for (place, lookup) in self.plan.lookups.iter().enumerate() {

@@ -19,6 +19,8 @@ pub struct OracleColumn {
     pub weight: f32,
     /// The positions between two of its values.
     pub gap: u32,
+    /// How many positions of it there are at most.
+    pub most: u32,
 }
 
 #[derive(Clone, Debug)]
@@ -843,5 +845,6 @@ fn column_tokens(record: &Record, column: &OracleColumn) -> Tokens {
             base += positions + column.gap;
         }
     }
+    tokens.retain(|word| word.at < column.most);
     tokens
 }
