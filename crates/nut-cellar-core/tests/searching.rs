@@ -5,13 +5,16 @@ use nut_cellar_core::rank::Lengths;
 use nut_cellar_core::schema::Ranking;
 use nut_cellar_core::search::{Order, Spellings};
 use nut_cellar_core::store::PieceWriter;
-use nut_cellar_core::text::{Accents, Forms, TextSettings};
+use nut_cellar_core::text::{Accents, Forms, Pattern, TextSettings};
 use nut_cellar_core::{
     Batch, Column, ErrorKind, Expansions, Filter, Find, Found, Highlighter, Kind, Language, Manifest, Marks,
-    Memory, Opened, PieceId, Query, Record, Result, Schema, Search, Snapshot, Unit, Value, View, Words,
-    search,
+    Memory, Opened, PieceId, Query, Recipe, Record, Result, Schema, Search, Snapshot, Unit, Value, View,
+    Words, search,
 };
 
+use proptest::prelude::*;
+use std::collections::BTreeSet;
+use std::num::NonZero;
 use std::sync::Arc;
 
 fn schema() -> Schema {
@@ -596,6 +599,35 @@ fn a_schema_ranks_where_a_search_does_not() {
     }
     let text = schema().ranked(ranking("b = 0.4\n")).to_toml();
     assert_eq!(Schema::from_toml(&text).unwrap().ranking().b, Lengths::same(0.4), "{text}");
+}
+
+proptest! {
+    /// A column of the first words has what a reading of the whole text has at these positions, however long the text goes on.
+    #[test]
+    fn the_first_words_are_those_of_the_whole_text(
+        text in "((oak|wi-fi|qu'elm|caf\u{e9}|\u{5098}\u{304c}|x{40}|e\u{301}a|[.,] |\n)[ -]?){0,60}",
+        words in 1_u16..9,
+    ) {
+        let words = NonZero::new(words).unwrap();
+        let schema = Schema::new("id").with("title", Column::text("none").of_first_words(words));
+        let place = Memory::new();
+        let mut unit = place.unit();
+        let opened = Opened::new();
+        let mut batch = Batch::new(&mut unit, &opened, &schema).unwrap();
+        batch.put(&Record::new(1).with("title", text.clone())).unwrap();
+        batch.publish().unwrap();
+        unit.commit().unwrap();
+        let mut expected = BTreeSet::new();
+        Recipe::new(&Language::new("none").unwrap()).tokens(&text, |token| {
+            if token.position < u32::from(words.get()) {
+                expected.insert(token.term.to_owned());
+            }
+        });
+        let snapshot = Snapshot::open(&place.view(), &Opened::new()).unwrap();
+        let terms = snapshot.terms(&place.view(), &Pattern::new("*").unwrap(), usize::MAX).unwrap().terms;
+        let terms: BTreeSet<_> = terms.into_iter().map(|counted| counted.term).collect();
+        prop_assert_eq!(terms, expected);
+    }
 }
 
 #[test]

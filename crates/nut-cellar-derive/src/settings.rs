@@ -2,6 +2,7 @@
 
 use proc_macro2::{Span, TokenStream};
 use quote::{quote, quote_spanned};
+use std::num::NonZero;
 use syn::meta::ParseNestedMeta;
 use syn::punctuated::Punctuated;
 use syn::spanned::Spanned;
@@ -29,7 +30,7 @@ const READINGS: Choice =
 const ACCENTS: Choice = ("Accents", &[("fold", "Fold"), ("keep", "Keep")]);
 const FORMS: Choice = ("Forms", &[("ranked", "Ranked"), ("same", "Same")]);
 
-const OF_FIELDS: &str = "key, skip, name, kind, language, weight, from, gap, kept, languages, language_from, detect, detector, reading, \
+const OF_FIELDS: &str = "key, skip, name, kind, language, weight, from, gap, first_words, kept, languages, language_from, detect, detector, reading, \
                          symbols, elide, fold, accents, steps, stem, stemmer, forms, stop, written";
 const OF_STRUCTS: &str = "language, table, packing, crate";
 
@@ -132,6 +133,17 @@ impl OfField {
                     "gap" => {
                         let gap = whole::<u16>(meta)?;
                         all.calls.push(quote!(.with_gap(#gap)));
+                    }
+                    "first_words" => {
+                        let words = whole::<NonZero<u16>>(meta)?.get();
+                        all.calls.push(quote! {
+                            .of_first_words(const {
+                                match ::core::num::NonZero::<u16>::new(#words) {
+                                    ::core::option::Option::Some(words) => words,
+                                    ::core::option::Option::None => ::core::panic!("it is at least 1"),
+                                }
+                            })
+                        });
                     }
                     "kept" => {
                         all.kept = truth(meta)?;

@@ -8,6 +8,7 @@ use nut_cellar::{
     Words,
 };
 use proptest::prelude::*;
+use std::num::NonZero;
 
 #[derive(Clone, Debug, PartialEq, Searchable)]
 struct Number(i64);
@@ -77,7 +78,7 @@ struct Everything {
     #[searchable(
         language = "de", languages = ["en", "fr"], language_from = "spoken", detect = 80, detector = "mine", reading = "web", symbols = true,
         elide = false, fold = true, accents = "keep", steps = ["mine"], stem = false, stemmer = "none", forms = "same",
-        stop = ["the"], from = ["title", "subtitle"], gap = 3, weight = 0.5
+        stop = ["the"], from = ["title", "subtitle"], gap = 3, first_words = 12, weight = 0.5
     )]
     r#type: String,
     #[searchable(stop = true, from = "stations.name", kept = true)]
@@ -111,7 +112,14 @@ fn all_that_a_schema_says_of_a_column_can_be_said() {
     let station = TextSettings { stop: Some(Stop::OfLanguage(true)), ..TextSettings::default() };
     let expected = Schema::new("depot")
         .with_key("no")
-        .with("type", Column::read_as(settings).from_columns(["title", "subtitle"]).with_gap(3).weighing(0.5))
+        .with(
+            "type",
+            Column::read_as(settings)
+                .from_columns(["title", "subtitle"])
+                .with_gap(3)
+                .of_first_words(NonZero::new(12).unwrap())
+                .weighing(0.5),
+        )
         .with("station", Column::read_as(station).from_columns(["stations.name"]))
         .with("spoken", Column::of(Kind::Exact))
         .packed(Packing::Quick);

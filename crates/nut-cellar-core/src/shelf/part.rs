@@ -175,16 +175,18 @@ impl Part {
     }
 }
 
-/// A beginning of a text that has its first words, and some more so that these are read as in the whole.
+/// A beginning of a text that has its first words. It ends with white space, over which no word and no compound reaches, or is the whole.
 fn beginning<'t>(recipe: &Recipe, memory: &mut Memory, text: &'t str, words: u32) -> &'t str {
     let mut bytes = 16 * words as usize;
-    loop {
+    while bytes < text.len() {
         let begun = &text[..text.floor_char_boundary(bytes)];
-        if begun.len() == text.len() || read(recipe, memory, begun, |_| ()) > words + 2 {
+        let begun = &begun[..begun.rfind(char::is_whitespace).unwrap_or(0)];
+        if read(recipe, memory, begun, |_| ()) >= words {
             return begun;
         }
         bytes *= 4;
     }
+    text
 }
 
 /// The values of each column of the schema, as its kind wants them.

@@ -87,7 +87,8 @@ impl<T: TakePieces> TakeWords for Cutter<'_, T> {
     fn word(&mut self, range: Range<usize>) {
         let word = range.start + self.offset..range.end + self.offset;
         if let Some(last) = self.compound.parts.last() {
-            if matches!(&self.text[last.end..word.start], "-" | "‐" | "‑") {
+            // Pairs of characters of a script without spaces overlap.
+            if matches!(self.text.get(last.end..word.start), Some("-" | "‐" | "‑")) {
                 return self.compound.parts.push(word);
             }
             self.end_compound();
@@ -294,6 +295,9 @@ mod tests {
             ["an@0", "email@1+2", "e@1", "mail@2", "5@3", "10@4"]
         );
         assert_eq!(cut(Reading::Words, "state-of-the-art")[0], "stateoftheart@0+4");
+        // Without dictionaries the run is pairs that overlap, and none of them is behind the one before it.
+        let run = cut(Reading::Words, "oak-傘が傘が-elm");
+        assert!(run[0].starts_with("oak傘") && run.iter().any(|piece| piece.starts_with("elm@")), "{run:?}");
         assert_eq!(cut(Reading::Words, "a - b -c d-"), ["a@0", "b@1", "c@2", "d@3"]);
         assert_eq!(cut(Reading::Words, "v1.2.3 and 3.14"), ["v1.2.3@0", "and@1", "3.14@2"]);
     }
