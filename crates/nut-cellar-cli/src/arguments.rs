@@ -326,7 +326,7 @@ pub struct Judge {
     /// How many of the best of each ranking are asked about
     #[arg(long, value_name = "N", default_value_t = 10, requires = "into")]
     pub depth: usize,
-    /// What is measured of the first k: rr, p, recall, map, ndcg, ndcg_binary; two rankings are tested by the first of them
+    /// What is measured of the first k: rr, p, recall, map, ndcg, `ndcg_binary`; two rankings are tested by the first of them
     #[arg(long, value_name = "NAME@K,…", value_delimiter = ',', default_values_t = Measure::USUAL)]
     pub measures: Vec<Measure>,
     /// What is otherwise in a second ranking: weights, or settings of `find` in one text, such as `--words any --k1 0.9`

@@ -2,8 +2,10 @@
 #![allow(
     clippy::unwrap_used,
     clippy::cast_possible_truncation,
+    clippy::cast_possible_wrap,
     clippy::cast_sign_loss,
-    reason = "a test fails by panicking, and its numbers are small"
+    clippy::float_cmp,
+    reason = "a test fails by panicking, and its numbers are small, or exactly what they should be"
 )]
 
 use nut_cellar_core::judge::{

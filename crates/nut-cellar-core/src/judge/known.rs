@@ -5,7 +5,7 @@ use super::lots::Lots;
 use crate::error::{Error, ErrorKind, Result};
 use crate::query::Query;
 use crate::record::Key;
-use crate::schema::Schema;
+use crate::schema::{Column, Schema};
 use crate::search::{Find, Found, Total};
 use unicode_segmentation::UnicodeSegmentation;
 
@@ -33,7 +33,7 @@ pub fn known_items(
     seed: u64,
     mut ask: impl FnMut(&Query, &Find) -> Result<Found>,
 ) -> Result<Vec<KnownItem>> {
-    if !schema.column(column).is_some_and(|column| column.kept()) {
+    if !schema.column(column).is_some_and(Column::kept) {
         return Err(Error::new(
             ErrorKind::BadRequest,
             format!("Queries can't be made of `{column}`; name a column whose values are kept."),

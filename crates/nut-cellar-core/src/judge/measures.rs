@@ -37,7 +37,10 @@ pub enum Measure {
     BinaryNdcg(usize),
 }
 
-const NAMES: [(&str, fn(usize) -> Measure); 6] = [
+/// A name, and the measure of so many records that it is of.
+type Named = (&'static str, fn(usize) -> Measure);
+
+const NAMES: [Named; 6] = [
     ("rr", Measure::ReciprocalRank),
     ("p", Measure::Precision),
     ("recall", Measure::Recall),

@@ -4,7 +4,7 @@ use super::bad_line;
 use crate::error::Result;
 use crate::record::Key;
 use indexmap::IndexMap;
-use std::fmt::{self, Display, Formatter};
+use std::fmt::{self, Display, Formatter, Write};
 
 /// What a record is called in files of judgments and runs: its key as it is shown, with white space and `%` written as `%` and two
 /// hexadecimal digits for each byte, for the parts of a line stand between spaces.
@@ -20,8 +20,9 @@ pub fn record_id(key: &Key) -> String {
     let mut id = String::with_capacity(shown.len());
     for character in shown.chars() {
         if character.is_whitespace() || character == '%' {
-            let mut bytes = [0; 4];
-            character.encode_utf8(&mut bytes).bytes().for_each(|byte| id.push_str(&format!("%{byte:02X}")));
+            for byte in character.encode_utf8(&mut [0; 4]).bytes() {
+                let _ = write!(id, "%{byte:02X}");
+            }
         } else {
             id.push(character);
         }

@@ -105,7 +105,7 @@ impl TryFrom<Raw> for Schema {
 
     fn try_from(raw: Raw) -> Result<Self> {
         let Raw { key, columns, packing, source, ranking } = raw;
-        let schema = Self { key, columns, packing, source, ranking };
+        let schema = Self { key, packing, columns, source, ranking };
         schema.check()?;
         Ok(schema)
     }
