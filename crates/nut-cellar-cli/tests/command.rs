@@ -496,9 +496,10 @@ fn a_proposed_schema_says_what_the_columns_look_like() {
         format!(
             "{{\"no\": {n}, \"title\": \"The umbrella of the guard, number {n}, with a handle\", \"wort\": \"Regenschirm Nummer {n}\", \
              \"status\": \"{}\", \"value\": {n}, \"mass\": {n}.5, \"wet\": true, \"found_on\": \"2031-04-{:02}\", \
-             \"updated_at\": \"2031-04-17T08:30:00Z\", \"where\": {{\"lat\": 52.5, \"lon\": -0.25}}, \"tags\": [\"a {n}\", \"b {n}\"], \"none\": null}}\n",
+             \"updated_at\": \"2031-04-17T08:30:00Z\", \"where\": {{\"lat\": 52.5, \"lon\": -0.25}}, \"tags\": [\"a {n}\", \"b {n}\"], \"none\": null, \"story\": \"It began in carriage {n}. {}\"}}\n",
             ["waiting", "claimed"][n as usize % 2],
-            n % 28 + 1
+            n % 28 + 1,
+            "And then the guard said that it was with him the whole time, and so on. ".repeat(4)
         )
     };
     desk.file("items.ndjson", &(0..40).map(record).collect::<Vec<_>>().concat());
@@ -518,11 +519,23 @@ fn a_proposed_schema_says_what_the_columns_look_like() {
         ("where", "point", None),
         ("tags", "text", Some("none")),
         ("none", "text", Some("none")),
+        ("story", "text", Some("en")),
+        ("story_beginning", "text", Some("en")),
     ] {
         let found = &schema["column"][column];
         assert_eq!((found["kind"].as_str(), found["language"].as_str()), (Some(kind), language), "{column}");
     }
+    // Of a long text the first words are a column, too, which is searched and not shown.
+    let beginning = &schema["column"]["story_beginning"];
+    assert_eq!(
+        (&beginning["from"][0], &beginning["first_words"], &beginning["kept"]),
+        (&"story".into(), &12.into(), &false.into())
+    );
+    assert!(schema["column"].get("title_beginning").is_none(), "{schema}");
+    let total = |query: &str| desk.json(&["find", "shed.cellar", query])["total"].clone();
+    assert_eq!((total("story_beginning:carriage"), total("story_beginning:time")), (40.into(), 0.into()));
     let hit = &desk.json(&["find", "shed.cellar", "guards 17"])["hits"][0];
+    assert!(hit["values"].get("story_beginning").is_none(), "{hit}");
     assert_eq!((&hit["key"], &hit["values"]["where"]["lon"]), (&17.into(), &(-0.25).into()));
     assert_eq!(hit["values"]["updated_at"], "2031-04-17T08:30:00Z");
     // The proposal is kept as a schema file would be: it can be given again.
