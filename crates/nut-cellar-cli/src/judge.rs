@@ -275,7 +275,7 @@ fn tell_differing<'a>(
     for query in queries {
         let rank = |rank: &Option<usize>| rank.map_or("–".to_owned(), |rank| rank.to_string());
         let moved = query.moved.iter().take(3).map(|(record, first, second)| {
-            format!("{} {} → {}", paint::clean(record), rank(first), rank(second))
+            format!("{}: {} → {}", paint::clean(record), rank(first), rank(second))
         });
         let more = if query.moved.len() > 3 { ", …" } else { "" };
         let _ = writeln!(
