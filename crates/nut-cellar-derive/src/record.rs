@@ -123,11 +123,11 @@ pub(crate) fn write(input: &DeriveInput, fields: &FieldsNamed) -> Result<TokenSt
     });
     let count = keys.len();
     let (into_key, parts) = if let [only] = *key_fields {
-        (quote!(#(#into_keys)*), quote!(let #only: #library::Key = hit.name()?;))
+        (quote!(#(#into_keys)*), quote!(let #only: #library::Key = hit.take_key()?;))
     } else {
         (
             quote!(#library::Key::Several(::std::vec![#(#into_keys),*])),
-            quote!(let [#(#key_fields),*] = hit.name::<[#library::Key; #count]>()?;),
+            quote!(let [#(#key_fields),*] = hit.take_key::<[#library::Key; #count]>()?;),
         )
     };
     let taken = told.iter().map(Told::taken);

@@ -134,9 +134,9 @@ pub struct Tuning {
 pub struct Tuned {
     /// How many rankings were tried.
     pub tried: usize,
-    /// How many of the parts are done, and how many there are: one more than folds, for the last is chosen by all queries.
+    /// How many parts are done.
     pub done: usize,
-    /// See above.
+    /// How many there are: one for each fold, and the last, which is chosen by all queries.
     pub parts: usize,
 }
 

@@ -37,7 +37,7 @@ use crate::search::Hit;
 ///         Ok(record)
 ///     }
 ///     fn from_hit(mut hit: Hit) -> Result<Self> {
-///         Ok(Self { id: hit.name()?, title: hit.take("title")?, tags: hit.take("tags")? })
+///         Ok(Self { id: hit.take_key()?, title: hit.take("title")?, tags: hit.take("tags")? })
 ///     }
 /// }
 /// # fn main() -> Result<()> {
@@ -147,11 +147,11 @@ impl Record {
 }
 
 impl Hit {
-    /// What names it. Its key is empty bytes afterwards.
+    /// Takes what names it out of it. Its key is empty bytes afterwards.
     ///
     /// # Errors
     /// [`ErrorKind::BadRecord`] if the key stands for nothing of the type.
-    pub fn name<K: KeyValue>(&mut self) -> Result<K> {
+    pub fn take_key<K: KeyValue>(&mut self) -> Result<K> {
         K::from_key(std::mem::replace(&mut self.key, Key::Bytes(Vec::new())))
             .map_err(|error| error.at("the key"))
     }
