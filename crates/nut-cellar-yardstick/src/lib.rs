@@ -14,3 +14,4 @@ pub mod rows;
 pub mod scans;
 pub mod searching;
 pub mod strangers;
+pub mod waiting;

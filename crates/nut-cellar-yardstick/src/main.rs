@@ -4,7 +4,7 @@ use clap::{Parser, Subcommand};
 use nut_cellar_core::text::{Accents, Reading, TextSettings};
 use nut_cellar_core::{Language, Recipe};
 use nut_cellar_yardstick::{
-    batches, building, costs, plot, railway, reading, records, rows, searching, strangers,
+    batches, building, costs, plot, railway, reading, records, rows, searching, strangers, waiting,
 };
 use std::error::Error;
 use std::fs::File;
@@ -86,6 +86,24 @@ enum Call {
         plot: Option<PathBuf>,
         /// Answer as JSON.
         #[arg(long)]
+        json: bool,
+    },
+    /// Measure what a user waits for: searches that set nothing, in a folder and on the rows of a table.
+    Waits {
+        /// Search so many generated records.
+        #[arg(long = "records", value_name = "N", default_value_t = 100_000)]
+        generated: u64,
+        /// Search the corpora `gloss` and `packages` in this folder, too.
+        #[arg(long, value_name = "FOLDER")]
+        corpora: Option<PathBuf>,
+        /// Queries of each kind.
+        #[arg(long, value_name = "N", default_value_t = 400)]
+        queries: usize,
+        /// Measure an older build of this program in turn, and tell ratios.
+        #[arg(long, value_name = "PROGRAM")]
+        beside: Option<PathBuf>,
+        /// Answer as JSON.
+        #[arg(long, conflicts_with = "beside")]
         json: bool,
     },
     /// Measure what the dearest queries of 4 KiB cost.
@@ -218,6 +236,26 @@ fn run(arguments: Arguments) -> Result<(), Box<dyn Error>> {
                 println!("{}", serde_json::to_string(&searched)?);
             } else {
                 println!("{}", searching::table(&searched));
+            }
+            Ok(())
+        }
+        Call::Waits { generated, corpora, queries, beside: Some(other), json: _ } => {
+            let mut arguments = vec!["waits".to_owned(), "--json".to_owned()];
+            arguments.extend([format!("--records={generated}"), format!("--queries={queries}")]);
+            arguments.extend(corpora.map(|corpora| format!("--corpora={}", corpora.display())));
+            let both = waiting::beside(&other, &arguments)?;
+            let both: Vec<_> = both.into_iter().map(|(ours, theirs)| (ours, Some(theirs))).collect();
+            println!("{}", waiting::table(&both));
+            Ok(())
+        }
+        Call::Waits { generated, corpora, queries, beside: None, json } => {
+            let wanted = waiting::Wanted { generated, corpora: corpora.as_deref(), queries };
+            let waited = waiting::measure(&wanted)?;
+            if json {
+                println!("{}", serde_json::to_string(&waited)?);
+            } else {
+                let alone: Vec<_> = waited.into_iter().map(|waited| (waited, None)).collect();
+                println!("{}", waiting::table(&alone));
             }
             Ok(())
         }

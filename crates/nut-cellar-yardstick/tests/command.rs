@@ -85,6 +85,26 @@ fn searches_are_measured_and_drawn() {
 }
 
 #[test]
+fn what_a_user_waits_for_is_measured_and_beside_another_build() {
+    let arguments = ["waits", "--records", "400", "--queries", "4"];
+    let measured: Value = serde_json::from_str(&call(&[&arguments[..], &["--json"]].concat(), "")).unwrap();
+    let measured = measured.as_array().unwrap();
+    // Five kinds of queries, three ways, two places.
+    assert_eq!(measured.len(), 30);
+    for one in measured {
+        assert!(
+            one["median_us"].as_f64().unwrap() > 0.0 && one["p99_us"].as_f64() >= one["median_us"].as_f64()
+        );
+        assert_eq!(one["first_us"].is_number(), one["way"] == "as it comes", "{one}");
+    }
+    let shown =
+        call(&[&arguments[..], &["--beside", env!("CARGO_BIN_EXE_nut-cellar-yardstick")]].concat(), "");
+    let line = shown.lines().find(|line| line.contains("| SQLite | as it comes | phrase of two |")).unwrap();
+    let ratio: f64 = line.trim_end_matches(" |").rsplit("| ").next().unwrap().parse().unwrap();
+    assert!(ratio > 0.01 && ratio < 100.0, "{line}");
+}
+
+#[test]
 fn queries_of_strangers_are_measured_and_the_worst_told() {
     let program = env!("CARGO_BIN_EXE_nut-cellar-yardstick");
     let measure = |more: &[&str]| {
