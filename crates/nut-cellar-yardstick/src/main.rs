@@ -9,7 +9,7 @@ use nut_cellar_yardstick::{
 use std::error::Error;
 use std::fs::File;
 use std::io::{self, BufWriter, Write};
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 
 /// Made-up data of any size, all of it from the Quillmere Light Railway, which does not exist.
@@ -239,25 +239,9 @@ fn run(arguments: Arguments) -> Result<(), Box<dyn Error>> {
             }
             Ok(())
         }
-        Call::Waits { generated, corpora, queries, beside: Some(other), json: _ } => {
-            let mut arguments = vec!["waits".to_owned(), "--json".to_owned()];
-            arguments.extend([format!("--records={generated}"), format!("--queries={queries}")]);
-            arguments.extend(corpora.map(|corpora| format!("--corpora={}", corpora.display())));
-            let both = waiting::beside(&other, &arguments)?;
-            let both: Vec<_> = both.into_iter().map(|(ours, theirs)| (ours, Some(theirs))).collect();
-            println!("{}", waiting::table(&both));
-            Ok(())
-        }
-        Call::Waits { generated, corpora, queries, beside: None, json } => {
+        Call::Waits { generated, corpora, queries, beside, json } => {
             let wanted = waiting::Wanted { generated, corpora: corpora.as_deref(), queries };
-            let waited = waiting::measure(&wanted)?;
-            if json {
-                println!("{}", serde_json::to_string(&waited)?);
-            } else {
-                let alone: Vec<_> = waited.into_iter().map(|waited| (waited, None)).collect();
-                println!("{}", waiting::table(&alone));
-            }
-            Ok(())
+            waits(&wanted, beside.as_deref(), json)
         }
         Call::Costs { records, only, json } => {
             let costs = costs::measure(records, only.as_deref())?;
@@ -304,6 +288,23 @@ fn run(arguments: Arguments) -> Result<(), Box<dyn Error>> {
         }
         Call::Stems { language } => stems(&language),
     }
+}
+
+/// Measures what a user waits for, alone or beside another build.
+fn waits(wanted: &waiting::Wanted<'_>, other: Option<&Path>, json: bool) -> Result<(), Box<dyn Error>> {
+    let Some(other) = other else {
+        let waited = waiting::measure(wanted)?;
+        if json {
+            println!("{}", serde_json::to_string(&waited)?);
+        } else {
+            let alone: Vec<_> = waited.into_iter().map(|waited| (waited, None)).collect();
+            println!("{}", waiting::table(&alone));
+        }
+        return Ok(());
+    };
+    let both = waiting::beside(other, wanted)?.into_iter().map(|(ours, theirs)| (ours, Some(theirs)));
+    println!("{}", waiting::table(&both.collect::<Vec<_>>()));
+    Ok(())
 }
 
 /// Each word as a value of its own, stemmed and nothing else but case folded.

@@ -20,6 +20,9 @@ use std::time::Instant;
 
 type Failure = Box<dyn Error>;
 
+/// Asks a query in one way at one place.
+type Searching<'a> = &'a dyn Fn(&Query, &Find) -> nut_cellar::Result<()>;
+
 /// The corpora that are searched, if they are there.
 const CORPORA: [&str; 2] = ["gloss", "packages"];
 /// So often each query is asked in each way.
@@ -150,8 +153,7 @@ fn one(
             firsts[0].push(started.elapsed().as_secs_f64() * 1e6);
             firsts[1].push(opened_table(query)?);
         }
-        let places: [(&str, &dyn Fn(&Query, &Find) -> nut_cellar::Result<()>); 2] =
-            [("folder", &in_folder), ("SQLite", &in_table)];
+        let places: [(&str, Searching<'_>); 2] = [("folder", &in_folder), ("SQLite", &in_table)];
         let ways = ways().map(|(name, find)| (name, by(&find)));
         let mut times = vec![Vec::with_capacity(drawn.len()); places.len() * ways.len()];
         for query in &drawn {
@@ -218,9 +220,13 @@ fn share(times: &mut [f64], percent: usize) -> f64 {
 ///
 /// # Errors
 /// If one of them fails.
-pub fn beside(other: &Path, arguments: &[String]) -> Result<Vec<(Waited, f64)>, Failure> {
+pub fn beside(other: &Path, wanted: &Wanted<'_>) -> Result<Vec<(Waited, f64)>, Failure> {
+    let Wanted { generated, corpora, queries } = wanted;
+    let mut arguments = vec!["waits".to_owned(), "--json".to_owned()];
+    arguments.extend([format!("--records={generated}"), format!("--queries={queries}")]);
+    arguments.extend(corpora.map(|corpora| format!("--corpora={}", corpora.display())));
     let measured = |program: &Path| -> Result<Vec<Waited>, Failure> {
-        let output = Command::new(program).args(arguments).output()?;
+        let output = Command::new(program).args(&arguments).output()?;
         if !output.status.success() {
             return Err(String::from_utf8_lossy(&output.stderr).into());
         }
