@@ -6,6 +6,7 @@ use nut_cellar_core::{Language, Recipe};
 use nut_cellar_yardstick::{
     batches, building, costs, plot, railway, reading, records, rows, searching, strangers, waiting,
 };
+use serde::Serialize;
 use std::error::Error;
 use std::fs::File;
 use std::io::{self, BufWriter, Write};
@@ -195,12 +196,7 @@ fn run(arguments: Arguments) -> Result<(), Box<dyn Error>> {
         }
         Call::Text { corpora, json } => {
             let measured = reading::measure(&corpora)?;
-            if json {
-                println!("{}", serde_json::to_string(&measured)?);
-            } else {
-                println!("{}", reading::table(&measured));
-            }
-            Ok(())
+            shown(json, &measured, || reading::table(&measured))
         }
         Call::Build { generated, corpora, at, budget, plot, json } => {
             let folder = at.unwrap_or_else(std::env::temp_dir);
@@ -214,12 +210,7 @@ fn run(arguments: Arguments) -> Result<(), Box<dyn Error>> {
             if let Some(file) = plot {
                 std::fs::write(file, plot::sections(&built)?)?;
             }
-            if json {
-                println!("{}", serde_json::to_string(&built)?);
-            } else {
-                println!("{}", building::tables(&built));
-            }
-            Ok(())
+            shown(json, &built, || building::tables(&built))
         }
         Call::Search { generated, corpora, queries, only, plot: file, json } => {
             let wanted = searching::Wanted {
@@ -232,12 +223,7 @@ fn run(arguments: Arguments) -> Result<(), Box<dyn Error>> {
             if let Some(file) = file {
                 std::fs::write(file, plot::searches(&searched)?)?;
             }
-            if json {
-                println!("{}", serde_json::to_string(&searched)?);
-            } else {
-                println!("{}", searching::table(&searched));
-            }
-            Ok(())
+            shown(json, &searched, || searching::table(&searched))
         }
         Call::Waits { generated, corpora, queries, beside, json } => {
             let wanted = waiting::Wanted { generated, corpora: corpora.as_deref(), queries };
@@ -245,41 +231,21 @@ fn run(arguments: Arguments) -> Result<(), Box<dyn Error>> {
         }
         Call::Costs { records, only, json } => {
             let costs = costs::measure(records, only.as_deref())?;
-            if json {
-                println!("{}", serde_json::to_string(&costs)?);
-            } else {
-                println!("{}", costs::table(&costs));
-            }
-            Ok(())
+            shown(json, &costs, || costs::table(&costs))
         }
         Call::Strangers { queries, records, corpora, json } => {
             let measured = strangers::measure(queries, records, corpora.as_deref())?;
-            if json {
-                println!("{}", serde_json::to_string(&measured)?);
-            } else {
-                println!("{}", strangers::table(&measured));
-            }
-            Ok(())
+            shown(json, &measured, || strangers::table(&measured))
         }
         Call::Rows { rows: count, writes, postgres, at, json } => {
             let folder = at.unwrap_or_else(std::env::temp_dir);
             let wanted = rows::Wanted { rows: count, writes, folder: &folder, postgres: postgres.as_deref() };
             let figures = rows::measure(&wanted)?;
-            if json {
-                println!("{}", serde_json::to_string(&figures)?);
-            } else {
-                println!("{}", rows::table(&figures));
-            }
-            Ok(())
+            shown(json, &figures, || rows::table(&figures))
         }
         Call::Batches { batches: count, at, json } => {
             let measured = batches::measure(count, &at.unwrap_or_else(std::env::temp_dir))?;
-            if json {
-                println!("{}", serde_json::to_string(&measured)?);
-            } else {
-                println!("{}", batches::table(&measured));
-            }
-            Ok(())
+            shown(json, &measured, || batches::table(&measured))
         }
         Call::Stream { source, language, budget, folder } => {
             let streamed = building::stream(&source, &language, &folder, budget)?;
@@ -290,17 +256,22 @@ fn run(arguments: Arguments) -> Result<(), Box<dyn Error>> {
     }
 }
 
+/// Prints what was measured: as JSON, or as a table.
+fn shown(
+    json: bool,
+    measured: &impl Serialize,
+    table: impl FnOnce() -> String,
+) -> Result<(), Box<dyn Error>> {
+    println!("{}", if json { serde_json::to_string(measured)? } else { table() });
+    Ok(())
+}
+
 /// Measures what a user waits for, alone or beside another build.
 fn waits(wanted: &waiting::Wanted<'_>, other: Option<&Path>, json: bool) -> Result<(), Box<dyn Error>> {
     let Some(other) = other else {
         let waited = waiting::measure(wanted)?;
-        if json {
-            println!("{}", serde_json::to_string(&waited)?);
-        } else {
-            let alone: Vec<_> = waited.into_iter().map(|waited| (waited, None)).collect();
-            println!("{}", waiting::table(&alone));
-        }
-        return Ok(());
+        let alone = || waited.iter().cloned().map(|waited| (waited, None)).collect::<Vec<_>>();
+        return shown(json, &waited, || waiting::table(&alone()));
     };
     let both = waiting::beside(other, wanted)?.into_iter().map(|(ours, theirs)| (ours, Some(theirs)));
     println!("{}", waiting::table(&both.collect::<Vec<_>>()));
