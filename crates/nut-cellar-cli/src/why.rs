@@ -81,9 +81,11 @@ fn found(key: &str, reckoning: &Reckoning) -> String {
             };
             let _ = writeln!(out, "            {}{alike}", paint::marked(&paint::clean(&term.term)));
             for column in &term.columns {
+                let differs = column.b.to_bits() != reckoning.b.to_bits();
+                let own_b = if differs { format!(", b {}", column.b) } else { String::new() };
                 let _ = writeln!(
                     out,
-                    "              {:.4}  {}: {} in {} words (mean {:.1}), weight {}",
+                    "              {:.4}  {}: {} in {} words (mean {:.1}), weight {}{own_b}",
                     column.share,
                     column.column,
                     times_said(column.tf),

@@ -1127,6 +1127,7 @@ fn a_cellar_gets_another_ranking_without_a_record_being_read() {
         assert_eq!(hits(&back), usual);
         let why = desk.json(&["why", target, "walnut box", "a-1"]);
         assert_eq!(why["why"]["found"]["words"][1]["terms"][0]["columns"][0]["b"], 0.2_f32, "{why}");
+        assert!(desk.done(&["why", target, "walnut box", "a-1"]).contains("weight 0.5, b 0.2"));
     }
     desk.file("other.toml", &SCHEMA.replace("\"en\"", "\"de\""));
     let said = desk.refused(2, &["adopt", "shed.cellar", "--schema", "other.toml"]);
