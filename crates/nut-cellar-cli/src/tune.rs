@@ -34,6 +34,10 @@ pub fn run(call: &arguments::Tune) -> Result<()> {
     let open = Target::read(&call.target)?.open()?;
     let schema = open.schema();
     let set = Set::of(&call.set, &open)?;
+    if let Some(column) = call.set.known.as_ref().filter(|column| call.over.contains(column)) {
+        let message = format!("`{column}` can't be tuned: queries are made of it, and it is not searched.");
+        return Err(Error::new(ErrorKind::BadRequest, message));
+    }
     let ready = set.ready(&open, &call.settings, call.measure.depth())?;
     let mut tuning =
         Tuning::over(call.over.iter().map(|knob| Knob::read(knob, schema)).collect::<Result<_>>()?);

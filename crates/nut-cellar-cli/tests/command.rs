@@ -1251,6 +1251,8 @@ fn a_ranking_is_tuned_and_given_to_the_cellar() {
     let again = desk.json(&tune);
     assert_eq!((&again["gain"], &again["before"]), (&false.into(), &now["measures"]["rr@10"]), "{again}");
     assert!(desk.done(&tune).contains("no gain that chance would not give"));
+    let said = desk.refused(2, &["tune", "shed.cellar", "--known", "title", "--over", "k1,title"]);
+    assert!(said.contains("`title` can't be tuned"), "{said}");
     for (over, says) in [("k2", "`k2` can't be tuned"), ("b:colour", "can't be tuned")] {
         let said = desk.refused(2, &[&["tune", "shed.cellar", "--over", over], &set[..]].concat());
         assert!(said.contains(says), "{said}");
