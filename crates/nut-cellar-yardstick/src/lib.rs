@@ -3,6 +3,7 @@
 pub mod batches;
 pub mod building;
 pub mod costs;
+pub mod finding;
 pub mod measure;
 pub mod plot;
 pub mod railway;

@@ -4,7 +4,7 @@ use clap::{Parser, Subcommand};
 use nut_cellar_core::text::{Accents, Reading, TextSettings};
 use nut_cellar_core::{Language, Recipe};
 use nut_cellar_yardstick::{
-    batches, building, costs, plot, railway, reading, records, rows, searching, strangers, waiting,
+    batches, building, costs, finding, plot, railway, reading, records, rows, searching, strangers, waiting,
 };
 use serde::Serialize;
 use std::error::Error;
@@ -105,6 +105,20 @@ enum Call {
         beside: Option<PathBuf>,
         /// Answer as JSON.
         #[arg(long, conflicts_with = "beside")]
+        json: bool,
+    },
+    /// Measure what a user finds: known items of the corpora, by the ranking that comes and by others.
+    Finds {
+        /// The folder with the corpora.
+        corpora: PathBuf,
+        /// Ask for so many records of each corpus.
+        #[arg(long, value_name = "N", default_value_t = 800)]
+        records: usize,
+        /// Only rankings whose names have this in them.
+        #[arg(long, value_name = "TEXT")]
+        only: Option<String>,
+        /// Answer as JSON.
+        #[arg(long)]
         json: bool,
     },
     /// Measure what the dearest queries of 4 KiB cost.
@@ -228,6 +242,10 @@ fn run(arguments: Arguments) -> Result<(), Box<dyn Error>> {
         Call::Waits { generated, corpora, queries, beside, json } => {
             let wanted = waiting::Wanted { generated, corpora: corpora.as_deref(), queries };
             waits(&wanted, beside.as_deref(), json)
+        }
+        Call::Finds { corpora, records, only, json } => {
+            let compared = finding::measure(&corpora, records, only.as_deref())?;
+            shown(json, &compared, || finding::table(&compared))
         }
         Call::Costs { records, only, json } => {
             let costs = costs::measure(records, only.as_deref())?;

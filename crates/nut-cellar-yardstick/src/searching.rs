@@ -13,13 +13,13 @@ use nut_cellar::{
     Batch, Column, Filter, Find, Kind, Memory, Merging, Opened, Query, Record, Schema, Search, Snapshot,
     Value, View, Words, search,
 };
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 use std::collections::HashSet;
 use std::error::Error;
 use std::fmt::Write;
 use std::fs::File;
 use std::hint::black_box;
-use std::io::{BufRead, BufReader};
+use std::io::{self, BufRead, BufReader};
 use std::path::Path;
 use std::time::Instant;
 
@@ -103,16 +103,18 @@ pub fn measure(wanted: &Wanted<'_>) -> Result<Vec<Searched>, Failure> {
     Ok(all)
 }
 
+/// Title and body of each record of a corpus.
 pub(crate) fn texts_of(path: &Path) -> Result<Vec<(String, String)>, Failure> {
-    let mut texts = Vec::new();
-    for line in BufReader::new(File::open(path)?).lines() {
-        let fields: serde_json::Map<String, serde_json::Value> = serde_json::from_str(&line?)?;
-        let all: Vec<_> =
-            fields.iter().filter(|(name, _)| *name != "id").filter_map(|(_, v)| v.as_str()).collect();
-        let (first, rest) = all.split_first().ok_or("a record without text")?;
-        texts.push(((*first).to_owned(), rest.join("\n")));
+    #[derive(Deserialize)]
+    struct Text {
+        title: String,
+        body: String,
     }
-    Ok(texts)
+    let text = |line: io::Result<String>| {
+        let Text { title, body } = serde_json::from_str(&line?)?;
+        Ok((title, body))
+    };
+    BufReader::new(File::open(path)?).lines().map(text).collect()
 }
 
 /// One shelf in memory, with a column that says by chance which of a thousand parts a record is of.
