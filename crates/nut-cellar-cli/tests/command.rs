@@ -528,8 +528,8 @@ fn a_proposed_schema_says_what_the_columns_look_like() {
     // Of a long text the first words are a column, too, which is searched and not shown.
     let beginning = &schema["column"]["story_beginning"];
     assert_eq!(
-        (&beginning["from"][0], &beginning["first_words"], &beginning["kept"]),
-        (&"story".into(), &12.into(), &false.into())
+        (&beginning["from"][0], &beginning["first_words"], &beginning["weight"], &beginning["kept"]),
+        (&"story".into(), &12.into(), &2.0.into(), &false.into())
     );
     assert!(schema["column"].get("title_beginning").is_none(), "{schema}");
     let total = |query: &str| desk.json(&["find", "shed.cellar", query])["total"].clone();

@@ -85,6 +85,9 @@ pub fn measure(corpora: &Path, records: usize, only: Option<&str>) -> Result<Vec
     let mut all = Vec::new();
     for source in CORPORA {
         let asked = asked_of(corpora, source, records)?;
+        if asked.is_empty() {
+            continue;
+        }
         for mistakes in 0..=1 {
             let usual = usual(mistakes);
             let before = found(&asked, mistakes, &usual)?;

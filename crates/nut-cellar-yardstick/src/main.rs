@@ -10,7 +10,7 @@ use serde::Serialize;
 use std::error::Error;
 use std::fs::File;
 use std::io::{self, BufWriter, Write};
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 use std::process::ExitCode;
 
 /// Made-up data of any size, all of it from the Quillmere Light Railway, which does not exist.
@@ -68,7 +68,7 @@ enum Call {
         #[arg(long)]
         json: bool,
     },
-    /// Measure how fast searches are.
+    /// Measure what a user waits for: searches that set nothing, in a folder and on the rows of a table; and how fast the kernels are.
     Search {
         /// Search so many generated records; may be given several times.
         #[arg(long = "records", value_name = "N")]
@@ -77,34 +77,25 @@ enum Call {
         #[arg(long, value_name = "FOLDER")]
         corpora: Option<PathBuf>,
         /// Queries of each kind.
-        #[arg(long, value_name = "N", default_value_t = 1_000)]
+        #[arg(long, value_name = "N", default_value_t = 400)]
         queries: usize,
         /// Only kinds whose names have this in them.
         #[arg(long, value_name = "TEXT")]
         only: Option<String>,
-        /// Draw what the first source takes, as SVG.
+        /// Search in an empty PostgreSQL database, too: `host=… dbname=…` or `postgres://…`.
+        #[arg(long, value_name = "ADDRESS")]
+        postgres: Option<String>,
+        /// Measure an older build of this program in turn, and tell ratios; without kernels.
+        #[arg(long, value_name = "PROGRAM", conflicts_with_all = ["json", "plot"])]
+        beside: Option<PathBuf>,
+        /// Leave out the kernels.
+        #[arg(long)]
+        without_kernels: bool,
+        /// Draw what a user waits for on the first source, as SVG.
         #[arg(long, value_name = "FILE.svg")]
         plot: Option<PathBuf>,
         /// Answer as JSON.
         #[arg(long)]
-        json: bool,
-    },
-    /// Measure what a user waits for: searches that set nothing, in a folder and on the rows of a table.
-    Waits {
-        /// Search so many generated records.
-        #[arg(long = "records", value_name = "N", default_value_t = 100_000)]
-        generated: u64,
-        /// Search the corpora `gloss` and `packages` in this folder, too.
-        #[arg(long, value_name = "FOLDER")]
-        corpora: Option<PathBuf>,
-        /// Queries of each kind.
-        #[arg(long, value_name = "N", default_value_t = 400)]
-        queries: usize,
-        /// Measure an older build of this program in turn, and tell ratios.
-        #[arg(long, value_name = "PROGRAM")]
-        beside: Option<PathBuf>,
-        /// Answer as JSON.
-        #[arg(long, conflicts_with = "beside")]
         json: bool,
     },
     /// Measure what a user finds: known items of the corpora, by the ranking that comes and by others.
@@ -226,22 +217,37 @@ fn run(arguments: Arguments) -> Result<(), Box<dyn Error>> {
             }
             shown(json, &built, || building::tables(&built))
         }
-        Call::Search { generated, corpora, queries, only, plot: file, json } => {
-            let wanted = searching::Wanted {
-                generated: &generated,
-                corpora: corpora.as_deref(),
-                queries,
-                only: only.as_deref(),
-            };
-            let searched = searching::measure(&wanted)?;
-            if let Some(file) = file {
-                std::fs::write(file, plot::searches(&searched)?)?;
+        Call::Search {
+            generated,
+            corpora,
+            queries,
+            only,
+            postgres,
+            beside,
+            without_kernels,
+            plot: file,
+            json,
+        } => {
+            let (corpora, only) = (corpora.as_deref(), only.as_deref());
+            let postgres = postgres.as_deref();
+            let wanted = waiting::Wanted { generated: &generated, corpora, queries, only, postgres };
+            if let Some(other) = beside {
+                println!("{}", waiting::table(&waiting::beside(&other, &wanted)?));
+                return Ok(());
             }
-            shown(json, &searched, || searching::table(&searched))
-        }
-        Call::Waits { generated, corpora, queries, beside, json } => {
-            let wanted = waiting::Wanted { generated, corpora: corpora.as_deref(), queries };
-            waits(&wanted, beside.as_deref(), json)
+            let waits = waiting::measure(&wanted)?;
+            if let Some(file) = file {
+                std::fs::write(file, plot::waits(&waits)?)?;
+            }
+            let kernels = if without_kernels {
+                Vec::new()
+            } else {
+                searching::measure(&searching::Wanted { generated: &generated, corpora, queries, only })?
+            };
+            shown(json, &serde_json::json!({ "waits": waits, "kernels": kernels }), || {
+                let alone: Vec<_> = waits.iter().cloned().map(|waited| (waited, None)).collect();
+                format!("{}{}", waiting::table(&alone), searching::table(&kernels))
+            })
         }
         Call::Finds { corpora, records, only, json } => {
             let compared = finding::measure(&corpora, records, only.as_deref())?;
@@ -281,18 +287,6 @@ fn shown(
     table: impl FnOnce() -> String,
 ) -> Result<(), Box<dyn Error>> {
     println!("{}", if json { serde_json::to_string(measured)? } else { table() });
-    Ok(())
-}
-
-/// Measures what a user waits for, alone or beside another build.
-fn waits(wanted: &waiting::Wanted<'_>, other: Option<&Path>, json: bool) -> Result<(), Box<dyn Error>> {
-    let Some(other) = other else {
-        let waited = waiting::measure(wanted)?;
-        let alone = || waited.iter().cloned().map(|waited| (waited, None)).collect::<Vec<_>>();
-        return shown(json, &waited, || waiting::table(&alone()));
-    };
-    let both = waiting::beside(other, wanted)?.into_iter().map(|(ours, theirs)| (ours, Some(theirs)));
-    println!("{}", waiting::table(&both.collect::<Vec<_>>()));
     Ok(())
 }
 

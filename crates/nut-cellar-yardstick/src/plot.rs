@@ -1,7 +1,7 @@
 //! What was measured, drawn.
 
 use crate::building::Built;
-use crate::searching::Searched;
+use crate::waiting::Waited;
 use plotters::coord::Shift;
 use plotters::prelude::*;
 use std::error::Error;
@@ -17,6 +17,9 @@ const DRAWN: [(&str, RGBColor); 7] = [
     ("lengths", RGBColor(0x4c, 0x6f, 0xa8)),
 ];
 const OTHERS: RGBColor = RGBColor(0x55, 0x55, 0x55);
+/// What a search takes, from what is always done to what can be left out.
+const WAITED: [(&str, RGBColor); 3] =
+    [("finding the best", DRAWN[1].1), ("the exact total", DRAWN[2].1), ("reading values", DRAWN[4].1)];
 const SIZE: (u32, u32) = (1_280, 800);
 
 /// Where the bytes of each cellar are, as shares of its text, and what building it took beside counting the words: as SVG.
@@ -108,48 +111,52 @@ fn draw_bytes(area: &Area<'_>, all: &[Built]) -> Result<(), Box<dyn Error>> {
         (name(built), parts)
     };
     let (legend, chart) = area.split_vertically(36);
-    let mut left = 120;
-    for (name, colour) in DRAWN.iter().copied().chain([("others", OTHERS)]) {
-        legend.draw(&Rectangle::new([(left, 10), (left + 16, 26)], colour.filled()))?;
-        legend.draw(&Text::new(name, (left + 22, 12), ("sans-serif", 15)))?;
-        left += 46 + 9 * i32::try_from(name.len())?;
-    }
+    draw_legend(&legend, &[&DRAWN[..], &[("others", OTHERS)]].concat())?;
     let all: Vec<_> = all.iter().map(of).collect();
     bars(&chart, ("Where the bytes of a cellar are", "bytes for each byte of text"), &all, None)
 }
 
-/// What searches take: the mean time of each kind ÷ that of scoring every posting, and its median, for the first source as SVG.
+/// What a user waits for on the first source, by place and kind of query: as SVG.
 ///
 /// # Errors
 /// If it can't be drawn.
-pub fn searches(all: &[Searched]) -> Result<String, Box<dyn Error>> {
+pub fn waits(all: &[Waited]) -> Result<String, Box<dyn Error>> {
+    let source = all.first().map_or("nothing", |one| one.source.as_str());
     let mut out = String::new();
     {
         let area = SVGBackend::with_string(&mut out, SIZE).into_drawing_area();
         area.fill(&WHITE)?;
-        let first = all.first().map(|one| (one.source.clone(), one.language));
-        let of_first = |one: &&Searched| {
-            first
-                .as_ref()
-                .is_some_and(|(source, language)| one.source == *source && one.language == *language)
+        let (legend, chart) = area.margin(24, 24, 24, 24).split_vertically(36);
+        draw_legend(&legend, &WAITED)?;
+        // The ways of one kind at one place leave out ever more.
+        let of_ways: Vec<_> = all.iter().filter(|one| one.source == source).collect();
+        let bar = |ways: &[&Waited]| {
+            let medians = ways.iter().rev().map(|way| way.median_us);
+            let steps = medians.scan(0.0, |before, median| {
+                let step = (median - *before).max(0.0);
+                *before = median.max(*before);
+                Some(step)
+            });
+            let parts = steps.zip(WAITED).map(|(step, (_, colour))| (step, colour)).collect();
+            (format!("{}: {}", ways[0].place, ways[0].kind), parts)
         };
-        let title = first
-            .as_ref()
-            .map_or_else(String::new, |(source, language)| format!("{source}, language = \"{language}\""));
-        let (medians, ratios) = area.margin(24, 24, 24, 24).split_vertically(470);
-        let median = |one: &Searched| (one.kind.clone(), vec![(one.median_us, DRAWN[1].1)]);
-        let quick: Vec<_> =
-            all.iter().filter(of_first).filter(|one| one.median_us < 5_000.0).map(median).collect();
-        bars(&medians, (&format!("What a search takes: {title}"), "median, in microseconds"), &quick, None)?;
-        let ratio = |one: &Searched| Some((one.kind.clone(), vec![(one.ratio?, DRAWN[3].1)]));
-        let ratios_of: Vec<_> = all.iter().filter(of_first).filter_map(ratio).collect();
-        if !ratios_of.is_empty() {
-            let axis = "mean time ÷ that of scoring every posting (the line)";
-            bars(&ratios, ("What leaving out saves", axis), &ratios_of, Some(1.0))?;
-        }
+        let drawn: Vec<_> = of_ways.chunks(WAITED.len()).map(bar).collect();
+        let title = format!("What a user waits for: {source}");
+        bars(&chart, (&title, "median, in microseconds"), &drawn, None)?;
         area.present()?;
     }
     Ok(out)
+}
+
+/// Names with their colours, from the left.
+fn draw_legend(area: &Area<'_>, all: &[(&str, RGBColor)]) -> Result<(), Box<dyn Error>> {
+    let mut left = 120;
+    for (name, colour) in all {
+        area.draw(&Rectangle::new([(left, 10), (left + 16, 26)], colour.filled()))?;
+        area.draw(&Text::new(*name, (left + 22, 12), ("sans-serif", 15)))?;
+        left += 46 + 9 * i32::try_from(name.len())?;
+    }
+    Ok(())
 }
 
 fn draw_times(area: &Area<'_>, all: &[Built]) -> Result<(), Box<dyn Error>> {

@@ -1,6 +1,7 @@
 //! Records of the same kind as the demo's items, as many as wanted, in bounded memory.
 //!
-//! Word frequencies fall about as Zipf's law has it, with no last word: the more records, the larger the vocabulary.
+//! Word frequencies fall about as Zipf's law has it, with no last word: the more records, the larger the vocabulary. Words have forms
+//! about as English ones do.
 //! Each record depends on the seed and its number alone.
 
 use crate::random::Random;
@@ -9,11 +10,16 @@ use std::io::{self, Write};
 
 /// The word of rank r, from 1, comes up about as often as (r + SHIFT)^-EXPONENT says (Zipf's law with Mandelbrot's
 /// shift). With these, a million records of 14 million words have about
-/// 950,000 different ones, as many as real records of their length.
+/// 900,000 different ones, as many as real records of their length.
 const EXPONENT: f64 = 1.25;
 const SHIFT: f64 = 4.0;
 /// Ranks are drawn from below this.
 const RANKS: f64 = 5e8;
+/// Of so many made-up words one has no other form, one has all of these, and the others the first.
+const KINDS: u64 = 3;
+const FORMS: [&str; 3] = ["s", "ed", "ing"];
+/// In so many of a hundred places a word that has other forms is in one of them.
+const IN_FORMS: u64 = 35;
 
 /// The most frequent words, in order of rank.
 const FREQUENT: [&str; 64] = [
@@ -149,7 +155,17 @@ fn text(random: &mut Random, words: u64) -> String {
         if place > 0 {
             text.push(' ');
         }
-        put_word(&mut text, rank(random));
+        let rank = rank(random);
+        put_word(&mut text, rank);
+        let forms = match rank % KINDS {
+            _ if rank < FREQUENT.len() as u64 => &[],
+            0 => &[],
+            1 => &FORMS[..],
+            _ => &FORMS[..1],
+        };
+        if !forms.is_empty() && random.chance(IN_FORMS) {
+            text.push_str(random.pick(forms));
+        }
     }
     text
 }
@@ -186,6 +202,8 @@ fn put_word(out: &mut String, rank: u64) {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use nut_cellar_core::text::{Reading, TextSettings};
+    use nut_cellar_core::{Language, Recipe};
     use std::collections::HashMap;
 
     fn words(count: u64) -> HashMap<String, u64> {
@@ -204,6 +222,31 @@ mod tests {
         assert!(large.len() > 4 * small.len(), "{} and {} words", small.len(), large.len());
         assert!(large["the"] > 3 * large["left"]);
         assert!(large["left"] > large["boxes"]);
+    }
+
+    /// A word that is drawn from the texts has almost two forms in the mean, as in English (more in more records); a frequent one more
+    /// than a rare one.
+    #[test]
+    fn words_have_forms() {
+        let english =
+            TextSettings { reading: Some(Reading::Whole), ..TextSettings::of(Language::new("en").unwrap()) };
+        let recipe = Recipe::of(&TextSettings { stem: Some(true), ..english });
+        let mut forms: HashMap<String, (u64, u64)> = HashMap::new();
+        for (word, count) in words(20_000).iter().filter(|(word, _)| word.len() > 3) {
+            let (different, all) = forms.entry(recipe.trace(word)[0].term.clone()).or_default();
+            *different += 1;
+            *all += count;
+        }
+        let mean = |of: &dyn Fn(u64) -> bool| {
+            let of = forms.values().filter(|(_, all)| of(*all));
+            let (forms, words) =
+                of.fold((0, 0), |sum, (different, all)| (sum.0 + different * all, sum.1 + all));
+            forms as f64 / words as f64
+        };
+        let (of_all, rare, frequent) =
+            (mean(&|_| true), mean(&|all| all <= 5), mean(&|all| (50..500).contains(&all)));
+        assert!((1.5..2.1).contains(&of_all), "{of_all}");
+        assert!(rare < 1.3 && frequent > 2.0, "{rare} and {frequent}");
     }
 
     #[test]

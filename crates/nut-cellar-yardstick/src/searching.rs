@@ -466,7 +466,8 @@ fn timed(source: &Source, language: &'static str, turns: &mut [Turn<'_>]) -> Res
     Ok(turns.iter().map(|turn| turn.searched(source, language)).collect())
 }
 
-fn microseconds(work: impl FnOnce() -> Result<(), Failure>) -> Result<f64, Failure> {
+/// What work takes.
+pub(crate) fn microseconds(work: impl FnOnce() -> Result<(), Failure>) -> Result<f64, Failure> {
     let started = Instant::now();
     work()?;
     Ok(started.elapsed().as_secs_f64() * 1e6)

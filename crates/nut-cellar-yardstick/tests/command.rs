@@ -63,13 +63,10 @@ fn reading_is_measured_on_the_corpora_that_are_there() {
 }
 
 #[test]
-fn searches_are_measured_and_drawn() {
-    let folder = tempfile::tempdir().unwrap();
-    let drawn = folder.path().join("drawn.svg");
-    let drawn = drawn.to_str().unwrap();
-    let arguments = ["search", "--records", "3000", "--queries", "3", "--plot", drawn, "--json"];
+fn searches_are_measured() {
+    let arguments = ["search", "--records", "3000", "--queries", "3", "--json"];
     let measured: Value = serde_json::from_str(&call(&arguments, "")).unwrap();
-    let measured = measured.as_array().unwrap();
+    let measured = measured["kernels"].as_array().unwrap();
     for kind in ["one word", "five words, all", "near spelling", "two words, any, filter of 1 %"] {
         let of_kind: Vec<_> = measured.iter().filter(|one| one["kind"] == kind).collect();
         assert_eq!(of_kind.len(), 2, "{kind}, once for each language");
@@ -77,7 +74,6 @@ fn searches_are_measured_and_drawn() {
     }
     let phrase = measured.iter().find(|one| one["kind"] == "phrase of two, counted").unwrap();
     assert!(phrase["scans"][0].as_f64().unwrap() > 1.0);
-    assert!(fs::read_to_string(drawn).unwrap().contains("What a search takes: 3000 generated"));
     assert!(
         call(&["search", "--records", "3000", "--queries", "2", "--only", "one word"], "")
             .contains("one word, uneven")
@@ -86,9 +82,14 @@ fn searches_are_measured_and_drawn() {
 
 #[test]
 fn what_a_user_waits_for_is_measured_and_beside_another_build() {
-    let arguments = ["waits", "--records", "400", "--queries", "4"];
-    let measured: Value = serde_json::from_str(&call(&[&arguments[..], &["--json"]].concat(), "")).unwrap();
-    let measured = measured.as_array().unwrap();
+    let folder = tempfile::tempdir().unwrap();
+    let drawn = folder.path().join("drawn.svg");
+    let arguments = ["search", "--without-kernels", "--records", "400", "--queries", "4"];
+    let plot = ["--json", "--plot", drawn.to_str().unwrap()];
+    let measured: Value = serde_json::from_str(&call(&[&arguments[..], &plot].concat(), "")).unwrap();
+    assert!(fs::read_to_string(drawn).unwrap().contains("What a user waits for: 400 generated"));
+    assert_eq!(measured["kernels"], Value::Array(Vec::new()));
+    let measured = measured["waits"].as_array().unwrap();
     // Five kinds of queries, three ways, two places.
     assert_eq!(measured.len(), 30);
     for one in measured {
@@ -102,6 +103,31 @@ fn what_a_user_waits_for_is_measured_and_beside_another_build() {
     let line = shown.lines().find(|line| line.contains("| SQLite | as it comes | phrase of two |")).unwrap();
     let ratio: f64 = line.trim_end_matches(" |").rsplit("| ").next().unwrap().parse().unwrap();
     assert!(ratio > 0.01 && ratio < 100.0, "{line}");
+}
+
+#[test]
+fn what_a_user_finds_is_measured_on_records_in_several_languages() {
+    let folder = tempfile::tempdir().unwrap();
+    let write = |name: &str, texts: &[(&str, &str)]| {
+        let line =
+            |(title, body): &(&str, &str)| format!("{}\n", serde_json::json!({"title": title, "body": body}));
+        fs::write(folder.path().join(name), texts.iter().map(line).collect::<String>()).unwrap();
+    };
+    // The second text has its title far behind, the first one by chance.
+    let far = "on the platform and under the seat and beside the clock and behind the gate there was";
+    let (chance, known) = (format!("{far} an umbrella umbrella"), format!("the umbrella {far} none"));
+    write("handbook-en-US.ndjson", &[("nothing", &chance), ("umbrella", &known)]);
+    write("handbook-de-DE.ndjson", &[("nichts", "ein Schirm"), ("Schirm", "kein Schirm und kein Hut")]);
+    let path = folder.path().to_str().unwrap();
+    let measured: Value =
+        serde_json::from_str(&call(&["finds", path, "--only", "weight 8", "--json"], "")).unwrap();
+    let measured = measured.as_array().unwrap();
+    assert_eq!(measured.len(), 2, "the corpus that is there, as written and with a mistake");
+    let handbook = measured.iter().find(|one| one["source"] == "handbook" && one["mistakes"] == 0).unwrap();
+    let half = &handbook["halves"][1];
+    // In German the other record stays in front; a record in two languages is one.
+    assert_eq!((&half["records"], &half["before"], &half["after"]), (&1.into(), &0.5.into(), &0.75.into()));
+    assert!(call(&["finds", path, "--records", "2"], "").contains("| handbook | 1 | k1 = 0.6 |"));
 }
 
 #[test]

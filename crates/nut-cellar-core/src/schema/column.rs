@@ -280,7 +280,8 @@ impl Column {
     }
 
     /// The column with the first so many words of its values searched alone: filled [from](Self::from_columns) a long column and
-    /// [not kept](Self::not_kept), it weighs by itself what a text begins with.
+    /// [not kept](Self::not_kept), it weighs by itself what a text begins with. A program that makes records by itself gives the text to
+    /// both columns.
     ///
     /// ```
     /// use nut_cellar_core::{Column, Schema};
