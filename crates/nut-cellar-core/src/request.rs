@@ -108,7 +108,7 @@ pub struct Request {
     pub k1: Option<f32>,
     /// See [`Find::lengths`].
     #[serde(skip_serializing_if = "is_default")]
-    pub b: Lengths,
+    pub b: Option<Lengths>,
     /// See [`Find::proximity`].
     #[serde(skip_serializing_if = "is_default")]
     pub proximity: Option<f32>,
@@ -217,7 +217,7 @@ impl Request {
             .total(self.total)
             .limit(self.limit)
             .skip(self.skip)
-            .lengths(self.b.clone());
+            .lengths(self.b.clone().unwrap_or_default());
         for (column, weight) in &self.weights {
             find = find.weight(column, *weight);
         }
@@ -335,7 +335,7 @@ mod tests {
             r#"{"query": {"words": [{"word": "oak"}, {"in": [["title"], {"window": ["a b", 4]}]}, {"without": {"near": "elm"}}]}}"#,
             r#"{"query": "oak", "words": 2, "near": {"below": 3}, "total": {"at_least": 5}, "sort": {"by": "key"}, "weights": {"a": 1.5}}"#,
             r#"{"query": "oak", "where": {"all": [{"column": ["v", {"between": [1, 2.5]}]}, {"not": {"column": ["d", "absent"]}}]}}"#,
-            r#"{"query": "oak", "where": "v > 5", "words": {"share": 0.5}, "sort": "v:down", "threads": 2, "k1": null}"#,
+            r#"{"query": "oak", "where": "v > 5", "words": {"share": 0.5}, "sort": "v:down", "threads": 2, "k1": null, "b": null}"#,
         ];
         for text in right {
             let json: Json = serde_json::from_str(text).unwrap();

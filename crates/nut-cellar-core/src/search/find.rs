@@ -510,7 +510,7 @@ impl Find {
             skip,
             after,
             k1,
-            b,
+            b: Some(b).filter(|b| *b != Lengths::default()),
             proximity,
             values,
             marks,
