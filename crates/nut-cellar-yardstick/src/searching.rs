@@ -467,9 +467,9 @@ fn timed(source: &Source, language: &'static str, turns: &mut [Turn<'_>]) -> Res
 }
 
 /// What work takes.
-pub(crate) fn microseconds(work: impl FnOnce() -> Result<(), Failure>) -> Result<f64, Failure> {
+pub(crate) fn microseconds<T>(work: impl FnOnce() -> Result<T, Failure>) -> Result<f64, Failure> {
     let started = Instant::now();
-    work()?;
+    black_box(work()?);
     Ok(started.elapsed().as_secs_f64() * 1e6)
 }
 

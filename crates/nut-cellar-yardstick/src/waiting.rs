@@ -10,25 +10,27 @@ use crate::searching::{microseconds, texts_of};
 use nut_cellar::postgres::PostgresCellar;
 use nut_cellar::search::Total;
 use nut_cellar::sqlite::SqliteCellar;
-use nut_cellar::{Cellar, Column, Find, Folder, Query, Record, Schema, Words};
+use nut_cellar::{Cellar, Column, Find, Folder, Found, Query, Record, Schema, Words};
 use postgres::{Client, NoTls};
 use rusqlite::Connection;
 use serde::{Deserialize, Serialize};
 use std::error::Error;
 use std::fmt::Write;
-use std::hint::black_box;
 use std::path::Path;
 use std::process::Command;
 
 type Failure = Box<dyn Error>;
 
+type Asking<'a> = Box<dyn FnMut(&Query, &Find) -> Result<Found, Failure> + 'a>;
+type AskingFirst<'a> = Box<dyn FnMut(&Query) -> Result<Found, Failure> + 'a>;
+
 /// Where the same records can be searched.
 struct Place<'a> {
     name: &'static str,
     /// Asks a query in one way.
-    search: Box<dyn FnMut(&Query, &Find) -> Result<(), Failure> + 'a>,
+    search: Asking<'a>,
     /// Opens the cellar, with nothing read yet, and asks: what a process does first.
-    first: Box<dyn FnMut(&Query) -> Result<(), Failure> + 'a>,
+    first: AskingFirst<'a>,
 }
 
 /// The corpora that are searched, if they are there.
@@ -207,8 +209,8 @@ fn in_folder<'a>(
     let cellar = Cellar::create_with(Folder::at(folder), schema.clone(), fill)?;
     Ok(Place {
         name: "folder",
-        search: Box::new(move |query, find| Ok(drop(black_box(cellar.search(query, find)?)))),
-        first: Box::new(move |query| Ok(drop(Cellar::open_in(folder)?.search(query, &Find::new())?))),
+        search: Box::new(move |query, find| Ok(cellar.search(query, find)?)),
+        first: Box::new(move |query| Ok(Cellar::open_in(folder)?.search(query, &Find::new())?)),
     })
 }
 
@@ -224,10 +226,10 @@ fn in_sqlite<'a>(file: &'a Path, texts: &[(String, String)], schema: &Schema) ->
     let cellar = SqliteCellar::adopt(&db, "items", schema)?;
     Ok(Place {
         name: "SQLite",
-        search: Box::new(move |query, find| Ok(drop(black_box(cellar.search(&db, query, find)?)))),
+        search: Box::new(move |query, find| Ok(cellar.search(&db, query, find)?)),
         first: Box::new(move |query| {
             let db = Connection::open(file)?;
-            Ok(drop(SqliteCellar::open(&db, "items")?.search(&db, query, &Find::new())?))
+            Ok(SqliteCellar::open(&db, "items")?.search(&db, query, &Find::new())?)
         }),
     })
 }
@@ -253,10 +255,10 @@ fn in_postgresql<'a>(
     let cellar = PostgresCellar::adopt(&mut client, "items", schema)?;
     Ok(Place {
         name: "PostgreSQL",
-        search: Box::new(move |query, find| Ok(drop(black_box(cellar.search(&mut client, query, find)?)))),
+        search: Box::new(move |query, find| Ok(cellar.search(&mut client, query, find)?)),
         first: Box::new(move |query| {
             let mut client = Client::connect(address, NoTls)?;
-            Ok(drop(PostgresCellar::open(&mut client, "items")?.search(&mut client, query, &Find::new())?))
+            Ok(PostgresCellar::open(&mut client, "items")?.search(&mut client, query, &Find::new())?)
         }),
     })
 }
@@ -287,6 +289,12 @@ fn share(mut times: Vec<f64>, percent: usize) -> f64 {
     times[(times.len() * percent / 100).min(times.len() - 1)]
 }
 
+/// What is read of the answer of a build.
+#[derive(Deserialize)]
+struct Both {
+    waits: Vec<Waited>,
+}
+
 /// Measures by this program and by an older build of it, in turn; of each figure the least of three.
 ///
 /// # Errors
@@ -299,10 +307,6 @@ pub fn beside(other: &Path, wanted: &Wanted<'_>) -> Result<Vec<(Waited, Option<f
     arguments.extend(corpora.map(|corpora| format!("--corpora={}", corpora.display())));
     arguments.extend(only.map(|only| format!("--only={only}")));
     arguments.extend(postgres.map(|address| format!("--postgres={address}")));
-    #[derive(Deserialize)]
-    struct Both {
-        waits: Vec<Waited>,
-    }
     let measured = |program: &Path| -> Result<Vec<Waited>, Failure> {
         let output = Command::new(program).args(&arguments).output()?;
         if !output.status.success() {
