@@ -173,15 +173,25 @@ pub struct Settings {
     /// What a match in a column weighs
     #[arg(long, value_name = "a=4,b=1", value_delimiter = ',', value_parser = weight)]
     pub weights: Vec<(String, f32)>,
-    /// How many of the words a record must have; a share is like `60%`
-    #[arg(long, value_name = "all|any|N|P%", default_value = "all")]
-    pub words: nut_cellar::Words,
-    /// Where fewer records than this have all words, count those with fewer words, too
-    #[arg(long, value_name = "N", default_value_t = 0)]
-    pub relax: u64,
-    /// When words stand for others that are spelled nearly so
-    #[arg(long, value_name = "never|few|always", default_value = "never")]
-    pub near: Spellings,
+    /// Where few records have all of what was typed, let words that hardly any has stand for others, and records with fewer words
+    /// follow
+    #[arg(long, overrides_with = "strict")]
+    pub lenient: bool,
+    /// Take what was typed as it is: `--words all --relax 0 --near never` [default]
+    #[arg(long, overrides_with = "lenient")]
+    pub strict: bool,
+    /// With how many records that have all words a lenient search makes do [default: 10, or as many as the page goes to]
+    #[arg(long, value_name = "N")]
+    pub enough: Option<u64>,
+    /// How many of the words a record must have; a share is like `60%` [default: all]
+    #[arg(long, value_name = "all|any|N|P%")]
+    pub words: Option<nut_cellar::Words>,
+    /// Where fewer records than this have all words, count those with fewer words, too [default: 0]
+    #[arg(long, value_name = "N")]
+    pub relax: Option<u64>,
+    /// When words stand for others that are spelled nearly so [default: never]
+    #[arg(long, value_name = "never|few|always")]
+    pub near: Option<Spellings>,
     /// The first letters of a word that have to be right where spellings may be near
     #[arg(long, value_name = "N", default_value_t = 0)]
     pub first_letters: usize,

@@ -7,7 +7,7 @@ use crate::target::{Open, Target};
 use crate::{plan, say};
 use comfy_table::Cell;
 use nut_cellar::request::Prepared;
-use nut_cellar::{Find, Found, Hit, Order, Result, Schema, Spellings};
+use nut_cellar::{Find, Found, Hit, Order, Result, Schema};
 use std::fmt::Write;
 use std::time::Instant;
 
@@ -38,13 +38,14 @@ pub fn run(call: &arguments::Find) -> Result<()> {
     for note in &found.notes {
         crate::tell(format_args!("{note}"));
     }
+    for changed in &found.changed {
+        crate::tell(format_args!("{changed}"));
+    }
     let mut out = shown(&open, &find, &found, (time_us, opening.as_secs_f64() * 1e6));
     let typed = call.query.as_deref().is_some_and(|query| !query.trim().is_empty());
-    if found.total == 0 && call.settings.near == Spellings::AsTyped && typed {
-        let _ = writeln!(
-            out,
-            "{FAINT}Spellings that are nearly so were not looked for; `--near few` does where few are found.{FAINT:#}"
-        );
+    if found.total == 0 && !call.settings.lenient && call.settings.near.is_none() && typed {
+        let _ =
+            writeln!(out, "{FAINT}It was taken as it was typed; `--lenient` makes the best of it.{FAINT:#}");
     }
     say(&out)
 }
@@ -63,10 +64,14 @@ fn shown(open: &Open, find: &Find, found: &Found, (time_us, opening_us): (f64, f
         _ => String::new(),
     };
     let count = paint::count(found.total, "record", "records");
+    let with_all = match found.total_all_words {
+        Some(all) if all < found.total => format!(" ({all} with all words)"),
+        _ => String::new(),
+    };
     let least = if found.or_more { "At least " } else { "" };
     let _ = writeln!(
         out,
-        "{FAINT}{least}{count} found in {}, the first search after {} of opening{shown}{FAINT:#}",
+        "{FAINT}{least}{count} found{with_all} in {}, the first search after {} of opening{shown}{FAINT:#}",
         paint::time(time_us),
         paint::time(opening_us)
     );

@@ -19,9 +19,6 @@ pub fn from_file(path: &Path, schema: &Schema) -> Result<Prepared> {
 
 fn request(query: &str, settings: &Settings, schema: &Schema) -> Result<Request> {
     let mut find = Find::new()
-        .words(settings.words)
-        .relaxed_below(settings.relax)
-        .spellings(settings.near)
         .first_letters_right(settings.first_letters)
         .limit(settings.limit)
         .skip(settings.skip)
@@ -43,6 +40,11 @@ fn request(query: &str, settings: &Settings, schema: &Schema) -> Result<Request>
     }
     let mut request = find.request(query);
     request.exacting = settings.exacting;
+    request.lenient = settings.lenient;
+    request.enough = settings.enough;
+    request.words = settings.words;
+    request.relax = settings.relax;
+    request.near = settings.near;
     request.exact_forms = settings.exact_forms;
     request.beginnings = settings.beginnings;
     request.most_terms = settings.most_terms;

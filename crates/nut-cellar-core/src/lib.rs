@@ -20,6 +20,7 @@ pub mod catalog;
 pub mod error;
 pub mod filter;
 pub mod judge;
+pub mod lenient;
 mod note;
 pub mod query;
 pub mod rank;

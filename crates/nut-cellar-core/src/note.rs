@@ -31,6 +31,11 @@ pub enum Note {
     NothingToFind,
     /// The query only says what is not wanted.
     OnlyExcludes,
+    /// A word that hardly any record has stands for nothing else: more terms are spelled nearly so than were looked at.
+    NotMended {
+        /// The word.
+        word: String,
+    },
     /// Words that say little were left out, for others are there.
     SayLittle {
         /// These.
@@ -150,6 +155,10 @@ impl fmt::Display for Note {
             Self::OnlyExcludes => {
                 f.write_str("The query only says what is not wanted; everything else is found.")
             }
+            Self::NotMended { word } => write!(
+                f,
+                "Hardly any record has `{word}`, and too many terms are spelled nearly so to look at all; it was taken as it is."
+            ),
             Self::SayLittle { words } => write!(f, "Left out, since they say little: {}.", words.join(", ")),
             Self::NotAColumn { problem, taken_as_word, .. } => {
                 let taken = if *taken_as_word { "it was taken as a word" } else { "it was left out" };

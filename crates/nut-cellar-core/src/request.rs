@@ -71,15 +71,21 @@ pub struct Request {
     /// See [`Find::weight`].
     #[serde(skip_serializing_if = "is_default")]
     pub weights: IndexMap<String, f32>,
+    /// See [`Find::lenient`].
+    #[serde(skip_serializing_if = "is_default")]
+    pub lenient: bool,
+    /// See [`Find::enough`].
+    #[serde(skip_serializing_if = "is_default")]
+    pub enough: Option<u64>,
     /// See [`Find::words`].
     #[serde(skip_serializing_if = "is_default")]
-    pub words: Words,
+    pub words: Option<Words>,
     /// See [`Find::relaxed_below`].
     #[serde(skip_serializing_if = "is_default")]
-    pub relax: u64,
+    pub relax: Option<u64>,
     /// See [`Find::spellings`].
     #[serde(skip_serializing_if = "is_default")]
-    pub near: Spellings,
+    pub near: Option<Spellings>,
     /// See [`Find::first_letters_right`].
     #[serde(skip_serializing_if = "is_default")]
     pub first_letters: usize,
@@ -209,15 +215,27 @@ impl Request {
     /// How to search.
     fn find(&self, schema: &Schema) -> Result<Find> {
         let mut find = Find::new()
-            .words(self.words)
-            .relaxed_below(self.relax)
-            .spellings(self.near)
             .first_letters_right(self.first_letters)
             .order(self.sort.clone())
             .total(self.total)
             .limit(self.limit)
             .skip(self.skip)
             .lengths(self.b.clone().unwrap_or_default());
+        if self.lenient {
+            find = find.lenient();
+        }
+        if let Some(enough) = self.enough {
+            find = find.enough(enough);
+        }
+        if let Some(words) = self.words {
+            find = find.words(words);
+        }
+        if let Some(records) = self.relax {
+            find = find.relaxed_below(records);
+        }
+        if let Some(spellings) = self.near {
+            find = find.spellings(spellings);
+        }
         for (column, weight) in &self.weights {
             find = find.weight(column, *weight);
         }

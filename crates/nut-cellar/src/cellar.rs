@@ -4,7 +4,8 @@ use nut_cellar_core::schema::Change;
 use nut_cellar_core::search::{Compared, Report, Why};
 use nut_cellar_core::{
     Batch, Error, ErrorKind, Find, Found, Highlighter, Key, Manifest, Memory, Merging, Opened, Published,
-    Query, Request, Result, Schema, Search, Snapshot, Tally, Terms, Unit, View, search, text::Pattern,
+    Query, Request, Result, Schema, Search, Snapshot, Tally, Terms, Unit, View, lenient, search,
+    text::Pattern,
 };
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -276,7 +277,7 @@ impl<P: Place> Cellar<P> {
     pub fn search(&self, query: &Query, find: &Find) -> Result<Found> {
         let view = self.place.view()?;
         let snapshot = Snapshot::open(&view, &self.opened)?;
-        search::run(&view, &mut Search::new(snapshot, query, find)?)
+        lenient::search(&view, &snapshot, query, find)
     }
 
     /// Searches, and tells how the search went.

@@ -114,9 +114,11 @@ impl PartialEq for StopWhen {
 pub struct Find {
     columns: Option<Vec<String>>,
     weights: IndexMap<String, f32>,
-    words: Words,
-    relaxed: u64,
-    spellings: Spellings,
+    lenient: bool,
+    enough: u64,
+    words: Option<Words>,
+    relaxed: Option<u64>,
+    spellings: Option<Spellings>,
     first_letters: usize,
     beginnings: bool,
     filter: Option<Filter>,
@@ -149,6 +151,9 @@ const FEWEST_RECORDS: u64 = 1 << 20;
 const OF_SIXTEENTHS: u64 = 480;
 const MOST_SIXTEENTHS: u64 = 48;
 
+/// A lenient search makes do with so many records that have all words.
+const ENOUGH: u64 = 10;
+
 /// A request may ask for any number of threads.
 const MOST_THREADS: usize = 256;
 /// A search that goes through fewer postings than these in a shelf is not divided among threads.
@@ -180,9 +185,11 @@ impl Default for Find {
         Self {
             columns: None,
             weights: IndexMap::new(),
-            words: Words::All,
-            relaxed: 0,
-            spellings: Spellings::AsTyped,
+            lenient: false,
+            enough: ENOUGH,
+            words: None,
+            relaxed: None,
+            spellings: None,
             first_letters: 0,
             beginnings: false,
             filter: None,
@@ -254,10 +261,34 @@ impl Find {
         self
     }
 
+    /// Makes the best of what was typed where few records have all of it: words that hardly any record has may stand for others, and
+    /// records with fewer words follow. [`words`](Self::words), [`relaxed_below`](Self::relaxed_below) and
+    /// [`spellings`](Self::spellings), where they are said, stand in place of their part of that. See [`lenient`](crate::lenient).
+    #[must_use]
+    pub fn lenient(mut self) -> Self {
+        self.lenient = true;
+        self
+    }
+
+    /// Takes what was typed as it is.
+    #[must_use]
+    pub fn strict(mut self) -> Self {
+        self.lenient = false;
+        self
+    }
+
+    /// With how many records that have all words a [lenient](Self::lenient) search makes do: so many, or as many as a page goes to, if
+    /// that is more; 10 unless it is said.
+    #[must_use]
+    pub fn enough(mut self, records: u64) -> Self {
+        self.enough = records;
+        self
+    }
+
     /// How many of the words a record must have.
     #[must_use]
     pub fn words(mut self, words: Words) -> Self {
-        self.words = words;
+        self.words = Some(words);
         self
     }
 
@@ -266,17 +297,16 @@ impl Find {
     /// Notes say so.
     #[must_use]
     pub fn relaxed_below(mut self, records: u64) -> Self {
-        self.relaxed = records;
+        self.relaxed = Some(records);
         self
     }
 
     /// The same search, which stays as it is where too few are found.
     #[must_use]
     pub fn without_attempts(mut self) -> Self {
-        self.relaxed = 0;
-        if matches!(self.spellings, Spellings::WhenFewerThan(_)) {
-            self.spellings = Spellings::AsTyped;
-        }
+        self.lenient = false;
+        self.relaxed = None;
+        self.spellings = self.spellings.filter(|spellings| !matches!(spellings, Spellings::WhenFewerThan(_)));
         self
     }
 
@@ -284,7 +314,7 @@ impl Find {
     /// two from eight.
     #[must_use]
     pub fn spellings(mut self, spellings: Spellings) -> Self {
-        self.spellings = spellings;
+        self.spellings = Some(spellings);
         self
     }
 
@@ -466,6 +496,8 @@ impl Find {
         let Self {
             columns,
             weights,
+            lenient,
+            enough,
             words,
             relaxed,
             spellings,
@@ -498,6 +530,8 @@ impl Find {
             exacting: false,
             columns,
             weights,
+            lenient,
+            enough: Some(enough).filter(|enough| *enough != ENOUGH),
             words,
             relax: relaxed,
             near: spellings,
@@ -523,11 +557,11 @@ impl Find {
     }
 
     pub(crate) fn relaxed(&self) -> u64 {
-        self.relaxed
+        self.relaxed.unwrap_or(0)
     }
 
     pub(crate) fn wanted_spellings(&self) -> Spellings {
-        self.spellings
+        self.spellings.unwrap_or_default()
     }
 
     pub(crate) fn first_letters(&self) -> usize {
@@ -609,7 +643,22 @@ impl Find {
     }
 
     pub(crate) fn wanted_words(&self) -> Words {
-        self.words
+        self.words.unwrap_or_default()
+    }
+
+    /// Whether it makes the best of what was typed.
+    pub(crate) fn is_lenient(&self) -> bool {
+        self.lenient
+    }
+
+    /// With how many records that have all words it makes do, if it is lenient.
+    pub(crate) fn makes_do_with(&self) -> u64 {
+        self.enough.max(self.window().end as u64)
+    }
+
+    /// Whether records with fewer words may follow, and whether words may stand for others, if it is lenient.
+    pub(crate) fn leaves_open(&self) -> (bool, bool) {
+        (self.words.is_none() && self.relaxed.is_none(), self.spellings.is_none())
     }
 
     /// Which hits are asked for, by rank from 0: those behind what is skipped, up to the limit.

@@ -1,6 +1,7 @@
 //! What a search answers.
 
 use crate::error::{Error, ErrorKind, Result};
+use crate::lenient::{Changed, Leniency};
 use crate::note::Note;
 use crate::record::read::{Part, Parts};
 use crate::record::{Key, Value, columns, from_hex, in_kind_of};
@@ -44,6 +45,10 @@ pub struct Found {
     pub more: bool,
     /// What was taken otherwise than it may have been meant.
     pub notes: Vec<Note>,
+    /// How many records have all words, where the search is [lenient](crate::Find::lenient): those with fewer stand behind them.
+    pub total_all_words: Option<u64>,
+    /// What was taken for others as well, where the search is lenient; with its first page.
+    pub changed: Vec<Changed>,
     /// The matches that were asked for, in order.
     pub hits: Vec<Hit>,
     /// Where the last of them stands: a search [after](crate::Find::after) it gives the next ones. None without a hit.
@@ -65,6 +70,9 @@ struct Document {
     #[serde(rename = "notes")]
     _sentences: Vec<String>,
     noted: Vec<Note>,
+    total_all_words: Option<u64>,
+    #[serde(default)]
+    changed: Vec<Changed>,
     hits: Vec<Hit>,
     next: Option<Place>,
     time_us: Option<f64>,
@@ -74,7 +82,19 @@ impl TryFrom<Document> for Found {
     type Error = Error;
 
     fn try_from(document: Document) -> Result<Self> {
-        let Document { version, total, or_more, more, noted, hits, next, time_us, .. } = document;
+        let Document {
+            version,
+            total,
+            or_more,
+            more,
+            noted,
+            total_all_words,
+            changed,
+            hits,
+            next,
+            time_us,
+            ..
+        } = document;
         if version != DOCUMENT_VERSION {
             return Err(Error::new(
                 ErrorKind::BadRequest,
@@ -83,13 +103,13 @@ impl TryFrom<Document> for Found {
                 ),
             ));
         }
-        Ok(Self { total, or_more, more, notes: noted, hits, last: next, time_us })
+        Ok(Self { total, or_more, more, notes: noted, total_all_words, changed, hits, last: next, time_us })
     }
 }
 
 impl Serialize for Found {
     fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
-        let Self { total, or_more, more, notes, hits, last, time_us } = self;
+        let Self { total, or_more, more, notes, total_all_words, changed, hits, last, time_us } = self;
         let mut document = serializer.serialize_map(None)?;
         document.serialize_entry("version", &DOCUMENT_VERSION)?;
         document.serialize_entry("total", total)?;
@@ -102,6 +122,12 @@ impl Serialize for Found {
         }
         document.serialize_entry("notes", &notes.iter().map(Note::to_string).collect::<Vec<_>>())?;
         document.serialize_entry("noted", notes)?;
+        if let Some(total_all_words) = total_all_words {
+            document.serialize_entry("total_all_words", total_all_words)?;
+        }
+        if !changed.is_empty() {
+            document.serialize_entry("changed", changed)?;
+        }
         document.serialize_entry("hits", hits)?;
         if let Some(last) = last {
             document.serialize_entry("next", last)?;
@@ -132,12 +158,15 @@ impl Found {
     }
 }
 
+/// With the tag of a value there is more behind it.
+const LENIENT: u8 = 1 << 7;
+
 /// Where a hit stands in the order of its search, kept as text between two pages.
 ///
 /// ```
 /// use nut_cellar_core::{Key, search::Place};
 ///
-/// let place = Place { value: None, score: 1.5, key: Key::from(7) };
+/// let place = Place { value: None, score: 1.5, key: Key::from(7), lenient: None };
 /// assert_eq!(place.to_string().parse::<Place>().unwrap(), place);
 /// ```
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
@@ -150,6 +179,8 @@ pub struct Place {
     pub score: f32,
     /// Its key.
     pub key: Key,
+    /// How the search went on, if it is [lenient](crate::Find::lenient) and not all was as it was typed.
+    pub lenient: Option<Box<Leniency>>,
 }
 
 impl From<Place> for String {
@@ -173,9 +204,12 @@ impl fmt::Display for Place {
             None => (0, None),
             Some(value) => (1 + value.tag(), Some(value)),
         };
-        bytes.push(tag);
+        bytes.push(tag | if self.lenient.is_some() { LENIENT } else { 0 });
         if let Some(value) = value {
             value.pack(&mut bytes);
+        }
+        if let Some(leniency) = &self.lenient {
+            leniency.pack(&mut bytes);
         }
         bytes.extend(self.key.encode());
         bytes.iter().try_for_each(|byte| write!(f, "{byte:02x}"))
@@ -190,15 +224,20 @@ impl FromStr for Place {
         let bytes = from_hex(text).ok_or_else(wrong)?;
         let mut reader = Reader::new(&bytes);
         let score = reader.array().map(f32::from_le_bytes).map_err(|_| wrong())?;
-        let value = match reader.u8().map_err(|_| wrong())? {
+        let tag = reader.u8().map_err(|_| wrong())?;
+        let value = match tag & !LENIENT {
             0 => None,
             tag => {
                 let kind = Value::kind_of_tag(tag - 1).ok_or_else(wrong)?;
                 Some(Value::unpack(kind, &mut reader).map_err(|_| wrong())?)
             }
         };
+        let lenient = match tag & LENIENT {
+            0 => None,
+            _ => Some(Box::new(Leniency::unpack(&mut reader).map_err(|_| wrong())?)),
+        };
         let key = Key::decode(&bytes[bytes.len() - reader.left()..]).map_err(|_| wrong())?;
-        Ok(Self { value, score, key })
+        Ok(Self { value, score, key, lenient })
     }
 }
 

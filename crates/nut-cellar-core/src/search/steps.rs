@@ -224,6 +224,19 @@ impl Search {
         }
     }
 
+    /// The terms that the query stands for beside those that were typed, once they are known: the most alike first, of these what most
+    /// live records have.
+    pub(crate) fn alike(&self) -> Vec<String> {
+        let Some(known) = &self.prepared.known else { return Vec::new() };
+        let words = known.parts.iter().zip(&known.counts);
+        let parts = words.flat_map(|(parts, counts)| parts.iter().zip(counts));
+        let mut alike: Vec<_> = parts.filter(|(part, _)| part.likeness < 1.0).collect();
+        alike.sort_by(|(a, a_count), (b, b_count)| {
+            b.likeness.total_cmp(&a.likeness).then_with(|| b_count.cmp(a_count))
+        });
+        alike.into_iter().map(|(part, _)| known.families[part.lookup].terms[part.slot].term.clone()).collect()
+    }
+
     /// Ends a stage that began at a time, and begins the next.
     fn stage(&mut self, name: &'static str, since: Option<u64>) -> Option<u64> {
         let now = self.clock.as_ref().map(|Clock(clock)| clock());
@@ -403,7 +416,7 @@ impl Search {
         notes.extend(self.cut_note());
         let short = self.prepared.known.iter().flat_map(|known| &known.families).any(|family| family.short);
         notes.extend(short.then_some(Note::TermsMissing));
-        Ok((Found { total, or_more, more: self.more, notes, hits, last, time_us: None }, short))
+        Ok((Found { total, or_more, more: self.more, notes, hits, last, ..Found::default() }, short))
     }
 
     /// What is said of patterns of which not all terms score.
@@ -421,7 +434,7 @@ impl Search {
                 Value::of_number(by.kind, number)
             }),
         };
-        Ok(Place { value, score: placed.scored.score, key: Key::decode(&placed.key)? })
+        Ok(Place { value, score: placed.scored.score, key: Key::decode(&placed.key)?, lenient: None })
     }
 }
 

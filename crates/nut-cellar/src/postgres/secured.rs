@@ -6,7 +6,9 @@
 use super::place::PostgresView;
 use super::reading::Rows;
 use crate::rows::Laid;
-use nut_cellar_core::{Error, ErrorKind, Find, Found, Key, Note, Query, Result, Search, Snapshot, search};
+use nut_cellar_core::{
+    Error, ErrorKind, Find, Found, Key, Note, Query, Result, Search, Snapshot, lenient, search,
+};
 use std::collections::BTreeSet;
 
 /// How many hits are asked for at a time, the fewest.
@@ -31,8 +33,9 @@ impl Sight<'_, '_> {
 
     /// Searches, and tells the hits whose rows the role may see.
     pub fn search(&self, view: &Laid<'_>, snapshot: &Snapshot, query: &Query, find: &Find) -> Result<Found> {
+        let Self::Some(through, rows) = self else { return lenient::search(view, snapshot, query, find) };
+        // What words may stand for, and how many records have them, can't be told of some rows alone in the time of a search.
         let search = Search::new(snapshot.clone(), query, find)?;
-        let Self::Some(through, rows) = self else { return search::run(view, &mut { search }) };
         let told = Told { through, rows, view, snapshot, query };
         let mut notes = search.notes().to_vec();
         let mut chosen = find.clone().without_attempts();

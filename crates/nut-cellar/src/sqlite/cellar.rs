@@ -15,7 +15,7 @@ use nut_cellar_core::search::{Compared, Report, Why};
 use nut_cellar_core::store::Generation;
 use nut_cellar_core::{
     Error, ErrorKind, Find, Found, Highlighter, Key, Merging, Opened, Query, Request, Result, Schema, Search,
-    Snapshot, Terms, View, search, text::Pattern,
+    Snapshot, Terms, View, lenient, search, text::Pattern,
 };
 use rusqlite::Connection;
 use std::sync::Arc;
@@ -112,7 +112,7 @@ impl SqliteCellar {
         spans::search(self.name(), |span| {
             self.read_in(transaction, connection, may_remember, |view, snapshot| {
                 span.record("overlay", view.is_overlay());
-                let mut found = search::run(view, &mut Search::new(snapshot, query, find)?)?;
+                let mut found = lenient::search(view, &snapshot, query, find)?;
                 found.notes.extend(view.note());
                 Ok(found)
             })

@@ -1,0 +1,118 @@
+//! The best of what somebody types, where few records have all of it.
+//!
+//! A lenient search is a sequence of strict ones. What it does depends on what these find, so on live records that the search may see and
+//! that its filter lets through, and on nothing else; whoever answers the strict ones ([`Answers`]) says which records these are. In order:
+//!
+//! 1. Where [enough](crate::Find::enough) records have all words, that is all: it is the strict search.
+//! 2. Words that hardly any record has, may stand for others: `mending`. Each is told as a [`Changed`].
+//! 3. Where still not enough have all words, those with fewer follow, never before: `pages`. Words that say little may be missing
+//!    without that.
+
+mod changed;
+mod mending;
+mod pages;
+
+pub use changed::{Change, Changed};
+pub use pages::Leniency;
+
+use crate::catalog::Snapshot;
+use crate::error::Result;
+use crate::query::Query;
+use crate::schema::Schema;
+use crate::search::{Find, Found, Search, Total, run};
+use crate::store::View;
+use mending::{Mended, mend};
+
+/// Whoever answers strict searches of the same records, one after the other.
+pub trait Answers {
+    /// What the columns are.
+    fn schema(&self) -> &Schema;
+
+    /// What a strict search finds.
+    ///
+    /// # Errors
+    /// As for any search.
+    fn found(&mut self, query: &Query, find: &Find) -> Result<Found>;
+
+    /// The terms that a query stands for beside those that are typed, the most alike first, of these what most live records have. They
+    /// may be of records that nobody may see: whoever is told of one has to see that [`found`](Self::found) finds it.
+    ///
+    /// # Errors
+    /// As for any search.
+    fn alike(&mut self, query: &Query, find: &Find) -> Result<Vec<String>>;
+}
+
+/// Searches, leniently where the search is lenient.
+///
+/// # Errors
+/// As for any search.
+pub fn answer(by: &mut dyn Answers, query: &Query, find: &Find) -> Result<Found> {
+    let strict = find.clone().strict();
+    if !find.is_lenient() {
+        return by.found(query, &strict);
+    }
+    let enough = find.makes_do_with();
+    if let Some(place) = find.place_before() {
+        // A page goes on as the one before.
+        return match &place.lenient {
+            Some(leniency) => pages::found(by, leniency, &strict, enough),
+            None => by.found(query, &strict),
+        };
+    }
+    let counting = match strict.wanted_total() {
+        Total::AtLeast(records) => strict.clone().total(Total::AtLeast(records.max(enough))),
+        Total::Exact => strict.clone(),
+    };
+    let mut found = by.found(query, &counting)?;
+    let (may_be_fewer, may_be_others) = find.leaves_open();
+    if found.total >= enough || found.or_more {
+        found.total_all_words = Some(found.total);
+        return Ok(found);
+    }
+    let mended = if may_be_others { mend(by, query, &strict, enough)? } else { Mended::nothing(query) };
+    let leniency = Leniency::of(by, mended.query, &strict, may_be_fewer)?;
+    let mut found = pages::found(by, &leniency, &strict, enough)?;
+    found.changed = mended.changed;
+    found.notes.extend(mended.notes);
+    Ok(found)
+}
+
+/// Searches a snapshot, leniently where the search is lenient.
+///
+/// # Errors
+/// As for any search.
+pub fn search(view: &dyn View, snapshot: &Snapshot, query: &Query, find: &Find) -> Result<Found> {
+    answer(&mut All { view, snapshot }, query, find)
+}
+
+/// All records of a snapshot.
+struct All<'a> {
+    view: &'a dyn View,
+    snapshot: &'a Snapshot,
+}
+
+impl Answers for All<'_> {
+    fn schema(&self) -> &Schema {
+        self.snapshot.schema()
+    }
+
+    fn found(&mut self, query: &Query, find: &Find) -> Result<Found> {
+        run(self.view, &mut Search::new(self.snapshot.clone(), query, find)?)
+    }
+
+    fn alike(&mut self, query: &Query, find: &Find) -> Result<Vec<String>> {
+        let mut search = Search::new(self.snapshot.clone(), query, find)?;
+        run(self.view, &mut search)?;
+        Ok(search.alike())
+    }
+}
+
+/// A search that finds nothing but how many records there are.
+fn counting(strict: &Find) -> Find {
+    strict.clone().from_the_first().skip(0).limit(0).total(Total::Exact).without_values()
+}
+
+/// How many records match.
+fn count(by: &mut dyn Answers, query: &Query, strict: &Find) -> Result<u64> {
+    Ok(by.found(query, &counting(strict))?.total)
+}
