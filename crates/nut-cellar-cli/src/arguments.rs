@@ -2,6 +2,7 @@
 
 use clap::{Args, CommandFactory, FromArgMatches, Parser, Subcommand};
 use nut_cellar::judge::Measure;
+use nut_cellar::lenient::Offer;
 use nut_cellar::rank::Lengths;
 use nut_cellar::search::DOCUMENT_VERSION;
 use nut_cellar::shelf::{FIRST_LAYOUT, LAYOUT};
@@ -43,6 +44,8 @@ pub enum Call {
     Sync(Sync),
     /// Search
     Find(Find),
+    /// Show what somebody may have meant
+    Suggest(Suggest),
     /// Show why a record ranks where it does, or why it was not found
     Why(Why),
     /// Put two rankings of a query side by side
@@ -256,6 +259,37 @@ pub struct Find {
     /// Show how the search went instead of its hits
     #[arg(long)]
     pub plan: bool,
+    /// Answer as one JSON document
+    #[arg(long)]
+    pub json: bool,
+}
+
+#[derive(Args)]
+pub struct Suggest {
+    /// A folder, `sqlite:FILE#TABLE` or `postgres://…#TABLE`
+    #[arg(value_name = "TARGET")]
+    pub target: String,
+    /// What was typed, as for `find`
+    #[arg(value_name = "TEXT", allow_hyphen_values = true)]
+    pub text: String,
+    /// Look in these text columns only
+    #[arg(long, value_name = "a,b", value_delimiter = ',')]
+    pub columns: Option<Vec<String>>,
+    /// What is offered finds one of these records
+    #[arg(long = "where", value_name = "FILTER")]
+    pub filter: Option<String>,
+    /// Correct words that no record has; those too that something near is much more frequent than; or every word
+    #[arg(long, value_name = "unknown|doubtful|every", default_value = "doubtful")]
+    pub offer: Offer,
+    /// The first letters of a word that have to be right
+    #[arg(long, value_name = "N", default_value_t = 0)]
+    pub first_letters: usize,
+    /// A shorter word is not corrected
+    #[arg(long, value_name = "N", default_value_t = 3)]
+    pub least_letters: usize,
+    /// The most corrections to show
+    #[arg(long, value_name = "N", default_value_t = 5)]
+    pub limit: usize,
     /// Answer as one JSON document
     #[arg(long)]
     pub json: bool,

@@ -20,6 +20,7 @@ mod propose;
 mod settings;
 mod shells;
 mod source;
+mod suggest;
 mod target;
 mod terms;
 mod time;
@@ -41,6 +42,7 @@ fn main() -> ExitCode {
         Call::Release(call) => adopt::release(&call),
         Call::Sync(call) => adopt::sync(&call),
         Call::Find(call) => find::run(&call),
+        Call::Suggest(call) => suggest::run(&call),
         Call::Why(call) => why::run(&call),
         Call::Compare(call) => compare::run(&call),
         Call::Judge(call) => judge::run(&call),

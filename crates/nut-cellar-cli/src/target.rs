@@ -1,5 +1,6 @@
 //! Where a cellar is: a folder, or a table of a SQLite or PostgreSQL database.
 
+use nut_cellar::lenient::{Suggest, Suggested};
 use nut_cellar::postgres::PostgresCellar;
 use nut_cellar::rows::{Adopted, Kept, Repaired, Synced};
 use nut_cellar::schema::Change;
@@ -133,6 +134,14 @@ impl Open {
             Self::Folder(cellar) => cellar.search_reporting(query, find),
             Self::Sqlite(both) => both.1.search_reporting(&both.0, query, find),
             Self::Postgres(both) => both.1.search_reporting(&mut *both.0.borrow_mut(), query, find),
+        }
+    }
+
+    pub fn suggest(&self, text: &str, find: &Find, suggest: &Suggest) -> Result<Suggested> {
+        match self {
+            Self::Folder(cellar) => cellar.suggest(text, find, suggest),
+            Self::Sqlite(both) => both.1.suggest(&both.0, text, find, suggest),
+            Self::Postgres(both) => both.1.suggest(&mut *both.0.borrow_mut(), text, find, suggest),
         }
     }
 

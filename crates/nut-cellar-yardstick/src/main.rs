@@ -4,7 +4,8 @@ use clap::{Parser, Subcommand};
 use nut_cellar_core::text::{Accents, Reading, TextSettings};
 use nut_cellar_core::{Language, Recipe};
 use nut_cellar_yardstick::{
-    batches, building, costs, finding, plot, railway, reading, records, rows, searching, strangers, waiting,
+    batches, building, correcting, costs, finding, plot, railway, reading, records, rows, searching,
+    strangers, waiting,
 };
 use serde::Serialize;
 use std::error::Error;
@@ -108,6 +109,17 @@ enum Call {
         /// Only rankings whose names have this in them.
         #[arg(long, value_name = "TEXT")]
         only: Option<String>,
+        /// Answer as JSON.
+        #[arg(long)]
+        json: bool,
+    },
+    /// Measure how often a correction is the right one, on the corpora.
+    Corrects {
+        /// The folder with the corpora.
+        corpora: PathBuf,
+        /// Queries of each corpus.
+        #[arg(long, value_name = "N", default_value_t = 2_000)]
+        queries: usize,
         /// Answer as JSON.
         #[arg(long)]
         json: bool,
@@ -252,6 +264,10 @@ fn run(arguments: Arguments) -> Result<(), Box<dyn Error>> {
         Call::Finds { corpora, records, only, json } => {
             let compared = finding::measure(&corpora, records, only.as_deref())?;
             shown(json, &compared, || finding::table(&compared))
+        }
+        Call::Corrects { corpora, queries, json } => {
+            let measured = correcting::measure(&corpora, queries)?;
+            shown(json, &measured, || correcting::table(&measured))
         }
         Call::Costs { records, only, json } => {
             let costs = costs::measure(records, only.as_deref())?;

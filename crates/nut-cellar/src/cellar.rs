@@ -1,5 +1,6 @@
 //! A cellar that owns its place.
 
+use nut_cellar_core::lenient::{Suggest, Suggested};
 use nut_cellar_core::schema::Change;
 use nut_cellar_core::search::{Compared, Report, Why};
 use nut_cellar_core::{
@@ -287,7 +288,30 @@ impl<P: Place> Cellar<P> {
     pub fn search_reporting(&self, query: &Query, find: &Find) -> Result<(Found, Report)> {
         let view = self.place.view()?;
         let snapshot = Snapshot::open(&view, &self.opened)?;
-        report(&view, Search::new(snapshot, query, find)?)
+        reported(&view, &snapshot, query, find)
+    }
+
+    /// What a program may offer somebody who types: corrections of what was typed.
+    ///
+    /// ```
+    /// use nut_cellar::lenient::Suggest;
+    /// use nut_cellar::{Cellar, Column, Find, Record, Schema};
+    ///
+    /// # fn main() -> nut_cellar::Result<()> {
+    /// let cellar = Cellar::in_memory(Schema::new("id").with("title", Column::text("en")))?;
+    /// cellar.publish(|batch| batch.put(&Record::new(1).with("title", "Walnut box")))?;
+    /// let offered = cellar.suggest("wlanut box", &Find::new(), &Suggest::new())?;
+    /// assert_eq!((offered.corrections[0].text.as_str(), offered.corrections[0].records), ("walnut box", 1));
+    /// # Ok(())
+    /// # }
+    /// ```
+    ///
+    /// # Errors
+    /// As for [`find`](Self::find).
+    pub fn suggest(&self, text: &str, find: &Find, suggest: &Suggest) -> Result<Suggested> {
+        let view = self.place.view()?;
+        let snapshot = Snapshot::open(&view, &self.opened)?;
+        lenient::suggest(&view, &snapshot, &Query::read(text).query, find, suggest)
     }
 
     /// Says why a record ranks where it does, or why it was not found.
@@ -310,7 +334,9 @@ impl<P: Place> Cellar<P> {
     /// As for [`find`](Self::find).
     pub fn why(&self, query: &Query, find: &Find, key: &Key) -> Result<Why> {
         let view = self.place.view()?;
-        search::why(&view, &Snapshot::open(&view, &self.opened)?, query, find, key)
+        let snapshot = Snapshot::open(&view, &self.opened)?;
+        let (query, find) = lenient::decided(&view, &snapshot, query, find)?;
+        search::why(&view, &snapshot, &query, &find, key)
     }
 
     /// Searches twice for one query, such as with two sets of weights, and puts the answers side by side.
@@ -376,12 +402,21 @@ impl<P: Place> Cellar<P> {
     }
 }
 
-/// Runs a search with a clock.
-pub(crate) fn report(view: &dyn View, search: Search) -> Result<(Found, Report)> {
+/// Runs a search with a clock. Of a lenient one it is the last of its searches that is reported on.
+pub(crate) fn reported(
+    view: &dyn View,
+    snapshot: &Snapshot,
+    query: &Query,
+    find: &Find,
+) -> Result<(Found, Report)> {
     let begun = Instant::now();
     let clock = move || u64::try_from(begun.elapsed().as_nanos()).unwrap_or(u64::MAX);
-    let mut search = search.timed(clock);
-    let found = search::run(view, &mut search)?;
+    let (decided, strict) = lenient::decided(view, snapshot, query, find)?;
+    let mut search = Search::new(snapshot.clone(), &decided, &strict)?.timed(clock);
+    let mut found = search::run(view, &mut search)?;
+    if decided != *query || strict != *find {
+        found = lenient::search(view, snapshot, query, find)?;
+    }
     Ok((found, search.report()))
 }
 

@@ -7,6 +7,7 @@ use crate::query::Query;
 use crate::record::Key;
 use crate::schema::{Column, Schema};
 use crate::search::{Find, Found, Total};
+use crate::text::LAYOUTS;
 use unicode_segmentation::UnicodeSegmentation;
 
 /// A record, and the words that it is asked for by.
@@ -73,9 +74,6 @@ pub fn known_items(
     Ok(items)
 }
 
-/// The rows of a keyboard: letters that stand next to each other are hit for each other.
-const KEYBOARD: [&str; 3] = ["qwertyuiop", "asdfghjkl", "zxcvbnm"];
-
 /// A text with one more typing mistake of a kind that people make: two letters in each other's place, one left out, one twice, or one
 /// beside it on the keyboard hit instead or as well (F. Damerau, "A Technique for Computer Detection and Correction of Spelling Errors",
 /// 1964). It is made in a word of four letters or more, behind its first letter; a text without such a word stays.
@@ -117,7 +115,7 @@ fn mistype(word: &mut Vec<char>, lots: &mut Lots) {
 
 /// A letter beside another in its row, if it is on the keyboard.
 fn neighbour(letter: char, lots: &mut Lots) -> Option<char> {
-    let row: Vec<char> = KEYBOARD.iter().find(|row| row.contains(letter))?.chars().collect();
+    let row: Vec<char> = LAYOUTS.iter().flatten().find(|row| row.contains(letter))?.chars().collect();
     let at = row.iter().position(|known| *known == letter)?;
     let beside = if at == 0 || (at + 1 < row.len() && lots.below(2) == 0) { at + 1 } else { at - 1 };
     Some(row[beside])

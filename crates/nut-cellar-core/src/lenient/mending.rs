@@ -8,12 +8,13 @@
 //! | two words a b side by side | r(ab) > r(a and b) | `(a AND b) OR ab` |
 //! | a word with r(w) = 0 | a column of days or moments has w as a day, a month or a year | `w OR column:w` |
 //! | a word with r(w) = 0 | of all ways to write it as two words x y, r("x y") is the greatest, and above 0 | `w OR "x y"` |
-//! | a word without digits | r(~w) − r(w) ≥ 32 · r(w), and above 0 | `~w` |
+//! | a word without digits | r(~w) − r(w) ≥ 128 · r(w), and above 0 | `~w` |
 //!
 //! Only words that are wanted, that stand outside of quotation marks, and of which there are at most 16 in the query. A near spelling of
 //! which not all terms were looked at stands for nothing, and a note says so.
 
 use super::changed::{Change, Changed};
+use super::words::{MOST_WORDS, as_two, is_letters, wanted};
 use super::{Answers, count, counting};
 use crate::error::Result;
 use crate::note::Note;
@@ -21,14 +22,8 @@ use crate::query::Query;
 use crate::schema::Kind;
 use crate::search::{Find, Words};
 
-/// Of more words nothing is put in any one's place.
-const MOST_WORDS: usize = 16;
 /// What is spelled nearly so has to be had by so many times as many records.
-const TIMES_AS_MANY: u64 = 32;
-/// Longer words are not taken for two.
-const LONGEST: usize = 40;
-/// Each of the two has so many letters.
-const SHORTEST: usize = 2;
+const TIMES_AS_MANY: u64 = 128;
 /// So many terms are told at most, and of each at least the inverse of this share of what the first one has.
 const TOLD: usize = 3;
 const SHARE_OF_FIRST: u64 = 8;
@@ -49,7 +44,7 @@ impl Mended {
 /// Puts others beside words that hardly any record has.
 pub(super) fn mend(by: &mut dyn Answers, query: &Query, strict: &Find, enough: u64) -> Result<Mended> {
     let mut mended = Mended::nothing(query);
-    if words(query) > MOST_WORDS {
+    if wanted(query).len() > MOST_WORDS {
         return Ok(mended);
     }
     let strict = strict.clone().words(Words::All);
@@ -57,16 +52,6 @@ pub(super) fn mend(by: &mut dyn Answers, query: &Query, strict: &Find, enough: u
     let query = mending.query(query)?;
     mended.query = query.normal();
     Ok(mended)
-}
-
-/// How many words there are that might stand for others.
-fn words(query: &Query) -> usize {
-    match query {
-        Query::Word(_) => 1,
-        Query::Words(parts) | Query::All(parts) | Query::Any(parts) => parts.iter().map(words).sum(),
-        Query::Needed(part) | Query::In(_, part) => words(part),
-        _ => 0,
-    }
 }
 
 struct Mending<'m> {
@@ -141,7 +126,7 @@ impl Mending<'_> {
 
     fn as_one(&mut self, a: &str, b: &str) -> Result<Option<Query>> {
         let one = format!("{a}{b}");
-        if !is_one_word(&one) {
+        if !is_letters(&one) {
             return Ok(None);
         }
         let records = self.count(Query::word(&one))?;
@@ -191,7 +176,7 @@ impl Mending<'_> {
     fn told(&mut self, near: &Query) -> Result<Vec<String>> {
         let mut told: Vec<(String, u64)> = Vec::new();
         let exactly = self.strict.clone().exact_forms();
-        for term in self.by.alike(near, &counting(self.strict))? {
+        for (term, _) in self.by.alike(near, &counting(self.strict))? {
             if told.len() == TOLD {
                 break;
             }
@@ -236,13 +221,8 @@ impl Mending<'_> {
 
     /// A word that is two.
     fn as_two(&mut self, word: &str) -> Result<Option<Query>> {
-        let letters: Vec<_> = word.char_indices().map(|(at, _)| at).collect();
-        if letters.len() > LONGEST || !is_one_word(word) {
-            return Ok(None);
-        }
         let mut best: Option<(u64, String)> = None;
-        for at in letters.iter().skip(SHORTEST).take(letters.len().saturating_sub(2 * SHORTEST - 1)) {
-            let (first, second) = word.split_at(*at);
+        for (first, second) in as_two(word) {
             if self.count(Query::word(first))? == 0 || self.count(Query::word(second))? == 0 {
                 continue;
             }
@@ -256,9 +236,4 @@ impl Mending<'_> {
         self.tell(word, vec![two.clone()], Change::AsTwoWords, records);
         Ok(Some(Query::any([Query::word(word), Query::phrase(two)])))
     }
-}
-
-/// Whether something that was typed is letters alone, of a script that parts words.
-fn is_one_word(word: &str) -> bool {
-    word.chars().all(char::is_alphabetic)
 }

@@ -9,19 +9,26 @@
 //!    without that.
 
 mod changed;
+mod corrections;
 mod mending;
 mod pages;
+mod words;
 
 pub use changed::{Change, Changed};
+pub use corrections::{Corrected, Correction, Offer, Suggest};
+
 pub use pages::Leniency;
 
 use crate::catalog::Snapshot;
 use crate::error::Result;
+use crate::note::Note;
 use crate::query::Query;
 use crate::schema::Schema;
 use crate::search::{Find, Found, Search, Total, run};
 use crate::store::View;
+use corrections::corrections;
 use mending::{Mended, mend};
+use serde::Serialize;
 
 /// Whoever answers strict searches of the same records, one after the other.
 pub trait Answers {
@@ -34,12 +41,12 @@ pub trait Answers {
     /// As for any search.
     fn found(&mut self, query: &Query, find: &Find) -> Result<Found>;
 
-    /// The terms that a query stands for beside those that are typed, the most alike first, of these what most live records have. They
-    /// may be of records that nobody may see: whoever is told of one has to see that [`found`](Self::found) finds it.
+    /// The terms that a query stands for beside those that are typed, with how many live records have each, the most alike first, of these
+    /// what most have. They may be of records that nobody may see: before one is told, [`found`](Self::found) has to find it.
     ///
     /// # Errors
     /// As for any search.
-    fn alike(&mut self, query: &Query, find: &Find) -> Result<Vec<String>>;
+    fn alike(&mut self, query: &Query, find: &Find) -> Result<Vec<(String, u64)>>;
 }
 
 /// Searches, leniently where the search is lenient.
@@ -59,6 +66,26 @@ pub fn answer(by: &mut dyn Answers, query: &Query, find: &Find) -> Result<Found>
             None => by.found(query, &strict),
         };
     }
+    match decide(by, query, find)? {
+        Decided::Strictly(found) => Ok(found),
+        Decided::Leniently(leniency, changed, notes) => {
+            let mut found = pages::found(by, &leniency, &strict, enough)?;
+            found.changed = changed;
+            found.notes.extend(notes);
+            Ok(found)
+        }
+    }
+}
+
+/// How a search goes on.
+enum Decided {
+    /// Enough records have all words.
+    Strictly(Found),
+    Leniently(Leniency, Vec<Changed>, Vec<Note>),
+}
+
+fn decide(by: &mut dyn Answers, query: &Query, find: &Find) -> Result<Decided> {
+    let (strict, enough) = (find.clone().strict(), find.makes_do_with());
     let counting = match strict.wanted_total() {
         Total::AtLeast(records) => strict.clone().total(Total::AtLeast(records.max(enough))),
         Total::Exact => strict.clone(),
@@ -67,14 +94,11 @@ pub fn answer(by: &mut dyn Answers, query: &Query, find: &Find) -> Result<Found>
     let (may_be_fewer, may_be_others) = find.leaves_open();
     if found.total >= enough || found.or_more {
         found.total_all_words = Some(found.total);
-        return Ok(found);
+        return Ok(Decided::Strictly(found));
     }
     let mended = if may_be_others { mend(by, query, &strict, enough)? } else { Mended::nothing(query) };
     let leniency = Leniency::of(by, mended.query, &strict, may_be_fewer)?;
-    let mut found = pages::found(by, &leniency, &strict, enough)?;
-    found.changed = mended.changed;
-    found.notes.extend(mended.notes);
-    Ok(found)
+    Ok(Decided::Leniently(leniency, mended.changed, mended.notes))
 }
 
 /// Searches a snapshot, leniently where the search is lenient.
@@ -83,6 +107,45 @@ pub fn answer(by: &mut dyn Answers, query: &Query, find: &Find) -> Result<Found>
 /// As for any search.
 pub fn search(view: &dyn View, snapshot: &Snapshot, query: &Query, find: &Find) -> Result<Found> {
     answer(&mut All { view, snapshot }, query, find)
+}
+
+/// The strict search of a query that finds what a lenient one finds, in the order of scores: to say why a record is found, or how it went.
+///
+/// # Errors
+/// As for any search.
+pub fn decided(view: &dyn View, snapshot: &Snapshot, query: &Query, find: &Find) -> Result<(Query, Find)> {
+    let strict = find.clone().strict();
+    let by = &mut All { view, snapshot };
+    if !find.is_lenient() {
+        return Ok((query.clone(), strict));
+    }
+    match decide(by, query, &find.clone().from_the_first())? {
+        Decided::Strictly(_) => Ok((query.clone(), strict)),
+        Decided::Leniently(leniency, ..) => leniency.widest(by, &strict, find.makes_do_with()),
+    }
+}
+
+/// What a program may offer somebody who types.
+///
+/// # Errors
+/// As for any search.
+pub fn suggest(
+    view: &dyn View,
+    snapshot: &Snapshot,
+    query: &Query,
+    find: &Find,
+    suggest: &Suggest,
+) -> Result<Suggested> {
+    let by = &mut All { view, snapshot };
+    Ok(Suggested { corrections: corrections(by, query, find, suggest)? })
+}
+
+/// What is offered to somebody who types.
+#[derive(Clone, Debug, Default, PartialEq, Serialize)]
+#[non_exhaustive]
+pub struct Suggested {
+    /// What may have been meant instead, the likeliest first.
+    pub corrections: Vec<Correction>,
 }
 
 /// All records of a snapshot.
@@ -100,7 +163,7 @@ impl Answers for All<'_> {
         run(self.view, &mut Search::new(self.snapshot.clone(), query, find)?)
     }
 
-    fn alike(&mut self, query: &Query, find: &Find) -> Result<Vec<String>> {
+    fn alike(&mut self, query: &Query, find: &Find) -> Result<Vec<(String, u64)>> {
         let mut search = Search::new(self.snapshot.clone(), query, find)?;
         run(self.view, &mut search)?;
         Ok(search.alike())

@@ -95,6 +95,20 @@ impl Leniency {
         (Query::Words(parts), strict.clone().words(Words::Any))
     }
 
+    /// The search that finds all that is found, whatever the order.
+    pub(super) fn widest(
+        &self,
+        by: &mut dyn Answers,
+        strict: &Find,
+        enough: u64,
+    ) -> error::Result<(Query, Find)> {
+        let (query, find) = self.in_front(strict);
+        if !self.fewer || count(by, &query, &find)? >= enough {
+            return Ok((query, find));
+        }
+        Ok(self.any(by, strict))
+    }
+
     /// Any of the parts that may be missing, and all others.
     fn any(&self, by: &dyn Answers, strict: &Find) -> (Query, Find) {
         let any = strict.clone().words(Words::Any);

@@ -2,9 +2,9 @@
 
 use super::find::Find;
 use super::found::{Found, Hit};
-use super::steps::{Search, run};
 use crate::catalog::Snapshot;
 use crate::error::Result;
+use crate::lenient;
 use crate::query::Query;
 use crate::record::Key;
 use crate::store::View;
@@ -62,7 +62,7 @@ pub fn compare(
 ) -> Result<Compared> {
     let search = |find: &Find| -> Result<(Found, usize)> {
         let deep = find.clone().limit(find.window().len().saturating_mul(DEEPER));
-        Ok((run(view, &mut Search::new(snapshot.clone(), query, &deep)?)?, find.window().len()))
+        Ok((lenient::search(view, snapshot, query, &deep)?, find.window().len()))
     };
     Ok(side_by_side(search(first)?, search(second)?))
 }

@@ -2,6 +2,7 @@
 //! order, take their values. A step that lacks ranges is repeated when they have been supplied.
 
 use super::attempts::{Attempt, attempts};
+use super::families::Part;
 use super::find::{Find, Order, Total};
 use super::found::{Found, Hit, Place};
 use super::one_shelf::{Asked, ShelfFound, Went, search};
@@ -224,9 +225,9 @@ impl Search {
         }
     }
 
-    /// The terms that the query stands for beside those that were typed, once they are known: the most alike first, of these what most
-    /// live records have.
-    pub(crate) fn alike(&self) -> Vec<String> {
+    /// The terms that the query stands for beside those that were typed, once they are known, with how many live records have each: the
+    /// most alike first, of these what most have.
+    pub(crate) fn alike(&self) -> Vec<(String, u64)> {
         let Some(known) = &self.prepared.known else { return Vec::new() };
         let words = known.parts.iter().zip(&known.counts);
         let parts = words.flat_map(|(parts, counts)| parts.iter().zip(counts));
@@ -234,7 +235,8 @@ impl Search {
         alike.sort_by(|(a, a_count), (b, b_count)| {
             b.likeness.total_cmp(&a.likeness).then_with(|| b_count.cmp(a_count))
         });
-        alike.into_iter().map(|(part, _)| known.families[part.lookup].terms[part.slot].term.clone()).collect()
+        let term = |part: &Part| known.families[part.lookup].terms[part.slot].term.clone();
+        alike.into_iter().map(|(part, records)| (term(part), *records)).collect()
     }
 
     /// Ends a stage that began at a time, and begins the next.

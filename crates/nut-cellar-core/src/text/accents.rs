@@ -50,6 +50,16 @@ pub(super) fn fold(word: &mut String, own_letters: &str) {
     }
 }
 
+/// A letter without its accent, if it has one.
+pub(super) fn without_accent(letter: char) -> char {
+    if letter.is_ascii() {
+        return letter;
+    }
+    let mut word = letter.to_string();
+    fold(&mut word, "");
+    word.chars().next().unwrap_or(letter)
+}
+
 /// The letter without its marks, if it is Latin or Greek.
 fn put_bare(out: &mut String, letter: char) {
     let mut bytes = [0; 4];

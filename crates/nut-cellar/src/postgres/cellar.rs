@@ -11,16 +11,17 @@ use super::session::{Parameter, Session, Statements};
 use super::sources::Sources;
 use super::state::{self, Logged, Seen};
 use super::table::Table;
-use crate::cellar::{Info, report};
+use crate::cellar::{Info, reported};
 use crate::rows::cache::ChunkCache;
 use crate::rows::manifests::Manifests;
 use crate::rows::near::NearFolder;
 use crate::rows::{self, spans};
 use crate::rows::{Laid, Overlay, Remembered, Spool};
+use nut_cellar_core::lenient::{self, Suggest, Suggested};
 use nut_cellar_core::search::{Compared, Report, Why};
 use nut_cellar_core::{
     Error, ErrorKind, Find, Found, Highlighter, Key, Manifest, Merging, Opened, Query, Request, Result,
-    Schema, Search, Snapshot, Terms, View, search, text::Pattern,
+    Schema, Snapshot, Terms, View, search, text::Pattern,
 };
 use postgres::Row;
 use postgres::types::Type;
@@ -154,7 +155,7 @@ impl PostgresCellar {
     ) -> Result<(Found, Report)> {
         self.read(client, |view, snapshot, sight| {
             sight.must_be_all()?;
-            let (mut found, mut report) = report(view, Search::new(snapshot, query, find)?)?;
+            let (mut found, mut report) = reported(view, &snapshot, query, find)?;
             found.notes.extend(view.note());
             view.tell(&mut report);
             Ok((found, report))
@@ -199,6 +200,23 @@ impl PostgresCellar {
         }
     }
 
+    /// What a program may offer somebody who types: corrections of what was typed.
+    ///
+    /// # Errors
+    /// As for [`find`](Self::find); [`ErrorKind::Withheld`] to a role that row-level security keeps from seeing all rows.
+    pub fn suggest(
+        &self,
+        client: &mut impl Session,
+        text: &str,
+        find: &Find,
+        suggest: &Suggest,
+    ) -> Result<Suggested> {
+        self.read(client, |view, snapshot, sight| {
+            sight.must_be_all()?;
+            lenient::suggest(view, &snapshot, &Query::read(text).query, find, suggest)
+        })
+    }
+
     /// Says why a record ranks where it does, or why it was not found.
     ///
     /// # Errors
@@ -206,7 +224,8 @@ impl PostgresCellar {
     pub fn why(&self, client: &mut impl Session, query: &Query, find: &Find, key: &Key) -> Result<Why> {
         self.read(client, |view, snapshot, sight| {
             sight.must_be_all()?;
-            search::why(view, &snapshot, query, find, key)
+            let (query, find) = lenient::decided(view, &snapshot, query, find)?;
+            search::why(view, &snapshot, &query, &find, key)
         })
     }
 

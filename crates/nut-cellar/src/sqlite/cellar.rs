@@ -6,15 +6,16 @@ use super::reading::{Entry, is_logged, last_entry, pending};
 use super::sources::Sources;
 use super::state::{State, Stood};
 use super::transaction::Transaction;
-use crate::cellar::{Info, report};
+use crate::cellar::{Info, reported};
 use crate::rows::cache::ChunkCache;
 use crate::rows::manifests::Manifests;
 use crate::rows::{self, spans};
 use crate::rows::{Laid, Overlay, Remembered, Spool};
+use nut_cellar_core::lenient::{Suggest, Suggested};
 use nut_cellar_core::search::{Compared, Report, Why};
 use nut_cellar_core::store::Generation;
 use nut_cellar_core::{
-    Error, ErrorKind, Find, Found, Highlighter, Key, Merging, Opened, Query, Request, Result, Schema, Search,
+    Error, ErrorKind, Find, Found, Highlighter, Key, Merging, Opened, Query, Request, Result, Schema,
     Snapshot, Terms, View, lenient, search, text::Pattern,
 };
 use rusqlite::Connection;
@@ -145,10 +146,26 @@ impl SqliteCellar {
         find: &Find,
     ) -> Result<(Found, Report)> {
         self.read(connection, |view, snapshot| {
-            let (mut found, mut report) = report(view, Search::new(snapshot, query, find)?)?;
+            let (mut found, mut report) = reported(view, &snapshot, query, find)?;
             found.notes.extend(view.note());
             view.tell(&mut report);
             Ok((found, report))
+        })
+    }
+
+    /// What a program may offer somebody who types: corrections of what was typed.
+    ///
+    /// # Errors
+    /// As for [`find`](Self::find).
+    pub fn suggest(
+        &self,
+        connection: &Connection,
+        text: &str,
+        find: &Find,
+        suggest: &Suggest,
+    ) -> Result<Suggested> {
+        self.read(connection, |view, snapshot| {
+            lenient::suggest(view, &snapshot, &Query::read(text).query, find, suggest)
         })
     }
 
@@ -157,7 +174,10 @@ impl SqliteCellar {
     /// # Errors
     /// As for [`find`](Self::find).
     pub fn why(&self, connection: &Connection, query: &Query, find: &Find, key: &Key) -> Result<Why> {
-        self.read(connection, |view, snapshot| search::why(view, &snapshot, query, find, key))
+        self.read(connection, |view, snapshot| {
+            let (query, find) = lenient::decided(view, &snapshot, query, find)?;
+            search::why(view, &snapshot, &query, &find, key)
+        })
     }
 
     /// Searches twice for one query, such as with two sets of weights, and puts the answers side by side.

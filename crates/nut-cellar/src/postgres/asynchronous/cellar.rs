@@ -6,6 +6,7 @@ use super::bridge::{Bridge, drive};
 use super::session::{AsyncConnection, AsyncSession};
 use crate::cellar::Info;
 use crate::rows::{self, Adopted, Pace, Repaired, Stop, Synced};
+use nut_cellar_core::lenient::{Suggest, Suggested};
 use nut_cellar_core::search::{Compared, Report, Why};
 use nut_cellar_core::{
     Difference, Find, Found, Highlighter, Key, Query, Request, Result, Schema, Terms, text::Pattern,
@@ -155,6 +156,21 @@ impl AsyncCellar {
         let (sql, parameters) = (hits.with(sql), hits.parameters(parameters));
         let joined = client.client().query_typed(&sql, &parameters).await;
         joined.map_err(super::super::failure::failed(super::super::cellar::JOINING))
+    }
+
+    /// As [`PostgresCellar::suggest`].
+    ///
+    /// # Errors
+    /// As there.
+    pub async fn suggest(
+        &self,
+        client: &impl AsyncSession,
+        text: &str,
+        find: &Find,
+        suggest: &Suggest,
+    ) -> Result<Suggested> {
+        let (text, find, suggest) = (text.to_owned(), find.clone(), suggest.clone());
+        self.ask(client, move |cellar, mut bridge| cellar.suggest(&mut bridge, &text, &find, &suggest)).await
     }
 
     /// As [`PostgresCellar::why`].
