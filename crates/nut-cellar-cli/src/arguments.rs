@@ -169,6 +169,7 @@ pub struct Sync {
 
 /// How to search.
 #[derive(Args, Clone)]
+#[expect(clippy::struct_excessive_bools, reason = "they are what a call turns on and off")]
 pub struct Settings {
     /// Look in these text columns only
     #[arg(long, value_name = "a,b", value_delimiter = ',')]

@@ -164,9 +164,50 @@ fn loading_and_finding_in_a_folder() {
     assert!(table.contains("Box of fossils") && table.contains("3 records found"), "{table}");
     assert!(!table.contains('\u{1b}'), "no colours where there is no terminal");
     let none = desk.done(&["find", "shed.cellar", "submarine"]);
-    assert!(none.contains("0 records found") && none.contains("`--near few`"), "{none}");
-    let none = desk.done(&["find", "shed.cellar", "submarine", "--near", "few"]);
-    assert!(none.contains("0 records found") && !none.contains("--near"), "{none}");
+    assert!(none.contains("0 records found") && none.contains("`--lenient`"), "{none}");
+    for looser in [["--near", "few"], ["--lenient", "--skip=0"]] {
+        let none = desk.done(&[&["find", "shed.cellar", "submarine"][..], &looser].concat());
+        assert!(none.contains("0 records found") && !none.contains("--lenient"), "{none}");
+    }
+}
+
+#[test]
+fn the_best_is_made_of_what_was_typed() {
+    let desk = loaded();
+    let answer = desk.json(&["find", "shed.cellar", "wlanut hinges submarine", "--lenient"]);
+    let changed = serde_json::json!([{"from": "wlanut", "to": ["walnut"], "why": "nearly so", "records": 3}]);
+    assert_eq!((&answer["changed"], &answer["total_all_words"]), (&changed, &0.into()));
+    assert_eq!((&answer["total"], &answer["hits"][0]["key"]), (&3.into(), &"b-2".into()));
+    let output = desk.call(&["find", "shed.cellar", "wlanut hinges", "--lenient"]);
+    assert!(
+        said(&output).contains("`wlanut`; what is spelled nearly so counts: walnut."),
+        "{}",
+        said(&output)
+    );
+    assert!(String::from_utf8_lossy(&output.stdout).contains("3 records found (1 with all words) in"));
+    assert_eq!(desk.json(&["find", "shed.cellar", "wlanut", "--lenient", "--strict"])["total"], 0);
+    assert_eq!(desk.json(&["find", "shed.cellar", "wlanut", "--lenient", "--near", "never"])["total"], 0);
+    // A record is explained as it was found, and the other ways to search are lenient as well.
+    let why = desk.json(&["why", "shed.cellar", "wlanut", "b-2", "--lenient"]);
+    assert!(why["found"]["score"].as_f64().or(why["why"]["found"]["score"].as_f64()).is_some(), "{why}");
+    desk.file("request.json", r#"{"query": "wlanut", "lenient": true, "enough": 3}"#);
+    assert_eq!(desk.json(&["find", "shed.cellar", "--request", "request.json"])["total"], 3);
+    // A page goes on behind the place of the one before.
+    let first = desk.json(&["find", "shed.cellar", "wlanut hinges", "--lenient", "--limit", "2"]);
+    let after = first["next"].as_str().unwrap();
+    let second =
+        desk.json(&["find", "shed.cellar", "wlanut hinges", "--lenient", "--limit", "2", "--after", after]);
+    assert_eq!((&second["hits"].as_array().unwrap().len(), &second["total"]), (&1, &3.into()));
+
+    let offered = desk.json(&["suggest", "shed.cellar", "wlanut hinges"]);
+    let changed = serde_json::json!([{"from": "wlanut", "to": "walnut"}]);
+    let correction = serde_json::json!({"text": "walnut hinges", "changed": changed, "records": 1});
+    assert_eq!(offered["corrections"], serde_json::json!([correction]));
+    assert!(desk.done(&["suggest", "shed.cellar", "wlanut hinges"]).contains("walnut hinges"));
+    assert!(desk.done(&["suggest", "shed.cellar", "walnut box"]).contains("nothing to correct"));
+    let none = desk.json(&["suggest", "shed.cellar", "wlanut", "--where", "found_on > 2031-05-01"]);
+    assert_eq!(none["corrections"].as_array().unwrap().len(), 0);
+    desk.refused(2, &["suggest", "shed.cellar", "wlanut", "--offer", "most"]);
 }
 
 #[test]

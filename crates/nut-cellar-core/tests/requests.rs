@@ -159,6 +159,7 @@ prop_compose! {
         after in prop::option::of((any::<f32>().prop_filter("a number", |score| !score.is_nan()), keys())),
         (k1, lengths, proximity) in (0.0_f32..3.0, lengths(), 0.0_f32..9.0),
         most in (prop::option::of(any::<u64>()), prop::option::of(any::<u64>())),
+        (lenient, enough) in (any::<bool>(), prop::option::of(any::<u64>())),
     ) -> Find {
         let mut find = Find::new()
             .words(words).relaxed_below(relaxed).spellings(spellings).first_letters_right(letters)
@@ -167,12 +168,14 @@ prop_compose! {
         for (column, weight) in weights { find = find.weight(column, weight); }
         if let Some(columns) = columns { find = find.columns(columns); }
         if beginnings { find = find.with_beginnings(); }
+        if lenient { find = find.lenient(); }
+        if let Some(enough) = enough { find = find.enough(enough); }
         if !values.0 { find = find.without_values(); }
         if values.1 { find = find.with_marks(); }
         if exact { find = find.exact_forms(); }
         if expansions { find = find.expanding(&Arc::new(Expansions::read("brolly = umbrella", &schema()).unwrap())); }
         if let Some(filter) = filter { find = find.only(filter); }
-        if let Some((score, key)) = after { find = find.after(Place { value: None, score, key }); }
+        if let Some((score, key)) = after { find = find.after(Place { value: None, score, key, lenient: None }); }
         if let Some(terms) = most.0 { find = find.most_terms(terms); }
         if let Some(postings) = most.1 { find = find.most_postings(postings); }
         find
@@ -214,7 +217,7 @@ proptest! {
         found.total = 7;
         found.more = true;
         found.notes = vec![Note::OnlyExcludes, Note::FewerWords { words: 3, needed: 2 }];
-        found.last = Some(Place { value: None, score, key });
+        found.last = Some(Place { value: None, score, key, lenient: None });
         found.hits = vec![hit];
         let (text, read) = through_json(&found);
         let json: Json = serde_json::from_str(&text).unwrap();
@@ -233,7 +236,7 @@ fn every_setting_can_be_said_and_is_explained() {
         "marks": true, "total": {"at_least": 100}, "limit": 5, "skip": 2, "after": "0000c03f001080000000000000070000", "k1": 1.0, "b": 0.5,
         "proximity": 2.0, "values": false, "exact_forms": true, "expansions": "brolly = umbrella", "most_terms": 1000,
         "most_postings": 1000, "threads": 2}"#;
-    let place = Place { value: None, score: 1.5, key: Key::from(7) };
+    let place = Place { value: None, score: 1.5, key: Key::from(7), lenient: None };
     let text = text.replace("0000c03f001080000000000000070000", &place.to_string());
     let request = Request::read(&text).unwrap();
     let json = serde_json::to_value(&request).unwrap();

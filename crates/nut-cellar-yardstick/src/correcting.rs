@@ -6,7 +6,7 @@ use hashbrown::HashMap;
 use nut_cellar::judge::with_mistake;
 use nut_cellar::lenient::Suggest;
 use nut_cellar::text::Spelling;
-use nut_cellar::{Cellar, Column, Find, Memory, Query, Record, Schema, Spellings};
+use nut_cellar::{Cellar, Column, Find, Query, Record, Schema, Spellings};
 use serde::Serialize;
 use std::collections::HashSet;
 use std::error::Error;

@@ -107,7 +107,7 @@ mod tests {
             ("alnut", "walnut", 1.5),
             ("wxlnxt", "walnut", 2.0),
         ] {
-            assert_eq!(cost(typed, meant), expected, "{typed} for {meant}");
+            assert_eq!(cost(typed, meant).to_bits(), f32::to_bits(expected), "{typed} for {meant}");
         }
     }
 }
