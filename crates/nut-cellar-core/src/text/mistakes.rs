@@ -103,7 +103,7 @@ mod tests {
             ("walnt", "walnut", 1.0),
             ("awlnut", "walnut", 1.0),
             ("qalnut", "walnut", 1.25),
-            ("xalnut", "walnut", 1.5),
+            ("palnut", "walnut", 1.5),
             ("alnut", "walnut", 1.5),
             ("wxlnxt", "walnut", 2.0),
         ] {
