@@ -1,7 +1,7 @@
 //! Pages of a lenient search: records that have all words in front, those with fewer behind them.
 //!
 //! With r(p) the records that match a part p of the query, N all records, and idf(p) = ln(1 + (N − r(p) + ½) / (r(p) + ½)), a part
-//! may be missing without counting as missing if idf(p) < ½ of the mean idf of the parts. In front are the records that have all others;
+//! may be missing without counting as missing if idf(p) < ¼ of the mean idf of the parts. In front are the records that have all others;
 //! behind them those that have any. Both are ordered by score, which is that of all parts. In another order, all of them stand in that.
 
 use super::{Answers, count};
@@ -14,7 +14,7 @@ use crate::wire::{Broken, Reader, put_bytes};
 use std::collections::HashSet;
 
 /// A part may be missing whose idf is below this share of the mean.
-const LITTLE: f32 = 0.5;
+const LITTLE: f32 = 0.25;
 /// Of more parts none may be missing without counting as missing.
 const MOST_PARTS: usize = 32;
 
