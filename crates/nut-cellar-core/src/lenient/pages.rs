@@ -50,8 +50,7 @@ impl Leniency {
             return Ok(this);
         }
         let all = strict.clone().words(Words::All);
-        let nothing = Query::all([Query::word("a"), Query::Without(Box::new(Query::word("a")))]);
-        let records = count(by, &Query::Without(Box::new(nothing)), &all)?;
+        let records = count(by, &Query::everything(), &all)?;
         let mut idfs = Vec::with_capacity(chosen.len());
         for (place, part) in chosen {
             let matching = count(by, part, &all)?;
@@ -115,12 +114,12 @@ impl Leniency {
         let Query::Words(parts) = &self.query else { return (self.query.clone(), any) };
         let (choices, certain): (Vec<_>, Vec<_>) =
             parts.iter().cloned().partition(|part| is_choice(by, part));
-        let is_value = |part: &&Query| matches!(part, Query::In(..));
-        if certain.iter().all(|part| !is_value(&part)) {
+        let is_value = |part: &Query| matches!(part, Query::In(..));
+        if !certain.iter().any(is_value) {
             return (self.query.clone(), any);
         }
         // Beside values that are needed the words could be missing all together.
-        let certain = certain.into_iter().map(|part| if is_value(&&part) { part.needed() } else { part });
+        let certain = certain.into_iter().map(|part| if is_value(&part) { part.needed() } else { part });
         (Query::words([Query::any(choices).needed()].into_iter().chain(certain)), any)
     }
 }

@@ -94,6 +94,13 @@ impl Query {
         Self::Any(parts.into_iter().collect()).normal()
     }
 
+    /// All records.
+    pub(crate) fn everything() -> Self {
+        // What both has a word and has it not is nowhere.
+        let nowhere = Self::All(vec![Self::word("a"), Self::Without(Box::new(Self::word("a")))]);
+        Self::Without(Box::new(nowhere))
+    }
+
     /// This and, side by side, everything but the other.
     #[must_use]
     pub fn without(self, other: Self) -> Self {
