@@ -45,7 +45,7 @@ impl<T> From<String> for Said<T> {
 ///
 /// let schema = Schema::new("id").with("title", Column::text("en")).with("station", Column::of(Kind::Exact));
 /// let request = Request::read(r#"{"query": "walnut box", "words": "any", "where": "station = 'Elmfold'"}"#).unwrap();
-/// assert_eq!(request.words, Words::Any);
+/// assert_eq!(request.words, Some(Words::Any));
 /// let search = request.prepare(&schema).unwrap();
 /// assert_eq!(search.query.to_string(), "walnut box");
 ///
