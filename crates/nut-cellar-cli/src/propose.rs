@@ -17,7 +17,7 @@ const LONG: usize = 200;
 /// How many these are.
 const FIRST_WORDS: NonZero<u16> = NonZero::<u16>::MIN.saturating_add(11);
 /// And what they weigh.
-const FIRST_WEIGH: f32 = 2.0;
+const FIRST_WEIGHT: f32 = 2.0;
 /// Words that hardly a sentence of English does without.
 const ENGLISH: [&str; 8] = ["the", "and", "with", "of", "in", "is", "it", "to"];
 
@@ -57,7 +57,7 @@ pub fn schema(path: &Path, key: Option<&str>) -> Result<Schema> {
         let beginning = format!("{name}_beginning");
         if column.kind() == Kind::Text && length(&values) > LONG && !names.contains(&beginning.as_str()) {
             let words = column.clone().from_columns([name]).of_first_words(FIRST_WORDS).not_kept();
-            schema = schema.with(name, column).with(beginning, words.weighing(FIRST_WEIGH));
+            schema = schema.with(name, column).with(beginning, words.weighing(FIRST_WEIGHT));
         } else {
             schema = schema.with(name, column);
         }

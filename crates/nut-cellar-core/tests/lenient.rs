@@ -1,7 +1,7 @@
 //! The rules of lenient searches, beside a slow reckoning of the same on the records themselves.
 #![allow(clippy::unwrap_used, reason = "a test fails by panicking")]
 
-use nut_cellar_core::lenient::{self, Change, Offer, Suggest, Suggested};
+use nut_cellar_core::lenient::{self, Offer, Suggest, Suggested, WhyChanged};
 use nut_cellar_core::search::Order;
 use nut_cellar_core::{
     Batch, Column, Filter, Find, Found, Key, Kind, Memory, Note, Opened, Query, Record, Schema, Snapshot,
@@ -126,12 +126,12 @@ fn lenient() -> Find {
 fn what_words_stand_for() {
     let office = office();
     for (query, from, to, why, found) in [
-        ("umbrela", "umbrela", &["umbrella"][..], Change::NearlySo, &[2][..]),
-        ("title:wlanut", "wlanut", &["walnut"], Change::NearlySo, &[0, 1]),
-        ("walnutbox", "walnutbox", &["walnut box"], Change::AsTwoWords, &[0]),
-        ("um brella", "um brella", &["umbrella"], Change::AsOneWord, &[2]),
-        ("2031-04", "2031-04", &["found_on:2031-04"], Change::AsADay, &[0]),
-        ("2031", "2031", &["found_on:2031"], Change::AsADay, &[0]),
+        ("umbrela", "umbrela", &["umbrella"][..], WhyChanged::NearlySo, &[2][..]),
+        ("title:wlanut", "wlanut", &["walnut"], WhyChanged::NearlySo, &[0, 1]),
+        ("walnutbox", "walnutbox", &["walnut box"], WhyChanged::AsTwoWords, &[0]),
+        ("um brella", "um brella", &["umbrella"], WhyChanged::AsOneWord, &[2]),
+        ("2031-04", "2031-04", &["found_on:2031-04"], WhyChanged::AsADay, &[0]),
+        ("2031", "2031", &["found_on:2031"], WhyChanged::AsADay, &[0]),
     ] {
         let answer = office.find(query, &lenient());
         let told: Vec<_> = answer.changed.iter().filter(|changed| changed.from == from).collect();

@@ -2,6 +2,7 @@
 
 use crate::random::Random;
 use crate::searching::{microseconds, texts_of};
+use crate::waiting::share;
 use hashbrown::HashMap;
 use nut_cellar::judge::with_mistake;
 use nut_cellar::lenient::Suggest;
@@ -79,15 +80,15 @@ fn one(source: &str, path: &Path, queries: usize) -> Result<Measured, Failure> {
         let none = cellar.suggest(&wanted, &Find::new(), &Suggest::new())?.corrections;
         doubted += usize::from(!none.is_empty());
     }
-    let share = |count: usize| count as f64 / queries as f64;
+    let of_all = |count: usize| count as f64 / queries as f64;
     Ok(Measured {
         source: source.to_owned(),
         queries,
-        right: share(right),
-        right_by_frequency: share(by_frequency),
-        doubted: share(doubted),
-        median_us: median(times),
-        search_us: median(search_times),
+        right: of_all(right),
+        right_by_frequency: of_all(by_frequency),
+        doubted: of_all(doubted),
+        median_us: share(times, 50),
+        search_us: share(search_times, 50),
     })
 }
 
@@ -124,11 +125,6 @@ fn most_frequent<'f>(frequency: &'f HashMap<String, u64>, typed: &str) -> Option
     let spelling = Spelling::of(typed, 0);
     let near = frequency.iter().filter(|(word, _)| *word != typed && spelling.distance(word).is_some());
     near.max_by_key(|(word, records)| (**records, std::cmp::Reverse(*word))).map(|(word, _)| word)
-}
-
-fn median(mut times: Vec<f64>) -> f64 {
-    times.sort_by(f64::total_cmp);
-    times.get(times.len() / 2).copied().unwrap_or_default()
 }
 
 /// A line for each corpus.

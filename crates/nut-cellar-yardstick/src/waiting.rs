@@ -284,7 +284,7 @@ fn drawn(texts: &[(String, String)], words: usize, is_phrase: bool, random: &mut
 }
 
 /// Of so many in a hundred the most.
-fn share(mut times: Vec<f64>, percent: usize) -> f64 {
+pub(crate) fn share(mut times: Vec<f64>, percent: usize) -> f64 {
     times.sort_by(f64::total_cmp);
     times[(times.len() * percent / 100).min(times.len() - 1)]
 }

@@ -6,10 +6,10 @@ use std::fmt;
 /// A word, or two side by side, that a [lenient](crate::Find::lenient) search took for others as well. Its `Display` is a sentence.
 ///
 /// ```
-/// use nut_cellar_core::lenient::{Change, Changed};
+/// use nut_cellar_core::lenient::{Changed, WhyChanged};
 ///
 /// let to = vec!["walnut".to_owned()];
-/// let changed = Changed { from: "wlanut".to_owned(), to, why: Change::NearlySo, records: 37 };
+/// let changed = Changed { from: "wlanut".to_owned(), to, why: WhyChanged::NearlySo, records: 37 };
 /// assert_eq!(changed.to_string(), "Hardly any record has `wlanut`; what is spelled nearly so counts: walnut.");
 /// ```
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -21,7 +21,7 @@ pub struct Changed {
     /// What it stands for, too, what most records have first.
     pub to: Vec<String>,
     /// Why.
-    pub why: Change,
+    pub why: WhyChanged,
     /// How many records have what was typed or what it stands for.
     pub records: u64,
 }
@@ -30,7 +30,7 @@ pub struct Changed {
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(any(test, feature = "json-schema"), derive(schemars::JsonSchema))]
 #[non_exhaustive]
-pub enum Change {
+pub enum WhyChanged {
     /// They are spelled nearly so.
     #[serde(rename = "nearly so")]
     NearlySo,
@@ -48,10 +48,10 @@ pub enum Change {
 impl fmt::Display for Changed {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         let how = match self.why {
-            Change::NearlySo => "what is spelled nearly so",
-            Change::AsOneWord => "what is written as one word",
-            Change::AsTwoWords => "what is written as two words",
-            Change::AsADay => "a value",
+            WhyChanged::NearlySo => "what is spelled nearly so",
+            WhyChanged::AsOneWord => "what is written as one word",
+            WhyChanged::AsTwoWords => "what is written as two words",
+            WhyChanged::AsADay => "a value",
         };
         write!(f, "Hardly any record has `{}`; {how} counts: {}.", self.from, self.to.join(", "))
     }

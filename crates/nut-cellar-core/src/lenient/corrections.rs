@@ -4,14 +4,14 @@
 //! best has the greatest S(c) = ln R(c) − λ · cost(c), λ = 4. One that finds nothing is never offered. Words are
 //!
 //! * *unknown*, if no record that may be seen has them; one that is corrected has all of them replaced;
-//! * *doubtful*, if what is near is much more frequent and fits the other words better: with R₀ of the query as it was typed, where
-//!   S(c) ≥ ln max(R₀, ½) + 2.
+//! * *doubtful*, if what is near is much more frequent and fits the other words better: if S(c) is at least 2 above that of the best
+//!   correction, or of the query as it was typed, in which no word is replaced that is known.
 //!
 //! Candidates are the terms that are spelled nearly so, of each word the best 16 by ln r(t) − λ · cost, and the ways to write it as two
 //! words; of several words that are wrong the best 4 combinations of those before are gone on with.
 
 use super::words::{MOST_WORDS, Wanted, as_two, is_letters, replaced, wanted};
-use super::{Answers, count, counting};
+use super::{Strict, count, counting};
 use crate::error::{Error, ErrorKind, Result};
 use crate::query::Query;
 use crate::search::{Find, Words};
@@ -147,7 +147,7 @@ struct Candidate {
     query: Query,
     text: String,
     cost: f32,
-    /// No more records have it.
+    /// How many live records have it in this form, whatever the filter.
     records: u64,
 }
 
@@ -194,7 +194,7 @@ impl Combination {
 
 /// The best corrections of a query.
 pub(super) fn corrections(
-    by: &mut dyn Answers,
+    by: &Strict<'_>,
     query: &Query,
     find: &Find,
     suggest: &Suggest,
@@ -208,7 +208,8 @@ pub(super) fn corrections(
     let (mut typed, mut wrong) = (Combination::default(), Vec::new());
     for (place, word) in words.iter().enumerate() {
         let records = count(by, &word.query(Query::word(&word.text)), &strict)?;
-        let may_be_other = is_letters(&word.text) && word.text.chars().count() >= least_letters;
+        let is_text = word.columns.iter().flatten().all(|name| by.schema().text_column(name).is_some());
+        let may_be_other = is_text && is_letters(&word.text) && word.text.chars().count() >= least_letters;
         if records == 0 {
             typed.choices.insert(place, Choice::Open);
         }
@@ -231,7 +232,7 @@ pub(super) fn corrections(
         let mut next = if records > 0 { combinations.clone() } else { Vec::new() };
         for before in &combinations {
             for candidate in &tried {
-                // What so few records have is not better by enough.
+                // A known word is not tried against what so few records have.
                 let most = (candidate.records as f64).ln() - LAMBDA * f64::from(candidate.cost);
                 if records > 0 && offer != Offer::Every && most < (before.records as f64).ln() + MARGIN {
                     continue;
@@ -269,7 +270,7 @@ pub(super) fn corrections(
 }
 
 /// What a word may have been meant to be, as far as it is tried.
-fn tried(by: &mut dyn Answers, word: &Wanted, strict: &Find) -> Result<Vec<Candidate>> {
+fn tried(by: &Strict<'_>, word: &Wanted, strict: &Find) -> Result<Vec<Candidate>> {
     let near = word.query(Query::near(&word.text));
     let mut tried: Vec<_> = by
         .alike(&near, &counting(strict))?

@@ -13,9 +13,9 @@
 //! Only words that are wanted, that stand outside of quotation marks, and of which there are at most 16 in the query. A near spelling of
 //! which not all terms were looked at stands for nothing, and a note says so.
 
-use super::changed::{Change, Changed};
+use super::changed::{Changed, WhyChanged};
 use super::words::{MOST_WORDS, as_two, is_letters, wanted};
-use super::{Answers, count, counting};
+use super::{Strict, count, counting};
 use crate::error::Result;
 use crate::note::Note;
 use crate::query::Query;
@@ -42,7 +42,7 @@ impl Mended {
 }
 
 /// Puts others beside words that hardly any record has.
-pub(super) fn mend(by: &mut dyn Answers, query: &Query, strict: &Find, enough: u64) -> Result<Mended> {
+pub(super) fn mend(by: &Strict<'_>, query: &Query, strict: &Find, enough: u64) -> Result<Mended> {
     let mut mended = Mended::nothing(query);
     if wanted(query).len() > MOST_WORDS {
         return Ok(mended);
@@ -55,7 +55,7 @@ pub(super) fn mend(by: &mut dyn Answers, query: &Query, strict: &Find, enough: u
 }
 
 struct Mending<'m> {
-    by: &'m mut dyn Answers,
+    by: &'m Strict<'m>,
     strict: &'m Find,
     enough: u64,
     /// The columns that the words at hand are looked for in, if the query says so.
@@ -102,7 +102,7 @@ impl Mending<'_> {
         }
     }
 
-    fn tell(&mut self, from: &str, to: Vec<String>, why: Change, records: u64) {
+    fn tell(&mut self, from: &str, to: Vec<String>, why: WhyChanged, records: u64) {
         self.mended.changed.push(Changed { from: from.to_owned(), to, why, records });
     }
 
@@ -136,7 +136,7 @@ impl Mending<'_> {
         }
         let either = Query::any([both, Query::word(&one)]);
         let records = self.count(either.clone())?;
-        self.tell(&format!("{a} {b}"), vec![one], Change::AsOneWord, records);
+        self.tell(&format!("{a} {b}"), vec![one], WhyChanged::AsOneWord, records);
         Ok(Some(either))
     }
 
@@ -168,7 +168,7 @@ impl Mending<'_> {
             return Ok(plain);
         }
         let to = self.told(&near)?;
-        self.tell(word, to, Change::NearlySo, found.total);
+        self.tell(word, to, WhyChanged::NearlySo, found.total);
         Ok(Query::near(word))
     }
 
@@ -215,7 +215,7 @@ impl Mending<'_> {
         }
         let either = Query::any(ways);
         let records = self.count(either.clone())?;
-        self.tell(word, to, Change::AsADay, records);
+        self.tell(word, to, WhyChanged::AsADay, records);
         Ok(Some(either))
     }
 
@@ -233,7 +233,7 @@ impl Mending<'_> {
             }
         }
         let Some((records, two)) = best else { return Ok(None) };
-        self.tell(word, vec![two.clone()], Change::AsTwoWords, records);
+        self.tell(word, vec![two.clone()], WhyChanged::AsTwoWords, records);
         Ok(Some(Query::any([Query::word(word), Query::phrase(two)])))
     }
 }

@@ -1,10 +1,10 @@
 //! The best of what somebody types, where few records have all of it.
 //!
 //! A lenient search is a sequence of strict ones. What it does depends on what these find, so on live records that the search may see and
-//! that its filter lets through, and on nothing else; whoever answers the strict ones ([`Answers`]) says which records these are. In order:
+//! that its filter lets through, and on nothing else. In order:
 //!
 //! 1. Where [enough](crate::Find::enough) records have all words, that is all: it is the strict search.
-//! 2. Words that hardly any record has, may stand for others: `mending`. Each is told as a [`Changed`].
+//! 2. Words that hardly any record has may stand for others: `mending`. Each is told as a [`Changed`].
 //! 3. Where still not enough have all words, those with fewer follow, never before: `pages`. Words that say little may be missing
 //!    without that.
 
@@ -14,9 +14,8 @@ mod mending;
 mod pages;
 mod words;
 
-pub use changed::{Change, Changed};
+pub use changed::{Changed, WhyChanged};
 pub use corrections::{Corrected, Correction, Offer, Suggest};
-
 pub use pages::Leniency;
 
 use crate::catalog::Snapshot;
@@ -30,35 +29,15 @@ use corrections::corrections;
 use mending::{Mended, mend};
 use serde::Serialize;
 
-/// Whoever answers strict searches of the same records, one after the other.
-pub trait Answers {
-    /// What the columns are.
-    fn schema(&self) -> &Schema;
-
-    /// What a strict search finds.
-    ///
-    /// # Errors
-    /// As for any search.
-    fn found(&mut self, query: &Query, find: &Find) -> Result<Found>;
-
-    /// The terms that a query stands for beside those that are typed, with how many live records have each, the most alike first, of these
-    /// what most have. They may be of records that nobody may see: before one is told, [`found`](Self::found) has to find it.
-    ///
-    /// # Errors
-    /// As for any search.
-    fn alike(&mut self, query: &Query, find: &Find) -> Result<Vec<(String, u64)>>;
-}
-
-/// Searches, leniently where the search is lenient.
+/// Searches a snapshot, leniently where the search is lenient.
 ///
 /// # Errors
 /// As for any search.
-pub fn answer(by: &mut dyn Answers, query: &Query, find: &Find) -> Result<Found> {
-    let strict = find.clone().strict();
+pub fn search(view: &dyn View, snapshot: &Snapshot, query: &Query, find: &Find) -> Result<Found> {
+    let (by, strict, enough) = (&Strict { view, snapshot }, find.clone().strict(), find.makes_do_with());
     if !find.is_lenient() {
         return by.found(query, &strict);
     }
-    let enough = find.makes_do_with();
     if let Some(place) = find.place_before() {
         // A page goes on as the one before.
         return match &place.lenient {
@@ -84,7 +63,7 @@ enum Decided {
     Leniently(Leniency, Vec<Changed>, Vec<Note>),
 }
 
-fn decide(by: &mut dyn Answers, query: &Query, find: &Find) -> Result<Decided> {
+fn decide(by: &Strict<'_>, query: &Query, find: &Find) -> Result<Decided> {
     let (strict, enough) = (find.clone().strict(), find.makes_do_with());
     let counting = match strict.wanted_total() {
         Total::AtLeast(records) => strict.clone().total(Total::AtLeast(records.max(enough))),
@@ -93,6 +72,10 @@ fn decide(by: &mut dyn Answers, query: &Query, find: &Find) -> Result<Decided> {
     let mut found = by.found(query, &counting)?;
     let (may_be_fewer, may_be_others) = find.leaves_open();
     if found.total >= enough || found.or_more {
+        if let Total::AtLeast(records) = strict.wanted_total() {
+            found.or_more |= found.total >= records;
+            found.total = found.total.min(records);
+        }
         found.total_all_words = Some(found.total);
         return Ok(Decided::Strictly(found));
     }
@@ -101,21 +84,13 @@ fn decide(by: &mut dyn Answers, query: &Query, find: &Find) -> Result<Decided> {
     Ok(Decided::Leniently(leniency, mended.changed, mended.notes))
 }
 
-/// Searches a snapshot, leniently where the search is lenient.
-///
-/// # Errors
-/// As for any search.
-pub fn search(view: &dyn View, snapshot: &Snapshot, query: &Query, find: &Find) -> Result<Found> {
-    answer(&mut All { view, snapshot }, query, find)
-}
-
 /// The strict search of a query that finds what a lenient one finds, in the order of scores: to say why a record is found, or how it went.
 ///
 /// # Errors
 /// As for any search.
 pub fn decided(view: &dyn View, snapshot: &Snapshot, query: &Query, find: &Find) -> Result<(Query, Find)> {
     let strict = find.clone().strict();
-    let by = &mut All { view, snapshot };
+    let by = &Strict { view, snapshot };
     if !find.is_lenient() {
         return Ok((query.clone(), strict));
     }
@@ -136,7 +111,7 @@ pub fn suggest(
     find: &Find,
     suggest: &Suggest,
 ) -> Result<Suggested> {
-    let by = &mut All { view, snapshot };
+    let by = &Strict { view, snapshot };
     Ok(Suggested { corrections: corrections(by, query, find, suggest)? })
 }
 
@@ -148,22 +123,24 @@ pub struct Suggested {
     pub corrections: Vec<Correction>,
 }
 
-/// All records of a snapshot.
-struct All<'a> {
+/// Strict searches of the same records, one after the other.
+struct Strict<'a> {
     view: &'a dyn View,
     snapshot: &'a Snapshot,
 }
 
-impl Answers for All<'_> {
+impl Strict<'_> {
     fn schema(&self) -> &Schema {
         self.snapshot.schema()
     }
 
-    fn found(&mut self, query: &Query, find: &Find) -> Result<Found> {
+    fn found(&self, query: &Query, find: &Find) -> Result<Found> {
         run(self.view, &mut Search::new(self.snapshot.clone(), query, find)?)
     }
 
-    fn alike(&mut self, query: &Query, find: &Find) -> Result<Vec<(String, u64)>> {
+    /// The terms that a query stands for beside those that are typed, with how many live records have each, the most alike first, of these
+    /// what most have. The filter may let none of these records through: before a term is told, [`found`](Self::found) has to find it.
+    fn alike(&self, query: &Query, find: &Find) -> Result<Vec<(String, u64)>> {
         let mut search = Search::new(self.snapshot.clone(), query, find)?;
         run(self.view, &mut search)?;
         Ok(search.alike())
@@ -176,6 +153,6 @@ fn counting(strict: &Find) -> Find {
 }
 
 /// How many records match.
-fn count(by: &mut dyn Answers, query: &Query, strict: &Find) -> Result<u64> {
+fn count(by: &Strict<'_>, query: &Query, strict: &Find) -> Result<u64> {
     Ok(by.found(query, &counting(strict))?.total)
 }

@@ -4,7 +4,7 @@
 //! may be missing without counting as missing if idf(p) < ¼ of the mean idf of the parts. In front are the records that have all others;
 //! behind them those that have any. Both are ordered by score, which is that of all parts. In another order, all of them stand in that.
 
-use super::{Answers, count};
+use super::{Strict, count};
 use crate::error;
 use crate::query::Query;
 use crate::rank::idf;
@@ -34,7 +34,7 @@ pub struct Leniency {
 impl Leniency {
     /// Decides about parts that say little, and whether records with fewer follow.
     pub(super) fn of(
-        by: &mut dyn Answers,
+        by: &Strict<'_>,
         query: Query,
         strict: &Find,
         may_be_fewer: bool,
@@ -95,12 +95,7 @@ impl Leniency {
     }
 
     /// The search that finds all that is found, whatever the order.
-    pub(super) fn widest(
-        &self,
-        by: &mut dyn Answers,
-        strict: &Find,
-        enough: u64,
-    ) -> error::Result<(Query, Find)> {
+    pub(super) fn widest(&self, by: &Strict<'_>, strict: &Find, enough: u64) -> error::Result<(Query, Find)> {
         let (query, find) = self.in_front(strict);
         if !self.fewer || count(by, &query, &find)? >= enough {
             return Ok((query, find));
@@ -109,7 +104,7 @@ impl Leniency {
     }
 
     /// Any of the parts that may be missing, and all others.
-    fn any(&self, by: &dyn Answers, strict: &Find) -> (Query, Find) {
+    fn any(&self, by: &Strict<'_>, strict: &Find) -> (Query, Find) {
         let any = strict.clone().words(Words::Any);
         let Query::Words(parts) = &self.query else { return (self.query.clone(), any) };
         let (choices, certain): (Vec<_>, Vec<_>) =
@@ -125,7 +120,7 @@ impl Leniency {
 }
 
 /// Whether a part is one of those that may be missing: neither excluded nor needed, and no comparison of values.
-fn is_choice(by: &dyn Answers, part: &Query) -> bool {
+fn is_choice(by: &Strict<'_>, part: &Query) -> bool {
     match part {
         Query::Without(_) | Query::Needed(_) => false,
         Query::In(columns, _) => columns.iter().all(|name| by.schema().text_column(name).is_some()),
@@ -135,7 +130,7 @@ fn is_choice(by: &dyn Answers, part: &Query) -> bool {
 
 /// The page that `strict` asks for, where so many records with all words would be enough.
 pub(super) fn found(
-    by: &mut dyn Answers,
+    by: &Strict<'_>,
     leniency: &Leniency,
     strict: &Find,
     enough: u64,
