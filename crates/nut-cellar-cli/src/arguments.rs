@@ -6,7 +6,7 @@ use nut_cellar::lenient::Offer;
 use nut_cellar::rank::Lengths;
 use nut_cellar::search::DOCUMENT_VERSION;
 use nut_cellar::shelf::{FIRST_LAYOUT, LAYOUT};
-use nut_cellar::{Error, ErrorKind, Order, Spellings};
+use nut_cellar::{Beginnings, Error, ErrorKind, Order, Spellings};
 use std::num::NonZero;
 use std::path::PathBuf;
 
@@ -178,30 +178,30 @@ pub struct Settings {
     #[arg(long, value_name = "a=4,b=1", value_delimiter = ',', value_parser = weight)]
     pub weights: Vec<(String, f32)>,
     /// Where few records have all of what was typed, let words that hardly any has stand for others, and records with fewer words
-    /// follow
+    /// follow [default]
     #[arg(long, overrides_with = "strict")]
     pub lenient: bool,
-    /// Take what was typed as it is: `--words all --relax 0 --near never` [default]
+    /// Take what was typed as it is: `--words all --relax 0 --near never`
     #[arg(long, overrides_with = "lenient")]
     pub strict: bool,
     /// With how many records that have all words a lenient search makes do [default: 10, or as many as the page goes to]
     #[arg(long, value_name = "N")]
     pub enough: Option<u64>,
-    /// How many of the words a record must have; a share is like `60%` [default: all]
+    /// How many of the words a record must have; a share is like `60%` [default: all, those with fewer behind them]
     #[arg(long, value_name = "all|any|N|P%")]
     pub words: Option<nut_cellar::Words>,
-    /// Where fewer records than this have all words, count those with fewer words, too [default: 0]
+    /// Where fewer records than this have all words, count those with fewer words, too
     #[arg(long, value_name = "N")]
     pub relax: Option<u64>,
-    /// When words stand for others that are spelled nearly so [default: never]
+    /// When words stand for others that are spelled nearly so [default: where hardly any record has them]
     #[arg(long, value_name = "never|few|always")]
     pub near: Option<Spellings>,
     /// The first letters of a word that have to be right where spellings may be near
     #[arg(long, value_name = "N", default_value_t = 0)]
     pub first_letters: usize,
-    /// Let words stand for all that begin so, too
-    #[arg(long)]
-    pub beginnings: bool,
+    /// Let the last word, or all of them, stand for all that begin so, too [default: none; last where only this is said]
+    #[arg(long, value_name = "last|all", num_args = 0..=1, require_equals = true, default_missing_value = "last")]
+    pub beginnings: Option<Beginnings>,
     /// Find these records only: `found_on >= 2031-04 and status in ('waiting', 'sent on')`
     #[arg(long = "where", value_name = "FILTER")]
     pub filter: Option<String>,
@@ -288,7 +288,13 @@ pub struct Suggest {
     /// A shorter word is not corrected
     #[arg(long, value_name = "N", default_value_t = 3)]
     pub least_letters: usize,
-    /// The most corrections to show
+    /// Complete the last words to whole values of these columns, too
+    #[arg(long, value_name = "a,b", value_delimiter = ',')]
+    pub values_of: Vec<String>,
+    /// Complete what was typed to one of these queries, too, one on each line, those first that should be tried first
+    #[arg(long, value_name = "FILE.txt")]
+    pub earlier: Option<PathBuf>,
+    /// The most corrections, and the most completions, to show
     #[arg(long, value_name = "N", default_value_t = 5)]
     pub limit: usize,
     /// Answer as one JSON document

@@ -43,9 +43,11 @@ pub fn run(call: &arguments::Find) -> Result<()> {
     }
     let mut out = shown(&open, &find, &found, (time_us, opening.as_secs_f64() * 1e6));
     let typed = call.query.as_deref().is_some_and(|query| !query.trim().is_empty());
-    if found.total == 0 && !call.settings.lenient && call.settings.near.is_none() && typed {
-        let _ =
-            writeln!(out, "{FAINT}It was taken as it was typed; `--lenient` makes the best of it.{FAINT:#}");
+    if found.total == 0 && call.settings.strict && typed {
+        let _ = writeln!(
+            out,
+            "{FAINT}It was taken as it was typed; without `--strict` the best is made of it.{FAINT:#}"
+        );
     }
     say(&out)
 }

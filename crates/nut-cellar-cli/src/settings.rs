@@ -40,13 +40,13 @@ fn request(query: &str, settings: &Settings, schema: &Schema) -> Result<Request>
     }
     let mut request = find.request(query);
     request.exacting = settings.exacting;
-    request.lenient = settings.lenient;
+    request.strict = settings.strict;
     request.enough = settings.enough;
     request.words = settings.words;
     request.relax = settings.relax;
     request.near = settings.near;
     request.exact_forms = settings.exact_forms;
-    request.beginnings = settings.beginnings;
+    request.beginnings = settings.beginnings.unwrap_or_default();
     request.most_terms = settings.most_terms;
     request.most_postings = settings.most_postings;
     request.filter = settings.filter.as_deref().map(Into::into);

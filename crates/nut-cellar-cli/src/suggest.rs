@@ -1,10 +1,11 @@
-//! `suggest`: what somebody may have meant.
+//! `suggest`: what somebody may have meant, and what somebody may be going to type.
 
 use crate::arguments;
+use crate::settings::text_of;
 use crate::target::Target;
 use crate::{paint, say};
 use comfy_table::Cell;
-use nut_cellar::lenient::{Correction, Suggest};
+use nut_cellar::lenient::{Completed, Completion, Correction, Suggest};
 use nut_cellar::{Filter, Find, Result};
 
 pub fn run(call: &arguments::Suggest) -> Result<()> {
@@ -16,16 +17,32 @@ pub fn run(call: &arguments::Suggest) -> Result<()> {
     if let Some(filter) = &call.filter {
         find = find.only(Filter::read(filter, open.schema())?);
     }
-    let suggest = Suggest::new().offer(call.offer).least_letters(call.least_letters).limit(call.limit);
+    let mut suggest = Suggest::new().offer(call.offer).least_letters(call.least_letters).limit(call.limit);
+    suggest = suggest.values_of(&call.values_of);
+    if let Some(path) = &call.earlier {
+        suggest = suggest.earlier(text_of(path, "earlier queries")?.lines());
+    }
     let suggested = open.suggest(&call.text, &find, &suggest)?;
     if call.json {
         return crate::say_json(&suggested);
     }
-    if suggested.corrections.is_empty() {
-        return say("There is nothing to correct, or nothing that would find more.\n");
+    for note in &suggested.notes {
+        crate::tell(format_args!("{note}"));
     }
+    if suggested.corrections.is_empty() {
+        say("There is nothing to correct, or nothing that would find more.\n")?;
+    } else {
+        say(&format!("{}\n", corrections(&suggested.corrections)))?;
+    }
+    if suggested.completions.is_empty() {
+        return Ok(());
+    }
+    say(&format!("{}\n", completions(&suggested.completions)))
+}
+
+fn corrections(corrections: &[Correction]) -> comfy_table::Table {
     let mut table = paint::table(&["correction", "instead of", ">records"]);
-    for Correction { text, changed, records, .. } in &suggested.corrections {
+    for Correction { text, changed, records, .. } in corrections {
         let instead: Vec<_> = changed.iter().map(|changed| paint::clean(&changed.from)).collect();
         table.add_row([
             Cell::new(paint::clean(text)),
@@ -33,5 +50,18 @@ pub fn run(call: &arguments::Suggest) -> Result<()> {
             Cell::new(paint::grouped(*records)),
         ]);
     }
-    say(&format!("{table}\n"))
+    table
+}
+
+fn completions(completions: &[Completion]) -> comfy_table::Table {
+    let mut table = paint::table(&["completion", "by", ">records"]);
+    for Completion { text, kind, records, .. } in completions {
+        let by = match kind {
+            Completed::Value => "a value",
+            Completed::Earlier => "an earlier query",
+            _ => "a word",
+        };
+        table.add_row([Cell::new(paint::clean(text)), Cell::new(by), Cell::new(paint::grouped(*records))]);
+    }
+    table
 }

@@ -163,40 +163,40 @@ fn loading_and_finding_in_a_folder() {
     let table = desk.done(&["find", "shed.cellar", "walnut box", "--skip", "1"]);
     assert!(table.contains("Box of fossils") && table.contains("3 records found"), "{table}");
     assert!(!table.contains('\u{1b}'), "no colours where there is no terminal");
+    let none = desk.done(&["find", "shed.cellar", "submarine", "--strict"]);
+    assert!(none.contains("0 records found") && none.contains("without `--strict`"), "{none}");
     let none = desk.done(&["find", "shed.cellar", "submarine"]);
-    assert!(none.contains("0 records found") && none.contains("`--lenient`"), "{none}");
-    for looser in [["--near", "few"], ["--lenient", "--skip=0"]] {
-        let none = desk.done(&[&["find", "shed.cellar", "submarine"][..], &looser].concat());
-        assert!(none.contains("0 records found") && !none.contains("--lenient"), "{none}");
-    }
+    assert!(none.contains("0 records found") && !none.contains("--strict"), "{none}");
 }
 
 #[test]
 fn the_best_is_made_of_what_was_typed() {
     let desk = loaded();
-    let answer = desk.json(&["find", "shed.cellar", "wlanut hinges submarine", "--lenient"]);
+    let answer = desk.json(&["find", "shed.cellar", "wlanut hinges submarine"]);
     let changed = serde_json::json!([{"from": "wlanut", "to": ["walnut"], "why": "nearly so", "records": 3}]);
     assert_eq!((&answer["changed"], &answer["total_all_words"]), (&changed, &0.into()));
     assert_eq!((&answer["total"], &answer["hits"][0]["key"]), (&3.into(), &"b-2".into()));
-    let output = desk.call(&["find", "shed.cellar", "wlanut hinges", "--lenient"]);
+    let output = desk.call(&["find", "shed.cellar", "wlanut hinges"]);
     assert!(
         said(&output).contains("`wlanut`; what is spelled nearly so counts: walnut."),
         "{}",
         said(&output)
     );
     assert!(String::from_utf8_lossy(&output.stdout).contains("3 records found (1 with all words) in"));
-    assert_eq!(desk.json(&["find", "shed.cellar", "wlanut", "--lenient", "--strict"])["total"], 0);
-    assert_eq!(desk.json(&["find", "shed.cellar", "wlanut", "--lenient", "--near", "never"])["total"], 0);
+    assert_eq!(desk.json(&["find", "shed.cellar", "wlanut", "--strict"])["total"], 0);
+    assert_eq!(desk.json(&["find", "shed.cellar", "wlanut", "--strict", "--lenient"])["total"], 3);
+    assert_eq!(desk.json(&["find", "shed.cellar", "wlanut", "--near", "never"])["total"], 0);
     // A record is explained as it was found, and the other ways to search are lenient as well.
-    let why = desk.json(&["why", "shed.cellar", "wlanut", "b-2", "--lenient"]);
+    let why = desk.json(&["why", "shed.cellar", "wlanut", "b-2"]);
     assert!(why["found"]["score"].as_f64().or(why["why"]["found"]["score"].as_f64()).is_some(), "{why}");
-    desk.file("request.json", r#"{"query": "wlanut", "lenient": true, "enough": 3}"#);
+    desk.file("request.json", r#"{"query": "wlanut", "enough": 3}"#);
     assert_eq!(desk.json(&["find", "shed.cellar", "--request", "request.json"])["total"], 3);
+    desk.file("request.json", r#"{"query": "wlanut", "strict": true}"#);
+    assert_eq!(desk.json(&["find", "shed.cellar", "--request", "request.json"])["total"], 0);
     // A page goes on behind the place of the one before.
-    let first = desk.json(&["find", "shed.cellar", "wlanut hinges", "--lenient", "--limit", "2"]);
+    let first = desk.json(&["find", "shed.cellar", "wlanut hinges", "--limit", "2"]);
     let after = first["next"].as_str().unwrap();
-    let second =
-        desk.json(&["find", "shed.cellar", "wlanut hinges", "--lenient", "--limit", "2", "--after", after]);
+    let second = desk.json(&["find", "shed.cellar", "wlanut hinges", "--limit", "2", "--after", after]);
     assert_eq!((&second["hits"].as_array().unwrap().len(), &second["total"]), (&1, &3.into()));
 
     let offered = desk.json(&["suggest", "shed.cellar", "wlanut hinges"]);
@@ -964,7 +964,7 @@ fn a_request_is_answered_as_the_library_and_sql_answer_it() {
         ),
         (
             r#"{"query": "walnot tin", "near": "few", "first_letters": 3, "relax": 2, "k1": 1.5, "b": 0.5, "proximity": 2.0,
-                "exact_forms": true, "beginnings": true, "marks": true}"#,
+                "exact_forms": true, "beginnings": "last", "marks": true}"#,
             &[
                 "walnot tin",
                 "--near",

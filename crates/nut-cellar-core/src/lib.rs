@@ -47,7 +47,7 @@ pub use query::{Expansions, Misread, Query};
 pub use record::{Key, Record, Value};
 pub use request::Request;
 pub use schema::{Column, Join, Kind, Packing, Schema};
-pub use search::{Find, Found, Hit, Order, Progress, Search, Spellings, Total, Words};
+pub use search::{Beginnings, Find, Found, Hit, Order, Progress, Search, Spellings, Total, Words};
 pub use searchable::Searchable;
 pub use show::{Highlighter, Marks};
 pub use store::{Manifest, Memory, PieceId, Unit, View};

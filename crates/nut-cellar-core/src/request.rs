@@ -9,7 +9,7 @@ use crate::note::Note;
 use crate::query::{Expansions, Query};
 use crate::rank::Lengths;
 use crate::schema::Schema;
-use crate::search::{DOCUMENT_VERSION, Find, Order, Place, Spellings, Total, Words};
+use crate::search::{Beginnings, DOCUMENT_VERSION, Find, Order, Place, Spellings, Total, Words};
 use indexmap::IndexMap;
 use serde::{Deserialize, Serialize};
 use std::num::NonZero;
@@ -71,9 +71,9 @@ pub struct Request {
     /// See [`Find::weight`].
     #[serde(skip_serializing_if = "is_default")]
     pub weights: IndexMap<String, f32>,
-    /// See [`Find::lenient`].
+    /// See [`Find::strict`].
     #[serde(skip_serializing_if = "is_default")]
-    pub lenient: bool,
+    pub strict: bool,
     /// See [`Find::enough`].
     #[serde(skip_serializing_if = "is_default")]
     pub enough: Option<u64>,
@@ -89,9 +89,9 @@ pub struct Request {
     /// See [`Find::first_letters_right`].
     #[serde(skip_serializing_if = "is_default")]
     pub first_letters: usize,
-    /// See [`Find::with_beginnings`].
+    /// See [`Find::beginnings`].
     #[serde(skip_serializing_if = "is_default")]
-    pub beginnings: bool,
+    pub beginnings: Beginnings,
     /// See [`Find::only`].
     #[serde(rename = "where", skip_serializing_if = "is_default")]
     pub filter: Option<Said<Filter>>,
@@ -216,13 +216,14 @@ impl Request {
     fn find(&self, schema: &Schema) -> Result<Find> {
         let mut find = Find::new()
             .first_letters_right(self.first_letters)
+            .beginnings(self.beginnings)
             .order(self.sort.clone())
             .total(self.total)
             .limit(self.limit)
             .skip(self.skip)
             .lengths(self.b.clone().unwrap_or_default());
-        if self.lenient {
-            find = find.lenient();
+        if self.strict {
+            find = find.strict();
         }
         if let Some(enough) = self.enough {
             find = find.enough(enough);
@@ -241,9 +242,6 @@ impl Request {
         }
         if let Some(columns) = &self.columns {
             find = find.columns(columns);
-        }
-        if self.beginnings {
-            find = find.with_beginnings();
         }
         match &self.filter {
             Some(Said::Text(text)) => find = find.only(Filter::read(text, schema)?),

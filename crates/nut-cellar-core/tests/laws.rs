@@ -13,7 +13,7 @@ mod oracle;
 
 use bytes::Bytes;
 use nut_cellar_core::rank::Lengths;
-use nut_cellar_core::search::{Executor, Order, Place, Reason, Reckoning, Spellings, Total, Why};
+use nut_cellar_core::search::{Beginnings, Executor, Order, Place, Reason, Reckoning, Spellings, Total, Why};
 use nut_cellar_core::store::{Near, Wanted};
 use nut_cellar_core::text::TextSettings;
 use nut_cellar_core::{
@@ -164,7 +164,7 @@ struct Asked {
     weights: [f32; 3],
     words: Words,
     near: bool,
-    beginnings: bool,
+    beginnings: Beginnings,
     first_letters: usize,
     filter: Option<Filter>,
     order: Order,
@@ -258,7 +258,9 @@ fn searches() -> impl Strategy<Value = Asked> {
             .prop_map(|((name, _), down)| Order::Column { name: name.to_owned(), down }),
         1 => Just(Order::Key),
     ];
-    let wider = (prop::bool::weighted(0.2), prop::bool::weighted(0.2), 0_usize..3);
+    let beginnings =
+        prop_oneof![7 => Just(Beginnings::None), 2 => Just(Beginnings::Last), 1 => Just(Beginnings::All)];
+    let wider = (prop::bool::weighted(0.2), beginnings, 0_usize..3);
     let filter = prop_oneof![2 => Just(None), 1 => filters().prop_map(Some)];
     let searches = (
         (queries(), columns, words, wider),
@@ -304,7 +306,7 @@ fn searches() -> impl Strategy<Value = Asked> {
         );
     // A query may walk through a dictionary so often.
     searches.prop_filter("too many walks", |asked| {
-        let each = 1 + usize::from(asked.near) + usize::from(asked.beginnings);
+        let each = 1 + usize::from(asked.near) + usize::from(asked.beginnings != Beginnings::None);
         let words = different(&asked.query);
         words.len() * each <= 16 && words.iter().filter(|word| nothing_leads_to(word)).count() <= 1
     })
@@ -331,7 +333,7 @@ impl Asked {
             weights: [4.0, 1.0, 1.0],
             words,
             near: false,
-            beginnings: false,
+            beginnings: Beginnings::None,
             first_letters: 0,
             filter: None,
             order: Order::Score,
@@ -353,9 +355,7 @@ impl Asked {
         if self.near {
             find = find.spellings(Spellings::Near);
         }
-        if self.beginnings {
-            find = find.with_beginnings();
-        }
+        find = find.beginnings(self.beginnings);
         if let Some(filter) = &self.filter {
             find = find.only(filter.clone());
         }

@@ -1,122 +1,16 @@
 //! The rules of lenient searches, beside a slow reckoning of the same on the records themselves.
 #![allow(clippy::unwrap_used, reason = "a test fails by panicking")]
 
-use nut_cellar_core::lenient::{self, Offer, Suggest, Suggested, WhyChanged};
+#[path = "support/office.rs"]
+#[expect(dead_code, reason = "each test program uses a part of it")]
+mod office;
+
+use nut_cellar_core::lenient::WhyChanged;
 use nut_cellar_core::search::Order;
-use nut_cellar_core::{
-    Batch, Column, Filter, Find, Found, Key, Kind, Memory, Note, Opened, Query, Record, Schema, Snapshot,
-    Total, Words,
-};
+use nut_cellar_core::{Filter, Find, Memory, Note, Opened, Query, Record, Total, Words};
+use office::{Item, Office, TYPED, item, items, keys, office};
 use proptest::prelude::*;
 use std::collections::BTreeSet;
-
-fn schema() -> Schema {
-    Schema::new("id")
-        .with("title", Column::text("none").weighing(2.0))
-        .with("notes", Column::text("none"))
-        .with("value", Column::of(Kind::Integer))
-        .with("found_on", Column::of(Kind::Date))
-}
-
-#[derive(Clone, Debug)]
-struct Item {
-    title: Vec<&'static str>,
-    notes: Vec<&'static str>,
-    value: i64,
-    month: Option<&'static str>,
-}
-
-impl Item {
-    fn record(&self, key: i64) -> Record {
-        let mut record =
-            Record::new(key).with("title", self.title.join(" ")).with("notes", self.notes.join(" "));
-        record.add("value", self.value);
-        if let Some(month) = self.month {
-            let day = format!("{month}-05").parse::<jiff::civil::Date>().unwrap();
-            record.add("found_on", day);
-        }
-        record
-    }
-
-    fn has(&self, word: &str) -> bool {
-        self.title.iter().chain(&self.notes).any(|own| *own == word)
-    }
-
-    fn has_phrase(&self, first: &str, second: &str) -> bool {
-        [&self.title, &self.notes].iter().any(|text| text.windows(2).any(|pair| pair == [first, second]))
-    }
-}
-
-struct Office {
-    place: Memory,
-    opened: Opened,
-}
-
-impl Office {
-    /// Items in two shelves, of which some are there twice and some are gone.
-    fn of(items: &[Item], gone: &BTreeSet<usize>) -> Self {
-        let office = Self { place: Memory::new(), opened: Opened::new() };
-        let all = || (0_i64..).zip(items);
-        office.change(|batch| {
-            all().filter(|(key, _)| key % 3 < 2).try_for_each(|(key, item)| batch.put(&item.record(key)))?;
-            let old = Item { title: vec!["walnut"], notes: vec!["gone"], value: 1, month: None };
-            gone.iter().try_for_each(|key| batch.put(&old.record(1_000 + i64::try_from(*key).unwrap())))
-        });
-        office.change(|batch| {
-            all().filter(|(key, _)| key % 3 > 0).try_for_each(|(key, item)| batch.put(&item.record(key)))?;
-            let key = |key: &usize| Key::from(1_000 + i64::try_from(*key).unwrap());
-            gone.iter().try_for_each(|gone| batch.remove(&key(gone)))
-        });
-        office
-    }
-
-    fn change(&self, work: impl FnOnce(&mut Batch<'_>) -> nut_cellar_core::Result<()>) {
-        let mut unit = self.place.unit();
-        let mut batch = Batch::new(&mut unit, &self.opened, &schema()).unwrap();
-        work(&mut batch).unwrap();
-        batch.publish().unwrap();
-        unit.commit().unwrap();
-    }
-
-    fn search(&self, query: &Query, find: &Find) -> Found {
-        let view = self.place.view();
-        let snapshot = Snapshot::open(&view, &self.opened).unwrap();
-        lenient::search(&view, &snapshot, query, find).unwrap()
-    }
-
-    fn suggest(&self, text: &str, find: &Find, suggest: &Suggest) -> Suggested {
-        let view = self.place.view();
-        let snapshot = Snapshot::open(&view, &self.opened).unwrap();
-        lenient::suggest(&view, &snapshot, &Query::read(text).query, find, suggest).unwrap()
-    }
-
-    fn find(&self, text: &str, find: &Find) -> Found {
-        self.search(&Query::read(text).query, find)
-    }
-}
-
-fn keys(found: &Found) -> Vec<i64> {
-    found.hits.iter().map(|hit| hit.key.to_string().parse().unwrap()).collect()
-}
-
-fn item(title: &'static str, notes: &'static str) -> Item {
-    let words = |text: &'static str| text.split_whitespace().collect();
-    Item { title: words(title), notes: words(notes), value: 1, month: None }
-}
-
-/// An office of which each test asks something.
-fn office() -> Office {
-    let mut items = vec![
-        item("walnut box", "with a brass key"),
-        item("walnut writing box", "of the station"),
-        item("umbrella", "of the cleaners, lost property"),
-        item("oak box", "of the lostproperty office"),
-        item("brass key", "of the signal box"),
-    ];
-    items[0].month = Some("2031-04");
-    items[2].value = 9;
-    Office::of(&items, &BTreeSet::from([7, 8]))
-}
 
 fn lenient() -> Find {
     Find::new().lenient()
@@ -138,7 +32,7 @@ fn what_words_stand_for() {
         assert!(told[0].to.iter().eq(to) && told[0].why == why, "{query}: {told:?}");
         assert_eq!((keys(&answer).as_slice(), told[0].records), (found, found.len() as u64), "{query}");
     }
-    assert_eq!(office.find("umbrela", &Find::new()).total, 0);
+    assert_eq!(office.find("umbrela", &Find::new().strict()).total, 0);
     assert!(office.find("umbrella", &lenient()).changed.is_empty());
     // Words of records that are gone, or that a filter rules out, are words that no record has.
     let filtered = lenient().only(Filter::below("value", 5));
@@ -212,107 +106,6 @@ fn a_place_is_read_again_and_anything_else_is_refused() {
     for cut in 0..text.len() {
         let _ = text[..cut].parse::<nut_cellar_core::search::Place>();
     }
-}
-
-#[test]
-fn corrections_find_something_and_say_how_much() {
-    let office = office();
-    let offered = |text: &str, find: &Find, suggest: &Suggest| -> Vec<(String, u64)> {
-        let corrections = office.suggest(text, find, suggest).corrections;
-        corrections.into_iter().map(|correction| (correction.text, correction.records)).collect()
-    };
-    let first = |text: &str| offered(text, &Find::new(), &Suggest::new()).into_iter().next();
-    for (text, expected) in [
-        ("umbrela", Some(("umbrella", 1))),
-        // Each word alone could be others; together they are these.
-        ("wlanut bxo", Some(("walnut box", 2))),
-        ("title:wlanut brass", Some(("title:walnut brass", 1))),
-        ("walnutbox", Some(("\"walnut box\"", 1))),
-        ("walnut box", None),
-        ("walnut umbrela", None),
-        ("zzzz walnut", None),
-        ("", None),
-    ] {
-        assert_eq!(first(text), expected.map(|(text, records)| (text.to_owned(), records)), "{text}");
-    }
-    let unknown = office.suggest("wlanut bxo", &Find::new(), &Suggest::new()).corrections.remove(0);
-    let changed: Vec<_> = unknown.changed.iter().map(|one| (one.from.as_str(), one.to.as_str())).collect();
-    assert_eq!(changed, [("wlanut", "walnut"), ("bxo", "box")]);
-    // Never what the filter rules out, a beginning that has to be right, or a short word.
-    assert!(offered("umbrela", &Find::new().only(Filter::below("value", 5)), &Suggest::new()).is_empty());
-    assert!(offered("xmbrella", &Find::new().first_letters_right(1), &Suggest::new()).is_empty());
-    assert!(offered("bxo", &Find::new(), &Suggest::new().least_letters(4)).is_empty());
-    assert!(offered("oak", &Find::new(), &Suggest::new().offer(Offer::Every)).is_empty());
-    assert_eq!(offered("wlanut", &Find::new(), &Suggest::new().limit(0)), []);
-}
-
-#[test]
-fn a_known_word_is_doubted_where_another_is_much_more_frequent() {
-    let mut items = vec![item("walnt box", "")];
-    items.extend((0..200).map(|_| item("walnut box", "")));
-    let office = Office::of(&items, &BTreeSet::new());
-    let offered = |offer| office.suggest("walnt box", &Find::new(), &Suggest::new().offer(offer)).corrections;
-    assert!(offered(Offer::Unknown).is_empty());
-    assert!(
-        offered(Offer::Doubtful).is_empty(),
-        "a letter too few costs more than 200 times as many are worth"
-    );
-    assert_eq!(offered(Offer::Every)[0].text, "walnut box");
-    items.truncate(1);
-    items.extend((0..200).map(|_| item("wlant box", "")));
-    let office = Office::of(&items, &BTreeSet::new());
-    let slip = office.suggest("walnt box", &Find::new(), &Suggest::new()).corrections;
-    assert_eq!((slip[0].text.as_str(), slip[0].records), ("wlant box", 200));
-    assert!(office.suggest("wlant box", &Find::new(), &Suggest::new()).corrections.is_empty());
-}
-
-/// Words that the records have, some of them two in one, one a mistake away from others.
-const WORDS: [&str; 12] = [
-    "walnut",
-    "wallnut",
-    "box",
-    "lost",
-    "property",
-    "lostproperty",
-    "the",
-    "of",
-    "umbrella",
-    "umbrellas",
-    "oak",
-    "walnutbox",
-];
-/// What is typed.
-const TYPED: [&str; 18] = [
-    "walnut",
-    "wlanut",
-    "box",
-    "bxo",
-    "lost",
-    "property",
-    "lostproperty",
-    "oakbox",
-    "the",
-    "of",
-    "umbrela",
-    "umbrella",
-    "oak",
-    "2031-04",
-    "2031",
-    "zzz",
-    "losproperty",
-    "x7",
-];
-
-fn items() -> impl Strategy<Value = Vec<Item>> {
-    let text = |most| prop::collection::vec(prop::sample::select(&WORDS[..]), 0..most);
-    let month = prop::option::of(prop::sample::select(&["2031-04", "2031-05", "2032-01"][..]));
-    let item = (text(4), text(6), 0_i64..4, month).prop_map(|(title, notes, value, month)| Item {
-        title,
-        notes,
-        value,
-        month,
-    });
-    prop::collection::vec(item, 1..40)
 }
 
 /// How many mistakes apart two words are, swaps of neighbours counted once.
@@ -528,37 +321,5 @@ proptest! {
         prop_assert!(values.is_sorted_by(|a, b| a >= b));
         let few = office.search(&query, &find.total(Total::AtLeast(1)));
         prop_assert_eq!(few.total, (total as u64).min(1));
-    }
-}
-
-proptest! {
-    #![proptest_config(ProptestConfig { cases: 150, ..ProptestConfig::default() })]
-
-    /// What is offered is another query, finds what it says, and the more the fewer mistakes; nobody is told of what is not there.
-    #[test]
-    fn what_is_offered_is_found(
-        items in items(),
-        gone in prop::collection::btree_set(0_usize..9, 0..3),
-        words in prop::collection::vec(prop::sample::select(&TYPED[..]), 1..4),
-        filtered: bool,
-        offer in prop::sample::select(&[Offer::Unknown, Offer::Doubtful, Offer::Every][..]),
-    ) {
-        let office = Office::of(&items, &gone);
-        let find = if filtered { Find::new().only(Filter::below("value", 3)) } else { Find::new() };
-        let text = words.join(" ");
-        let corrections = office.suggest(&text, &find, &Suggest::new().offer(offer).limit(20)).corrections;
-        let live: Vec<_> = items.iter().filter(|item| !filtered || item.value < 3).collect();
-        let known = |word: &str| live.iter().any(|item| item.has(word));
-        let mut seen = BTreeSet::new();
-        for correction in &corrections {
-            prop_assert!(correction.text != text && seen.insert(correction.text.clone()), "{}", correction.text);
-            let found = office.find(&correction.text, &find);
-            prop_assert_eq!((found.total, found.total > 0), (correction.records, true), "{}", correction.text);
-            let changed: BTreeSet<_> = correction.changed.iter().map(|changed| changed.from.as_str()).collect();
-            for word in words.iter().filter(|word| !changed.contains(**word)) {
-                prop_assert!(known(word), "{word} is kept in {}", correction.text);
-            }
-            prop_assert!(offer != Offer::Unknown || changed.iter().all(|word| !known(word)), "{changed:?}");
-        }
     }
 }

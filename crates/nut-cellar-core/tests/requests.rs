@@ -4,7 +4,7 @@
 use nut_cellar_core::filter::Test;
 use nut_cellar_core::rank::Lengths;
 use nut_cellar_core::request::Said;
-use nut_cellar_core::search::Place;
+use nut_cellar_core::search::{Beginnings, Place};
 use nut_cellar_core::{
     Batch, Column, ErrorKind, Expansions, Filter, Find, Found, Hit, Key, Kind, Marks, Memory, Note, Opened,
     Order, Query, Record, Request, Schema, Search, Snapshot, Spellings, Total, Value, Words, search,
@@ -151,7 +151,7 @@ prop_compose! {
         spellings in prop_oneof![
             Just(Spellings::AsTyped), (0_u64..20).prop_map(Spellings::WhenFewerThan), Just(Spellings::Near),
         ],
-        (letters, beginnings, values, exact, expansions) in (0_usize..4, any::<bool>(), any::<(bool, bool)>(), any::<bool>(), any::<bool>()),
+        (letters, beginnings, values, exact, expansions) in (0_usize..4, beginnings(), any::<(bool, bool)>(), any::<bool>(), any::<bool>()),
         filter in prop::option::of(filters()),
         order in orders(),
         total in prop_oneof![Just(Total::Exact), any::<u64>().prop_map(Total::AtLeast)],
@@ -159,7 +159,7 @@ prop_compose! {
         after in prop::option::of((any::<f32>().prop_filter("a number", |score| !score.is_nan()), keys())),
         (k1, lengths, proximity) in (0.0_f32..3.0, lengths(), 0.0_f32..9.0),
         most in (prop::option::of(any::<u64>()), prop::option::of(any::<u64>())),
-        (lenient, enough) in (any::<bool>(), prop::option::of(any::<u64>())),
+        (strict, enough) in (any::<bool>(), prop::option::of(any::<u64>())),
     ) -> Find {
         let mut find = Find::new()
             .words(words).relaxed_below(relaxed).spellings(spellings).first_letters_right(letters)
@@ -167,8 +167,8 @@ prop_compose! {
             .threads(NonZero::new(threads).unwrap());
         for (column, weight) in weights { find = find.weight(column, weight); }
         if let Some(columns) = columns { find = find.columns(columns); }
-        if beginnings { find = find.with_beginnings(); }
-        if lenient { find = find.lenient(); }
+        find = find.beginnings(beginnings);
+        if strict { find = find.strict(); }
         if let Some(enough) = enough { find = find.enough(enough); }
         if !values.0 { find = find.without_values(); }
         if values.1 { find = find.with_marks(); }
@@ -180,6 +180,10 @@ prop_compose! {
         if let Some(postings) = most.1 { find = find.most_postings(postings); }
         find
     }
+}
+
+fn beginnings() -> impl Strategy<Value = Beginnings> {
+    prop_oneof![Just(Beginnings::None), Just(Beginnings::Last), Just(Beginnings::All)]
 }
 
 proptest! {
@@ -231,8 +235,8 @@ proptest! {
 #[test]
 fn every_setting_can_be_said_and_is_explained() {
     let text = r#"{
-        "version": 1, "query": "walnut", "exacting": true, "columns": ["title"], "weights": {"title": 4.0}, "words": "60%",
-        "relax": 3, "near": "few", "first_letters": 1, "beginnings": true, "where": "value > 5", "sort": "found_on:down",
+        "version": 1, "query": "walnut", "exacting": true, "strict": true, "enough": 3, "columns": ["title"], "weights": {"title": 4.0}, "words": "60%",
+        "relax": 3, "near": "few", "first_letters": 1, "beginnings": "last", "where": "value > 5", "sort": "found_on:down",
         "marks": true, "total": {"at_least": 100}, "limit": 5, "skip": 2, "after": "0000c03f001080000000000000070000", "k1": 1.0, "b": 0.5,
         "proximity": 2.0, "values": false, "exact_forms": true, "expansions": "brolly = umbrella", "most_terms": 1000,
         "most_postings": 1000, "threads": 2}"#;

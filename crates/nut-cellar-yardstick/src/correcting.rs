@@ -68,7 +68,7 @@ fn one(source: &str, path: &Path, queries: usize) -> Result<Measured, Failure> {
         let (asked, wanted) = (typed.join(" "), query.join(" "));
         let mut offered = None;
         times.push(microseconds(|| {
-            offered = Some(cellar.suggest(&asked, &Find::new(), &Suggest::new())?);
+            offered = Some(cellar.suggest(&asked, &Find::new(), &Suggest::new().without_completions())?);
             Ok(())
         })?);
         let near = Find::new().spellings(Spellings::Near).without_values().limit(0);
@@ -77,7 +77,7 @@ fn one(source: &str, path: &Path, queries: usize) -> Result<Measured, Failure> {
         let first = offered.and_then(|offered| offered.corrections.into_iter().next());
         right += usize::from(first.is_some_and(|first| first.text == wanted));
         by_frequency += usize::from(most_frequent(&frequency, &typed[place]) == Some(&query[place]));
-        let none = cellar.suggest(&wanted, &Find::new(), &Suggest::new())?.corrections;
+        let none = cellar.suggest(&wanted, &Find::new(), &Suggest::new().without_completions())?.corrections;
         doubted += usize::from(!none.is_empty());
     }
     let of_all = |count: usize| count as f64 / queries as f64;

@@ -291,7 +291,7 @@ impl<P: Place> Cellar<P> {
         reported(&view, &snapshot, query, find)
     }
 
-    /// What a program may offer somebody who types: corrections of what was typed.
+    /// What a program may offer somebody who types: corrections of what was typed, and completions.
     ///
     /// ```
     /// use nut_cellar::lenient::Suggest;
@@ -311,7 +311,7 @@ impl<P: Place> Cellar<P> {
     pub fn suggest(&self, text: &str, find: &Find, suggest: &Suggest) -> Result<Suggested> {
         let view = self.place.view()?;
         let snapshot = Snapshot::open(&view, &self.opened)?;
-        lenient::suggest(&view, &snapshot, &Query::read(text).query, find, suggest)
+        lenient::suggest(&view, &snapshot, text, find, suggest)
     }
 
     /// Says why a record ranks where it does, or why it was not found.

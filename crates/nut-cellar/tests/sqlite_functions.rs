@@ -115,7 +115,7 @@ fn settings_are_those_of_a_search() {
         ("walnut", r#"{"where": "status = waiting"}"#, "1, 3"),
         ("walnut", r#"{"sort": "status", "skip": 1}"#, "1, 3"),
         ("wallnut", r#"{"near": "always"}"#, "1, 3"),
-        ("wal", r#"{"beginnings": true}"#, "1, 3, 2"),
+        ("wal", r#"{"beginnings": "last"}"#, "1, 3, 2"),
         ("walnuts", r#"{"exact_forms": true}"#, "2"),
         ("walnut tin brass", r#"{"relax": 1, "k1": 0.5, "b": 0, "proximity": 1}"#, "1"),
     ] {

@@ -11,7 +11,7 @@
 //! words; of several words that are wrong the best 4 combinations of those before are gone on with.
 
 use super::words::{MOST_WORDS, Wanted, as_two, is_letters, replaced, wanted};
-use super::{Strict, count, counting};
+use super::{Strict, Suggest, count, counting};
 use crate::error::{Error, ErrorKind, Result};
 use crate::query::Query;
 use crate::search::{Find, Words};
@@ -57,55 +57,6 @@ impl FromStr for Offer {
                 format!("`{text}` is none of `unknown`, `doubtful` and `every`."),
             )),
         }
-    }
-}
-
-/// What is to be offered. Which letters have to be right is as the search [says](Find::first_letters_right), as are its columns and its
-/// filter.
-///
-/// ```
-/// use nut_cellar_core::lenient::{Offer, Suggest};
-///
-/// let suggest = Suggest::new().offer(Offer::Unknown).least_letters(5).limit(3);
-/// ```
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Suggest {
-    offer: Offer,
-    least_letters: usize,
-    limit: usize,
-}
-
-impl Default for Suggest {
-    fn default() -> Self {
-        Self { offer: Offer::default(), least_letters: 3, limit: 5 }
-    }
-}
-
-impl Suggest {
-    /// Five corrections at most, of words of three letters or more that nobody has or that are doubtful.
-    pub fn new() -> Self {
-        Self::default()
-    }
-
-    /// For which words.
-    #[must_use]
-    pub fn offer(mut self, offer: Offer) -> Self {
-        self.offer = offer;
-        self
-    }
-
-    /// A shorter word is not corrected.
-    #[must_use]
-    pub fn least_letters(mut self, letters: usize) -> Self {
-        self.least_letters = letters;
-        self
-    }
-
-    /// How many at most.
-    #[must_use]
-    pub fn limit(mut self, limit: usize) -> Self {
-        self.limit = limit;
-        self
     }
 }
 
@@ -199,7 +150,9 @@ pub(super) fn corrections(
     find: &Find,
     suggest: &Suggest,
 ) -> Result<Vec<Correction>> {
-    let Suggest { offer, least_letters, limit: most } = *suggest;
+    let Suggest { offer: Some(offer), least_letters, limit: most, .. } = *suggest else {
+        return Ok(Vec::new());
+    };
     let strict = find.clone().strict().words(Words::All);
     let words = wanted(query);
     if words.len() > MOST_WORDS {

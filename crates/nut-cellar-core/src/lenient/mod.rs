@@ -9,14 +9,20 @@
 //!    without that.
 
 mod changed;
+mod completions;
 mod corrections;
 mod mending;
 mod pages;
+mod suggest;
+mod typing;
 mod words;
 
 pub use changed::{Changed, WhyChanged};
-pub use corrections::{Corrected, Correction, Offer, Suggest};
+pub use completions::{Completed, Completion};
+pub use corrections::{Corrected, Correction, Offer};
 pub use pages::Leniency;
+pub use suggest::{Suggest, SuggestRequest, Suggested, suggest};
+pub use typing::{Typed, Typing};
 
 use crate::catalog::Snapshot;
 use crate::error::Result;
@@ -25,15 +31,14 @@ use crate::query::Query;
 use crate::schema::Schema;
 use crate::search::{Find, Found, Search, Total, run};
 use crate::store::View;
-use corrections::corrections;
 use mending::{Mended, mend};
-use serde::Serialize;
 
 /// Searches a snapshot, leniently where the search is lenient.
 ///
 /// # Errors
 /// As for any search.
 pub fn search(view: &dyn View, snapshot: &Snapshot, query: &Query, find: &Find) -> Result<Found> {
+    let find = &find.clone().beginning_in(query);
     let (by, strict, enough) = (&Strict { view, snapshot }, find.clone().strict(), find.makes_do_with());
     if !find.is_lenient() {
         return by.found(query, &strict);
@@ -89,6 +94,7 @@ fn decide(by: &Strict<'_>, query: &Query, find: &Find) -> Result<Decided> {
 /// # Errors
 /// As for any search.
 pub fn decided(view: &dyn View, snapshot: &Snapshot, query: &Query, find: &Find) -> Result<(Query, Find)> {
+    let find = &find.clone().beginning_in(query);
     let strict = find.clone().strict();
     let by = &Strict { view, snapshot };
     if !find.is_lenient() {
@@ -98,29 +104,6 @@ pub fn decided(view: &dyn View, snapshot: &Snapshot, query: &Query, find: &Find)
         Decided::Strictly(_) => Ok((query.clone(), strict)),
         Decided::Leniently(leniency, ..) => leniency.widest(by, &strict, find.makes_do_with()),
     }
-}
-
-/// What a program may offer somebody who types.
-///
-/// # Errors
-/// As for any search.
-pub fn suggest(
-    view: &dyn View,
-    snapshot: &Snapshot,
-    query: &Query,
-    find: &Find,
-    suggest: &Suggest,
-) -> Result<Suggested> {
-    let by = &Strict { view, snapshot };
-    Ok(Suggested { corrections: corrections(by, query, find, suggest)? })
-}
-
-/// What is offered to somebody who types.
-#[derive(Clone, Debug, Default, PartialEq, Serialize)]
-#[non_exhaustive]
-pub struct Suggested {
-    /// What may have been meant instead, the likeliest first.
-    pub corrections: Vec<Correction>,
 }
 
 /// Strict searches of the same records, one after the other.

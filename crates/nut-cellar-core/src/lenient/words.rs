@@ -63,6 +63,37 @@ pub(super) fn replaced(query: &Query, with: &mut dyn FnMut(&Query) -> Option<Que
     })
 }
 
+/// What is typed last, unless that is excluded, and the columns that it is looked for in, if the query says so.
+pub(super) fn last_leaf(query: &Query) -> Option<(Option<&Vec<String>>, &Query)> {
+    match query {
+        Query::Words(parts) | Query::All(parts) | Query::Any(parts) => last_leaf(parts.last()?),
+        Query::Needed(part) => last_leaf(part),
+        Query::In(columns, part) => {
+            let (inner, leaf) = last_leaf(part)?;
+            Some((inner.or(Some(columns)), leaf))
+        }
+        Query::Without(_) => None,
+        leaf => Some((None, leaf)),
+    }
+}
+
+/// The query with something else for that, or without it. None if nothing is left.
+pub(super) fn with_last(query: &Query, with: &dyn Fn() -> Option<Query>) -> Option<Query> {
+    let list = |parts: &[Query]| {
+        let (last, before) = parts.split_last()?;
+        let parts: Vec<_> = before.iter().cloned().chain(with_last(last, with)).collect();
+        (!parts.is_empty()).then_some(parts)
+    };
+    match query {
+        Query::Words(parts) => list(parts).map(Query::words),
+        Query::All(parts) => list(parts).map(Query::all),
+        Query::Any(parts) => list(parts).map(Query::any),
+        Query::Needed(part) => with_last(part, with).map(Query::needed),
+        Query::In(columns, part) => Some(with_last(part, with)?.in_columns(columns)),
+        _ => with(),
+    }
+}
+
 /// Whether something that was typed is letters alone.
 pub(super) fn is_letters(word: &str) -> bool {
     word.chars().all(char::is_alphabetic)

@@ -148,6 +148,16 @@ impl Query {
         }
     }
 
+    /// The word at its end, unless that is excluded or stands in quotation marks.
+    pub(crate) fn last_word(&self) -> Option<&str> {
+        match self {
+            Self::Word(text) => Some(text),
+            Self::Words(parts) | Self::All(parts) | Self::Any(parts) => parts.last()?.last_word(),
+            Self::Needed(part) | Self::In(_, part) => part.last_word(),
+            _ => None,
+        }
+    }
+
     /// Whether more than so many parts stand inside one another.
     pub(crate) fn is_deeper_than(&self, most: usize) -> bool {
         match self {

@@ -25,6 +25,7 @@ pub(super) fn bind(schema: &Schema, query: &Query, find: &Find) -> Result<Plan> 
             format!("The query is nested more than {DEEPEST} deep; say it with less inside one another.");
         return Err(Error::new(ErrorKind::BadRequest, message));
     }
+    let find = &find.clone().beginning_in(query);
     let scope = Scope { text: find.searched(schema)?, values: Vec::new() };
     let (recipes, recipes_of) = recipes(schema);
     let filter = find.filter().map(|filter| filter::bind(schema, filter)).transpose()?;
@@ -59,11 +60,11 @@ pub(super) fn bind(schema: &Schema, query: &Query, find: &Find) -> Result<Plan> 
     Ok(plan)
 }
 
-/// The different recipes of the text columns, and for each column which of them are its own. Many columns are read alike.
 fn not_a_value(column: &str, text: &str, problem: String) -> Note {
     Note::NotAValue { column: column.to_owned(), text: text.to_owned(), problem }
 }
 
+/// The different recipes of the text columns, and for each column which of them are its own. Many columns are read alike.
 fn recipes(schema: &Schema) -> (Vec<Recipes>, Vec<usize>) {
     let (mut settings, mut recipes, mut recipes_of) = (Vec::new(), Vec::new(), Vec::new());
     for (_, column) in schema.text_columns() {

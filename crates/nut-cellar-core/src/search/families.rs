@@ -17,7 +17,8 @@ use std::collections::BTreeMap;
 pub const FORM_LIKENESS: f32 = 0.7;
 /// How alike a word with one typing mistake is to what was typed, and with two.
 pub const NEAR_LIKENESS: [f32; 2] = [0.5, 0.3];
-/// How alike a word is that begins like another, at most: times the share of its letters that were typed.
+/// How alike a word is that begins like another, at most: what it is above a near spelling is times the share of its letters that were
+/// typed.
 pub const BEGINNING_LIKENESS: f32 = 0.6;
 /// The most terms of a lookup that score. What is found by a pattern does not depend on it.
 pub const MOST_ALIKE: usize = 64;
@@ -221,7 +222,9 @@ fn likeness_of_accepted(like: &Like, term: &str) -> f32 {
     let share = |pattern: &Pattern| (pattern.letters() as f32 / term.chars().count().max(1) as f32).min(1.0);
     match like {
         Like::Pattern(pattern) => share(pattern),
-        Like::Beginning(pattern) => BEGINNING_LIKENESS * share(pattern),
+        Like::Beginning(pattern) => {
+            NEAR_LIKENESS[0] + (BEGINNING_LIKENESS - NEAR_LIKENESS[0]) * share(pattern)
+        }
         Like::Near(spelling) => match spelling.distance(term) {
             Some(0) => 1.0,
             Some(mistakes) => NEAR_LIKENESS[mistakes.min(NEAR_LIKENESS.len()) - 1],

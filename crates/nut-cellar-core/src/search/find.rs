@@ -47,6 +47,29 @@ pub enum Spellings {
     Near,
 }
 
+/// Which words may also stand for all that begin so; for searching while somebody types.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(any(test, feature = "json-schema"), derive(schemars::JsonSchema))]
+#[serde(rename_all = "snake_case")]
+#[non_exhaustive]
+pub enum Beginnings {
+    /// None.
+    #[default]
+    None,
+    /// The last one, unless it is excluded or stands in quotation marks.
+    Last,
+    /// All of them.
+    All,
+}
+
+/// Which tokens of a word stand for all that begin so.
+#[derive(Clone, Copy, PartialEq)]
+pub(super) enum GoesOn {
+    No,
+    AtItsEnd,
+    Everywhere,
+}
+
 /// How exactly the matches are counted.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(any(test, feature = "json-schema"), derive(schemars::JsonSchema))]
@@ -114,13 +137,15 @@ impl PartialEq for StopWhen {
 pub struct Find {
     columns: Option<Vec<String>>,
     weights: IndexMap<String, f32>,
-    lenient: bool,
+    strict: bool,
     enough: u64,
     words: Option<Words>,
     relaxed: Option<u64>,
     spellings: Option<Spellings>,
     first_letters: usize,
-    beginnings: bool,
+    beginnings: Beginnings,
+    /// The word that [`Beginnings::Last`] is about, once the query is known.
+    begun: Option<String>,
     filter: Option<Filter>,
     order: Order,
     total: Total,
@@ -185,13 +210,14 @@ impl Default for Find {
         Self {
             columns: None,
             weights: IndexMap::new(),
-            lenient: false,
+            strict: false,
             enough: ENOUGH,
             words: None,
             relaxed: None,
             spellings: None,
             first_letters: 0,
-            beginnings: false,
+            beginnings: Beginnings::None,
+            begun: None,
             filter: None,
             order: Order::Score,
             total: Total::Exact,
@@ -261,19 +287,20 @@ impl Find {
         self
     }
 
-    /// Makes the best of what was typed where few records have all of it: words that hardly any record has may stand for others, and
-    /// records with fewer words follow. [`words`](Self::words), [`relaxed_below`](Self::relaxed_below) and
+    /// Makes the best of what was typed where few records have all of it, as a search does that says nothing: words that hardly any record
+    /// has may stand for others, and records with fewer words follow. [`words`](Self::words), [`relaxed_below`](Self::relaxed_below) and
     /// [`spellings`](Self::spellings), where they are said, stand in place of their part of that. See [`lenient`](crate::lenient).
     #[must_use]
     pub fn lenient(mut self) -> Self {
-        self.lenient = true;
+        self.strict = false;
         self
     }
 
-    /// Takes what was typed as it is.
+    /// Takes what was typed as it is: all words, none less and none for another, unless [`words`](Self::words),
+    /// [`relaxed_below`](Self::relaxed_below) or [`spellings`](Self::spellings) say otherwise.
     #[must_use]
     pub fn strict(mut self) -> Self {
-        self.lenient = false;
+        self.strict = true;
         self
     }
 
@@ -304,7 +331,7 @@ impl Find {
     /// The same search, which stays as it is where too few are found.
     #[must_use]
     pub fn without_attempts(mut self) -> Self {
-        self.lenient = false;
+        self.strict = true;
         self.relaxed = None;
         self.spellings = self.spellings.filter(|spellings| !matches!(spellings, Spellings::WhenFewerThan(_)));
         self
@@ -325,10 +352,24 @@ impl Find {
         self
     }
 
-    /// Lets words stand for all that begin so, too; for searching while somebody types.
+    /// Lets the last word stand for all that begin so, too; for searching while somebody types.
     #[must_use]
-    pub fn with_beginnings(mut self) -> Self {
-        self.beginnings = true;
+    pub fn with_beginnings(self) -> Self {
+        self.beginnings(Beginnings::Last)
+    }
+
+    /// Which words may stand for all that begin so, too.
+    #[must_use]
+    pub fn beginnings(mut self, beginnings: Beginnings) -> Self {
+        self.beginnings = beginnings;
+        self
+    }
+
+    /// The same, where it is known which word of the query is the last one.
+    pub(crate) fn beginning_in(mut self, query: &Query) -> Self {
+        if self.beginnings == Beginnings::Last {
+            self.begun = self.begun.or_else(|| query.last_word().map(str::to_owned));
+        }
         self
     }
 
@@ -496,7 +537,7 @@ impl Find {
         let Self {
             columns,
             weights,
-            lenient,
+            strict,
             enough,
             words,
             relaxed,
@@ -519,6 +560,7 @@ impl Find {
             most_terms,
             most_postings,
             threads,
+            begun: _,
             stop: _,
             long: _,
             front: _,
@@ -530,7 +572,7 @@ impl Find {
             exacting: false,
             columns,
             weights,
-            lenient,
+            strict,
             enough: Some(enough).filter(|enough| *enough != ENOUGH),
             words,
             relax: relaxed,
@@ -568,8 +610,13 @@ impl Find {
         self.first_letters
     }
 
-    pub(crate) fn wants_beginnings(&self) -> bool {
-        self.beginnings
+    /// Whether a word of the query stands for all that begin so. One that stands for near spellings does if it is the last.
+    pub(super) fn may_go_on(&self, word: &str, is_near: bool) -> GoesOn {
+        match self.beginnings {
+            Beginnings::Last if self.begun.as_deref() == Some(word) => GoesOn::AtItsEnd,
+            Beginnings::All if !is_near => GoesOn::Everywhere,
+            _ => GoesOn::No,
+        }
     }
 
     /// The filter, if there is one.
@@ -648,7 +695,7 @@ impl Find {
 
     /// Whether it makes the best of what was typed.
     pub(crate) fn is_lenient(&self) -> bool {
-        self.lenient
+        !self.strict
     }
 
     /// With how many records that have all words it makes do, if it is lenient.

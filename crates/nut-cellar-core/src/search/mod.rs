@@ -11,10 +11,12 @@
 //! | `group`, `rows`, `together`, `value_test`, `bits`, `cursors` | what is open of a shelf: words, phrases, values |
 //! | `walk`, `windows`, `one_shelf`, `top` | the ways through a shelf, and which is taken |
 //! | `steps` | one search from beginning to end |
+//! | `completing` | what the records that match have, of what begins so |
 
 mod attempts;
 mod bind;
 mod compare;
+mod completing;
 mod cursors;
 mod families;
 mod filling;
@@ -49,7 +51,7 @@ pub(crate) use families::likeness;
 pub use families::{BEGINNING_LIKENESS, FORM_LIKENESS, MOST_ALIKE, NEAR_LIKENESS};
 #[cfg(feature = "measuring")]
 pub use find::Executor;
-pub use find::{Find, Order, Spellings, StopWhen, Total, Words};
+pub use find::{Beginnings, Find, Order, Spellings, StopWhen, Total, Words};
 pub use found::{DOCUMENT_VERSION, Found, Hit, Place};
 pub use one_shelf::Went;
 pub use plan::SYNONYM_LIKENESS;

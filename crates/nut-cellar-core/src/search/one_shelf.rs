@@ -303,7 +303,7 @@ fn part<'a>(
 }
 
 /// The live records of a run that match, and what matches some of the leaves.
-fn all_matching(
+pub(super) fn all_matching(
     hand: &mut Hand,
     cursors: &mut Cursors<'_>,
     root: &Node,

@@ -1,6 +1,6 @@
 //! How texts of a query are read: by the recipes of the columns, into what is looked up in the dictionaries.
 
-use super::find::{Find, Spellings};
+use super::find::{Find, GoesOn, Spellings};
 use super::limits::{MOST_WALKS, NEAR_COUNTS};
 use super::plan::{Alternative, Class, Like, Lookup, Plan};
 use crate::schema::ColumnSet;
@@ -53,11 +53,16 @@ pub(super) fn read(
 ) -> Typed {
     let mut typed = Typed { tokens: Vec::new(), weak: true };
     let near = reading == Reading::Near || find.wanted_spellings() == Spellings::Near;
+    let goes_on = find.may_go_on(text, reading == Reading::Near);
+    let mut end = 0;
+    if goes_on == GoesOn::AtItsEnd {
+        recipe.tokens(text, |token| end = end.max(token.end));
+    }
     recipe.tokens(text, |token| {
         typed.weak &= token.weak || token.span > 1;
         let mut lookup = lookup(recipe, token.term, find.wants_exact_forms());
-        if find.wants_beginnings()
-            && reading == Reading::Plain
+        if token.end >= end
+            && goes_on != GoesOn::No
             && let Ok(pattern) = Pattern::new(&format!("{}*", escaped(token.term)))
         {
             lookup.like.push(Like::Beginning(pattern));
@@ -74,7 +79,8 @@ pub(super) fn read(
     typed
 }
 
-fn escaped(term: &str) -> String {
+/// A term as a pattern of itself.
+pub(super) fn escaped(term: &str) -> String {
     term.chars().flat_map(|c| matches!(c, '*' | '?' | '\\').then_some('\\').into_iter().chain([c])).collect()
 }
 

@@ -121,9 +121,9 @@ pub enum Progress {
 
 /// The column that hits are ordered by.
 #[derive(Clone, Copy, Debug)]
-struct ByColumn {
+pub(super) struct ByColumn {
     /// Its place among those whose values are compared.
-    place: usize,
+    pub place: usize,
     kind: Kind,
     down: bool,
 }
@@ -480,7 +480,7 @@ fn after(find: &Find, by: Option<ByColumn>, hand: &mut Hand, standing: &Standing
 }
 
 /// The column that hits are ordered by, if they are.
-fn by_column(snapshot: &Snapshot, find: &Find) -> Result<Option<ByColumn>> {
+pub(super) fn by_column(snapshot: &Snapshot, find: &Find) -> Result<Option<ByColumn>> {
     let Order::Column { name, down } = find.wanted_order() else { return Ok(None) };
     let bound = crate::filter::bind_test(snapshot.schema(), name, &Test::Absent);
     let bad = |message: String| Error::new(ErrorKind::BadRequest, format!("In the order: {message}"));

@@ -63,6 +63,20 @@ impl TryFrom<Words> for find::Words {
     }
 }
 
+impl FromStr for find::Beginnings {
+    type Err = Error;
+
+    /// Reads `none`, `last` or `all`.
+    fn from_str(text: &str) -> Result<Self> {
+        match text {
+            "none" => Ok(Self::None),
+            "last" => Ok(Self::Last),
+            "all" => Ok(Self::All),
+            _ => Err(wrong(text, "`none`, `last` or `all`")),
+        }
+    }
+}
+
 impl FromStr for find::Spellings {
     type Err = Error;
 

@@ -4,7 +4,7 @@
 //! which have tests of their own.
 
 use nut_cellar_core::filter::Test;
-use nut_cellar_core::search::{Order, Place};
+use nut_cellar_core::search::{Beginnings, Order, Place};
 use nut_cellar_core::{Filter, Key, Kind, Language, Query, Recipe, Record, Value, Words};
 use std::cmp::Ordering;
 use std::collections::{BTreeMap, BTreeSet};
@@ -34,7 +34,7 @@ pub struct OracleSearch {
     pub words: Words,
     /// Whether words also stand for near spellings, and for what begins like them.
     pub near: bool,
-    pub beginnings: bool,
+    pub beginnings: Beginnings,
     /// The first letters that have to be right in near spellings.
     pub first_letters: usize,
     pub filter: Option<Filter>,
@@ -59,7 +59,7 @@ impl OracleSearch {
             query,
             words,
             near: false,
-            beginnings: false,
+            beginnings: Beginnings::None,
             first_letters: 0,
             filter: None,
             order: Order::Score,
@@ -374,20 +374,27 @@ impl Reader<'_> {
                 several(parts, Node::Any)
             }
             Query::Word(text) => {
-                let (near, beginnings, first) =
-                    (self.search.near, self.search.beginnings, self.search.first_letters);
+                let (near, first) = (self.search.near, self.search.first_letters);
                 let like = |term: &str| {
-                    let begins = beginnings.then(|| Like::Beginning(term.to_owned()));
+                    let goes_on = match self.search.beginnings {
+                        Beginnings::All => true,
+                        Beginnings::Last => {
+                            last_leaf(&self.search.query) == Some(query)
+                                && text.to_lowercase().ends_with(term)
+                        }
+                        _ => false,
+                    };
+                    let begins = goes_on.then(|| Like::Beginning(term.to_owned()));
                     begins.into_iter().chain(nearly(term, first).filter(|_| near)).collect()
                 };
                 self.leaf(text, columns, None, positive, |column| runs(text, column, like))
             }
             Query::Phrase(text) | Query::Window(text, _) => {
                 let window = if let Query::Window(_, positions) = query { Some(*positions) } else { None };
-                let (near, beginnings, first) =
-                    (self.search.near, self.search.beginnings, self.search.first_letters);
+                let (near, first) = (self.search.near, self.search.first_letters);
                 let like = |term: &str| {
-                    let begins = beginnings.then(|| Like::Beginning(term.to_owned()));
+                    let goes_on = self.search.beginnings == Beginnings::All;
+                    let begins = goes_on.then(|| Like::Beginning(term.to_owned()));
                     begins.into_iter().chain(nearly(term, first).filter(|_| near)).collect()
                 };
                 self.leaf(text, columns, window, positive, |column| runs(text, column, like))
@@ -621,6 +628,16 @@ fn family(typed: &Typed, all: &BTreeSet<&String>) -> Vec<(String, f32)> {
     family
 }
 
+/// What is typed last, unless it is excluded.
+fn last_leaf(query: &Query) -> Option<&Query> {
+    match query {
+        Query::Words(parts) | Query::All(parts) | Query::Any(parts) => parts.last().and_then(last_leaf),
+        Query::Needed(part) | Query::In(_, part) => last_leaf(part),
+        Query::Without(_) => None,
+        leaf => Some(leaf),
+    }
+}
+
 fn how_alike(like: &Like, term: &str) -> f32 {
     let letters: Vec<char> = term.chars().collect();
     match like {
@@ -630,7 +647,7 @@ fn how_alike(like: &Like, term: &str) -> f32 {
             if fits(&pattern, &letters) { (own as f32 / letters.len() as f32).min(1.0) } else { 0.0 }
         }
         Like::Beginning(typed) if term.starts_with(typed.as_str()) => {
-            0.6 * (typed.chars().count() as f32 / letters.len() as f32).min(1.0)
+            0.5 + (0.6 - 0.5) * (typed.chars().count() as f32 / letters.len() as f32).min(1.0)
         }
         Like::Beginning(_) => 0.0,
         Like::Near(typed, first) => {

@@ -200,7 +200,7 @@ impl PostgresCellar {
         }
     }
 
-    /// What a program may offer somebody who types: corrections of what was typed.
+    /// What a program may offer somebody who types: corrections of what was typed, and completions.
     ///
     /// # Errors
     /// As for [`find`](Self::find); [`ErrorKind::Withheld`] to a role that row-level security keeps from seeing all rows.
@@ -213,7 +213,7 @@ impl PostgresCellar {
     ) -> Result<Suggested> {
         self.read(client, |view, snapshot, sight| {
             sight.must_be_all()?;
-            lenient::suggest(view, &snapshot, &Query::read(text).query, find, suggest)
+            lenient::suggest(view, &snapshot, text, find, suggest)
         })
     }
 

@@ -153,7 +153,7 @@ impl SqliteCellar {
         })
     }
 
-    /// What a program may offer somebody who types: corrections of what was typed.
+    /// What a program may offer somebody who types: corrections of what was typed, and completions.
     ///
     /// # Errors
     /// As for [`find`](Self::find).
@@ -164,8 +164,18 @@ impl SqliteCellar {
         find: &Find,
         suggest: &Suggest,
     ) -> Result<Suggested> {
-        self.read(connection, |view, snapshot| {
-            lenient::suggest(view, &snapshot, &Query::read(text).query, find, suggest)
+        self.read(connection, |view, snapshot| lenient::suggest(view, &snapshot, text, find, suggest))
+    }
+
+    /// The same for a statement that is running, as [`answer_in_statement`](Self::answer_in_statement).
+    pub(super) fn suggest_in_statement(
+        &self,
+        connection: &Connection,
+        (text, find, suggest): (&str, &Find, &Suggest),
+        writes: bool,
+    ) -> Result<Suggested> {
+        self.read_in(Transaction::of_statement(connection), connection, !writes, |view, snapshot| {
+            lenient::suggest(view, &snapshot, text, find, suggest)
         })
     }
 

@@ -1,4 +1,4 @@
-//! A web page that searches while somebody types, in an application with its rows in SQLite:
+//! A web page that searches, completes and corrects while somebody types, in an application with its rows in SQLite:
 //! `cargo run --release -p nut-cellar-examples --bin search_page`, then open <http://127.0.0.1:8031>.
 //!
 //! The rows are the application's, changed by plain SQL; a keeper catches up in the background. Requests never wait for each other:
@@ -11,22 +11,14 @@ use axum::http::{StatusCode, header};
 use axum::response::{Html, IntoResponse};
 use axum::routing::{get, post};
 use axum::{Json, Router};
-use office::{Answer, Item, Office};
-use serde::{Deserialize, Serialize};
+use office::{Answer, Asked, Item, Office};
+use serde::Serialize;
 use std::error::Error;
 use std::path::PathBuf;
 use std::sync::Arc;
 
 /// Where the page is, unless an argument names another port.
 const PORT: u16 = 8031;
-
-#[derive(Deserialize)]
-struct Asked {
-    #[serde(default)]
-    q: String,
-    /// The place of the hit behind which the next ones are wanted.
-    after: Option<String>,
-}
 
 #[derive(Serialize)]
 struct Refused {
@@ -52,8 +44,8 @@ async fn main() -> Result<(), Box<dyn Error>> {
 }
 
 async fn search(State(office): State<Arc<Office>>, Query(asked): Query<Asked>) -> impl IntoResponse {
-    let answer = blocking(move || office.search(&asked.q, asked.after.as_deref())).await;
-    ([(header::CACHE_CONTROL, "no-store")], answer.map(Json::<Answer>))
+    let answer = blocking(move || office.search(&asked)).await;
+    ([(header::CACHE_CONTROL, "no-store")], answer.map(Json::<Option<Answer>>))
 }
 
 async fn hand_in(State(office): State<Arc<Office>>, Json(item): Json<Item>) -> impl IntoResponse {

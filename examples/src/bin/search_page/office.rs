@@ -1,11 +1,13 @@
 //! The application: its rows, and what it asks of them. It knows nothing of the web.
 
+use nut_cellar::lenient::{Suggest, Typed, Typing};
 use nut_cellar::rows::{Keeper, Pace};
 use nut_cellar::search::Place;
 use nut_cellar::sqlite::SqliteCellar;
 use nut_cellar::sqlite::rusqlite::{self, Connection, params};
-use nut_cellar::{Column, ErrorKind, Find, Hit, Join, Kind, Marks, Schema, Spellings};
+use nut_cellar::{Column, ErrorKind, Find, Hit, Join, Kind, Marks, Schema};
 use serde::{Deserialize, Serialize};
+use std::collections::HashMap;
 use std::fmt;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
@@ -15,6 +17,10 @@ use std::time::{Duration, Instant};
 const PAGE: usize = 10;
 /// Characters of a description that are shown.
 const EXCERPT: usize = 180;
+/// Completions that are offered.
+const OFFERED: usize = 6;
+/// Boxes of which it is known what was typed last; others begin anew.
+const BOXES: usize = 1_000;
 /// How long a connection waits for another that writes.
 const PATIENCE: Duration = Duration::from_secs(5);
 
@@ -28,9 +34,38 @@ pub struct Answer {
     microseconds: u128,
     /// What the reader should know of how the query was taken.
     notes: Vec<String>,
+    /// What was taken for others as well.
+    changed: Vec<String>,
     hits: Vec<Shown>,
+    /// What the box may be filled with: what goes on as was typed, and, where nothing does, what may have been meant.
+    completions: Vec<Offered>,
+    corrections: Vec<Offered>,
     /// Where the next page begins, if there is one.
     next: Option<String>,
+}
+
+/// A text for the box, and how many records it finds.
+#[derive(Serialize)]
+struct Offered {
+    text: String,
+    records: u64,
+}
+
+/// What somebody typed, as the page says it.
+#[derive(Deserialize)]
+pub struct Asked {
+    #[serde(default)]
+    q: String,
+    /// Whether it is taken as it was typed.
+    #[serde(default)]
+    strict: bool,
+    /// The place of the hit behind which the next ones are wanted.
+    after: Option<String>,
+    /// The box, by any name, and the how-manieth text in it this is.
+    #[serde(default, rename = "box")]
+    name: String,
+    #[serde(default)]
+    number: u64,
 }
 
 /// A hit, with what is marked in it as HTML.
@@ -101,6 +136,7 @@ pub struct Office {
     cellar: Arc<SqliteCellar>,
     /// Connections that nobody uses at the moment.
     idle: Mutex<Vec<Connection>>,
+    boxes: Mutex<HashMap<String, Typing>>,
 }
 
 impl Office {
@@ -121,7 +157,8 @@ impl Office {
             .from_table("items")
             .joining(Join::one("stations", "stations.id = items.station_id"));
         let cellar = Arc::new(SqliteCellar::adopt(&db, "items", &schema)?);
-        Ok(Self { file: file.to_owned(), cellar, idle: Mutex::new(vec![db]) })
+        let idle = Mutex::new(vec![db]);
+        Ok(Self { file: file.to_owned(), cellar, idle, boxes: Mutex::default() })
     }
 
     /// Starts a thread that catches up with what was written.
@@ -134,20 +171,45 @@ impl Office {
         }))
     }
 
-    /// Searches for what somebody typed so far.
-    pub fn search(&self, typed: &str, after: Option<&str>) -> Result<Answer, Failure> {
-        let mut find = Find::new()
-            .limit(PAGE)
-            .with_marks()
-            .with_beginnings()
-            .spellings(Spellings::WhenFewerThan(1))
-            .relaxed_below(1);
-        if let Some(after) = after {
-            find = find.after(after.parse::<Place>()?);
+    /// Searches for what somebody typed so far; nothing, if something else was typed meanwhile.
+    pub fn search(&self, asked: &Asked) -> Result<Option<Answer>, Failure> {
+        let typed = self.typed(asked);
+        typed.latest(self.answer(asked, &typed))
+    }
+
+    fn typed(&self, asked: &Asked) -> Typed {
+        let mut boxes = self.boxes.lock().unwrap_or_else(PoisonError::into_inner);
+        if boxes.len() >= BOXES && !boxes.contains_key(&asked.name) {
+            boxes.clear();
         }
+        boxes.entry(asked.name.clone()).or_default().numbered(asked.number)
+    }
+
+    fn answer(&self, asked: &Asked, typed: &Typed) -> Result<Answer, Failure> {
+        let find = typed.stopping(Find::new());
+        let mut page = find.clone().limit(PAGE).with_marks().with_beginnings();
+        if asked.strict {
+            page = page.strict();
+        }
+        if let Some(after) = &asked.after {
+            page = page.after(after.parse::<Place>()?);
+        }
+        let suggest = Suggest::new().values_of(["station"]).limit(OFFERED);
         let started = Instant::now();
-        let found = self.with_connection(|db| Ok(self.cellar.find(db, typed, &find)?))?;
+        let (found, suggested) = self.with_connection(|db| {
+            let found = self.cellar.find(db, &asked.q, &page)?;
+            Ok((found, self.cellar.suggest(db, &asked.q, &find, &suggest)?))
+        })?;
         let microseconds = started.elapsed().as_micros();
+        let completions: Vec<_> = suggested
+            .completions
+            .into_iter()
+            .map(|completion| Offered { text: completion.text, records: completion.records })
+            .collect();
+        // While a word may go on, it is not wrong yet.
+        let wrong = suggested.corrections.into_iter().filter(|_| completions.is_empty());
+        let corrections =
+            wrong.map(|correction| Offered { text: correction.text, records: correction.records }).collect();
         let marks = Marks::new("<mark>", "</mark>").escaping_html();
         let shown = |hit: &Hit| Shown {
             id: hit.key.to_string(),
@@ -160,7 +222,8 @@ impl Office {
         let hits = found.hits.iter().map(shown).collect();
         let next = found.last.filter(|_| found.more).map(|last| last.to_string());
         let notes = found.notes.iter().map(ToString::to_string).collect();
-        Ok(Answer { total: found.total, microseconds, notes, hits, next })
+        let changed = found.changed.iter().map(ToString::to_string).collect();
+        Ok(Answer { total: found.total, microseconds, notes, changed, hits, completions, corrections, next })
     }
 
     /// Takes something in: a row like any other.

@@ -26,11 +26,12 @@
 //! | --- | --- |
 //! | `cellar_find(CELLAR, QUERY, LIMIT, SETTINGS)` | a table of the hits: `key`, `score`, `rank` |
 //! | `cellar_response(CELLAR, REQUEST)` | all that a search answers, as JSON; see [`Request`](crate::Request) and [`Found`](crate::Found) |
+//! | `cellar_suggest(CELLAR, TEXT, SETTINGS)` | corrections and completions of what somebody types, as JSON; see [`SuggestRequest`](crate::lenient::SuggestRequest) |
 //! | `cellar_mark(CELLAR, QUERY, COLUMN, TEXT, BEFORE, AFTER)` | the text, with what the query finds in it marked |
 //! | `cellar_excerpt(CELLAR, QUERY, COLUMN, TEXT, CHARACTERS, BEFORE, AFTER)` | the part of the text that has most of it |
 //! | `cellar_tokens(TEXT, LANGUAGE)` | a table of what becomes of a text: `term`, `start`, `end`, `position` |
 //!
-//! What stands behind the query, column, text or number of characters may be left out. LIMIT is 10 then, and cuts before the
+//! What stands behind the query, what was typed, column, text or number of characters may be left out. LIMIT is 10 then, and cuts before the
 //! statement's other conditions do; a filter in the settings cuts first. SETTINGS are a [request](crate::Request)
 //! that says what else there is to say: `{"weights": {"title": 4}, "words": "any", "where": "status = 'waiting'"}`. NULL for a cellar, query,
 //! request or text gives nothing.

@@ -1,0 +1,294 @@
+//! What somebody may be going to type: the last word goes on, in the context of those before it.
+//!
+//! Where t is what stands before the last word, and R(q) how many records match q under the filter, with all of its words, completions are
+//!
+//! * *words*: of the terms that begin like the last one, those that most of the records that match t have, each form of a word but once,
+//!   none that says little; of these twice as many as are wanted are asked for R(t term);
+//! * whole *values* of chosen columns: of exact ones those that begin like the last one to four words; of texts those that have all of the
+//!   last words, in the records that rank first;
+//! * *earlier queries* that begin with all that was typed.
+//!
+//! They stand by R, what finds nothing is none, and what was typed stays as it was.
+
+use super::words::{last_leaf, with_last};
+use super::{Strict, Suggest, count, counting};
+use crate::error::{Error, ErrorKind, Result};
+use crate::note::Note;
+use crate::query::Query;
+use crate::record::Value;
+use crate::schema::{ColumnSet, Kind, Schema};
+use crate::search::{Beginnings, Find, Order, Search, Words};
+use crate::text::Recipe;
+use serde::Serialize;
+use std::collections::HashSet;
+
+/// A value may begin with so many words.
+const MOST_WORDS: usize = 4;
+/// Whole texts are looked for among so many records that rank first, for each that is wanted.
+const HITS_FOR_EACH: usize = 4;
+
+/// What is completed.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "snake_case")]
+#[non_exhaustive]
+pub enum Completed {
+    /// The last word.
+    Words,
+    /// The last words, to a whole value of a column.
+    Value,
+    /// All of it, to what was asked before.
+    Earlier,
+}
+
+/// A query that somebody may be going to type.
+#[derive(Clone, Debug, PartialEq, Serialize)]
+#[non_exhaustive]
+pub struct Completion {
+    /// As it would be typed, beginning as it was.
+    pub text: String,
+    /// What was completed.
+    pub kind: Completed,
+    /// How many records match it.
+    pub records: u64,
+}
+
+/// The best completions of a text, and what there is to say of them.
+pub(super) fn completions(
+    by: &Strict<'_>,
+    text: &str,
+    query: &Query,
+    find: &Find,
+    suggest: &Suggest,
+) -> Result<(Vec<Completion>, Vec<Note>)> {
+    if !suggest.completes {
+        return Ok((Vec::new(), Vec::new()));
+    }
+    let strict = find.clone().strict().words(Words::All).beginnings(Beginnings::None);
+    let strict = strict.from_the_first().skip(0).order(Order::Score);
+    let completing = Completing { by, text, query, strict: &strict, most: suggest.limit };
+    let mut all = completing.earlier(&suggest.earlier)?;
+    let mut notes = Vec::new();
+    if !text.ends_with(char::is_whitespace) {
+        completing.words(&mut all, &mut notes)?;
+        completing.values(&suggest.values_of, &mut all)?;
+    }
+    all.sort_by(|a, b| b.records.cmp(&a.records).then_with(|| a.text.cmp(&b.text)));
+    let mut known = HashSet::new();
+    all.retain(|completion| known.insert(completion.text.clone()));
+    all.truncate(suggest.limit);
+    Ok((all, notes))
+}
+
+struct Completing<'c> {
+    by: &'c Strict<'c>,
+    text: &'c str,
+    query: &'c Query,
+    /// Takes all words as they are typed.
+    strict: &'c Find,
+    most: usize,
+}
+
+impl Completing<'_> {
+    fn count(&self, query: &Query) -> Result<u64> {
+        count(self.by, query, self.strict)
+    }
+
+    fn search(&self, context: Option<Query>) -> Result<Search> {
+        let context = context.unwrap_or_else(Query::everything);
+        Search::new(self.by.snapshot.clone(), &context, &counting(self.strict))
+    }
+
+    fn words(&self, all: &mut Vec<Completion>, notes: &mut Vec<Note>) -> Result<()> {
+        let Some((names, leaf)) = last_leaf(self.query) else { return Ok(()) };
+        let (Query::Word(typed) | Query::Phrase(typed)) = leaf else { return Ok(()) };
+        let schema = self.by.schema();
+        let columns: Option<ColumnSet> = match names {
+            Some(names) => names.iter().map(|name| schema.text_column(name)).collect(),
+            None => Some(self.strict.searched(schema)?),
+        };
+        // Without the end of a phrase, or a bracket: then nobody goes on with the word.
+        let Some(columns) = columns.filter(|_| self.text.ends_with(typed.as_str())) else { return Ok(()) };
+        let Some(recipe) = columns.iter().next().and_then(|column| recipe_of(schema, column)) else {
+            return Ok(());
+        };
+        let (mut start, mut end) = (0, 0);
+        recipe.tokens(typed, |token| {
+            if token.end >= end {
+                (start, end) = (start.max(token.start), token.end);
+            }
+        });
+        let (head, last) = typed.split_at(start);
+        let beginning = recipe.part(last);
+        if end < typed.len() || beginning.is_empty() {
+            return Ok(());
+        }
+        let with =
+            |text: String| if let Query::Phrase(_) = leaf { Query::phrase(text) } else { Query::word(text) };
+        let context = with_last(self.query, &|| {
+            let before = head.trim_end();
+            (!before.is_empty()).then(|| with(before.to_owned()))
+        });
+        let had = self.search(context)?.terms_beginning(self.by.view, &beginning, columns)?;
+        notes.extend((!had.are_all).then_some(Note::TermsMissing));
+        let class = |term: &str| recipe.key_of(term).unwrap_or_else(|| term.to_owned());
+        let mut known: HashSet<_> =
+            had.counts.contains_key(&beginning).then(|| class(&beginning)).into_iter().collect();
+        let candidates = had.most_first().into_iter().map(|(term, _)| term);
+        let candidates = candidates.filter(|term| *term != beginning && !says_little(&recipe, term));
+        for term in candidates.filter(|term| known.insert(class(term))).take(self.most.saturating_mul(2)) {
+            let Some(query) = with_last(self.query, &|| Some(with(format!("{head}{term}")))) else {
+                continue;
+            };
+            let text = format!("{}{}", self.text, &term[beginning.len()..]);
+            self.found(all, text, Completed::Words, self.count(&query)?);
+        }
+        Ok(())
+    }
+
+    fn found(&self, all: &mut Vec<Completion>, text: String, kind: Completed, records: u64) {
+        all.extend((records > 0).then_some(Completion { text, kind, records }));
+    }
+
+    fn earlier(&self, earlier: &[String]) -> Result<Vec<Completion>> {
+        let mut all = Vec::new();
+        let typed = self.text.trim_start().to_lowercase();
+        let begins = |earlier: &&String| {
+            let earlier = earlier.to_lowercase();
+            !typed.is_empty() && earlier.starts_with(&typed) && earlier.len() > typed.len()
+        };
+        for text in earlier.iter().filter(begins).take(self.most.saturating_mul(2)) {
+            let records = self.count(&Query::read(text).query)?;
+            self.found(&mut all, text.clone(), Completed::Earlier, records);
+        }
+        Ok(all)
+    }
+
+    fn values(&self, chosen: &[String], all: &mut Vec<Completion>) -> Result<()> {
+        let schema = self.by.schema();
+        let is_exact = |name: &str| schema.column(name).is_some_and(|column| column.kind() == Kind::Exact);
+        if let Some(([name], Query::Word(typed) | Query::Phrase(typed))) =
+            last_leaf(self.query).and_then(|(names, leaf)| names.map(|names| (names.as_slice(), leaf)))
+            && is_exact(name)
+            && let Some(head) = self.text.strip_suffix(typed.as_str())
+        {
+            // Behind the name of its column a value stands alone.
+            let context = with_last(self.query, &|| None);
+            for (value, records) in self.exact_values(name, typed, context)? {
+                let value = if head.ends_with('"') { value } else { quoted(&value).to_string() };
+                self.found(all, format!("{head}{value}"), Completed::Value, records);
+            }
+            return Ok(());
+        }
+        let words = self.last_words();
+        for name in chosen {
+            if is_exact(name) {
+                // As many of the last words as there are values for.
+                for (head, context) in words.iter().rev() {
+                    let values = self.exact_values(name, &self.text[head.len()..], context.clone())?;
+                    for (value, records) in &values {
+                        let value = quoted(value).in_columns([name]);
+                        self.found(all, format!("{head}{value}"), Completed::Value, *records);
+                    }
+                    if !values.is_empty() {
+                        break;
+                    }
+                }
+            } else if schema.text_column(name).is_some() {
+                if let Some((head, context)) = words.last() {
+                    self.texts(name, head, context.as_ref(), all)?;
+                }
+            } else {
+                let message = format!(
+                    "Column `{name}` has no values to complete; name one of texts or of exact values."
+                );
+                return Err(Error::new(ErrorKind::BadRequest, message));
+            }
+        }
+        Ok(())
+    }
+
+    /// The values of an exact column that begin as was typed, with a capital, or in capitals, in the records that match a context.
+    fn exact_values(&self, name: &str, typed: &str, context: Option<Query>) -> Result<Vec<(String, u64)>> {
+        if typed.is_empty() {
+            return Ok(Vec::new());
+        }
+        let capital = |word: &str| {
+            let mut letters = word.chars();
+            letters.next().map_or_else(String::new, |first| first.to_uppercase().chain(letters).collect())
+        };
+        let capitals: Vec<_> = typed.split(' ').map(capital).collect();
+        let beginnings = [typed.to_owned(), capitals.join(" "), typed.to_lowercase(), typed.to_uppercase()];
+        let had = self.search(context)?.values_beginning(self.by.view, name, &beginnings)?;
+        let mut values = had.most_first();
+        values.retain(|(value, _)| value != typed);
+        values.truncate(self.most);
+        Ok(values)
+    }
+
+    /// The values of a text column that have all of the last words.
+    fn texts(
+        &self,
+        name: &str,
+        head: &str,
+        context: Option<&Query>,
+        all: &mut Vec<Completion>,
+    ) -> Result<()> {
+        let typed = Query::read(&self.text[head.len()..]).query.in_columns([name]);
+        let query = Query::words(context.cloned().into_iter().chain([typed]));
+        let find = self.strict.clone().with_beginnings().limit(self.most.saturating_mul(HITS_FOR_EACH));
+        let found = self.by.found(&query, &find)?;
+        let mut values = Vec::new();
+        for value in found.hits.iter().flat_map(|hit| hit.values.get(name).into_iter().flatten()) {
+            if let Value::Text(value) = value
+                && !values.contains(value)
+                && values.len() < self.most
+            {
+                values.push(value.clone());
+            }
+        }
+        for value in values {
+            let value = Query::phrase(value).in_columns([name]);
+            let text = format!("{head}{value}");
+            let records = self.count(&Query::words(context.cloned().into_iter().chain([value])))?;
+            self.found(all, text, Completed::Value, records);
+        }
+        Ok(())
+    }
+
+    /// Of the last word, the last two, and so on, as long as they are plain: what stands before them, as text and as query.
+    fn last_words(&self) -> Vec<(&str, Option<Query>)> {
+        let parts = match self.query {
+            Query::Words(parts) => parts.as_slice(),
+            one => std::slice::from_ref(one),
+        };
+        let (mut before, mut all) = (self.text, Vec::new());
+        for place in (0..parts.len()).rev().take(MOST_WORDS) {
+            let Query::Word(word) = &parts[place] else { break };
+            let Some(head) = before.trim_end().strip_suffix(word.as_str()) else { break };
+            if !(head.is_empty() || head.ends_with(char::is_whitespace)) {
+                break;
+            }
+            let context = (place > 0).then(|| Query::words(parts[..place].to_vec()));
+            all.push((head, context));
+            before = head;
+        }
+        all
+    }
+}
+
+/// A value as it would be typed.
+fn quoted(value: &str) -> Query {
+    if value.contains(char::is_whitespace) { Query::phrase(value) } else { Query::word(value) }
+}
+
+fn recipe_of(schema: &Schema, column: usize) -> Option<Recipe> {
+    let (_, column) = schema.text_columns().nth(column)?;
+    Some(Recipe::of(column.text_settings()))
+}
+
+/// Whether a search leaves a term out where it has other words.
+fn says_little(recipe: &Recipe, term: &str) -> bool {
+    let mut weak = true;
+    recipe.tokens(term, |token| weak &= token.weak);
+    weak
+}
