@@ -1,51 +1,18 @@
 //! The examples do what they say.
 #![allow(clippy::unwrap_used, reason = "a test fails by panicking")]
 
+mod support;
+
 use nut_cellar_servers::Server;
 use serde_json::{Value, json};
-use std::io::{BufRead, BufReader, Read, Write};
-use std::net::TcpStream;
-use std::process::{Child, Command, Stdio};
-
-/// A program that ends with the test.
-struct Running(Child);
-
-impl Drop for Running {
-    fn drop(&mut self) {
-        let _ = self.0.kill();
-        let _ = self.0.wait();
-    }
-}
-
-/// Sends a request, and gives the status and what came behind the head.
-fn request(address: &str, method: &str, path: &str, body: &str) -> (u16, String) {
-    let mut stream = TcpStream::connect(address).unwrap();
-    let length = body.len();
-    write!(
-        stream,
-        "{method} {path} HTTP/1.1\r\nhost: office\r\nconnection: close\r\ncontent-type: application/json\r\n\
-         content-length: {length}\r\n\r\n{body}"
-    )
-    .unwrap();
-    let mut answer = String::new();
-    stream.read_to_string(&mut answer).unwrap();
-    let (head, body) = answer.split_once("\r\n\r\n").unwrap();
-    (head.split(' ').nth(1).unwrap().parse().unwrap(), body.to_owned())
-}
+use std::process::Command;
+use support::{page, request};
 
 #[test]
 fn the_page_finds_pages_marks_and_takes_in() {
     let folder = tempfile::tempdir().unwrap();
-    let mut child = Command::new(env!("CARGO_BIN_EXE_search_page"))
-        .arg("0")
-        .arg(folder.path().join("office.db"))
-        .stdout(Stdio::piped())
-        .spawn()
-        .unwrap();
-    let mut said = String::new();
-    BufReader::new(child.stdout.take().unwrap()).read_line(&mut said).unwrap();
-    let _running = Running(child);
-    let address = said.trim().rsplit('/').next().unwrap();
+    let (_running, address) = page(folder.path());
+    let address = address.as_str();
     let search = |query: &str| -> Value {
         let (status, body) = request(address, "GET", &format!("/search?q={query}"), "");
         assert_eq!(status, 200, "{body}");
@@ -59,7 +26,16 @@ fn the_page_finds_pages_marks_and_takes_in() {
     let next = search(&format!("walnut+bo&after={}", first["next"].as_str().unwrap()));
     assert_eq!((&next["total"], next["hits"].as_array().unwrap().len()), (&first["total"], 10));
     assert_ne!(first["hits"][9]["id"], next["hits"][0]["id"]);
-    assert!(search("umbrela")["notes"][0].as_str().unwrap().contains("spelled"));
+    let mended = search("umbrela+");
+    assert!(mended["changed"][0].as_str().unwrap().contains("umbrella"), "{mended}");
+    assert!(search("umbrela&strict=true")["total"] == 0);
+    let offered = search("walnut+bo");
+    assert_eq!(offered["completions"][0]["text"], "walnut box");
+    assert_eq!(search("wlanut+boxx")["corrections"][0]["text"], "walnut box");
+    // Of one box only the latest text counts, in whatever order the texts come.
+    assert!(search("walnut&box=a&number=2")["total"].is_number());
+    assert_eq!(search("walnu&box=a&number=1"), Value::Null);
+    assert!(search("walnu&box=b&number=1")["total"].is_number());
 
     assert_eq!(search("periscope")["total"], 0);
     let item = json!({"title": "Periscope <b>", "description": "off & on"}).to_string();

@@ -64,7 +64,7 @@ impl Desk {
     }
 
     fn keys(&self, target: &str, query: &str) -> Vec<String> {
-        let hits = self.json(&["find", target, query])["hits"].clone();
+        let hits = self.json(&["find", target, query, "--strict"])["hits"].clone();
         hits.as_array().unwrap().iter().map(|hit| hit["key"].to_string()).collect()
     }
 
@@ -1084,7 +1084,8 @@ fn what_searches_find_of_what_is_right_is_measured() {
     let desk = loaded();
     desk.file("queries.tsv", "401\twalnut box\n402\thinges\n403\tnothing of the kind\n");
     desk.file("right.qrels", "401 0 a-1 2\n401 0 b-2 0\n402 0 b-2 1\n404 0 c 1\n");
-    let judge = ["judge", "shed.cellar", "--queries", "queries.tsv", "--judgments", "right.qrels"];
+    let judge =
+        ["judge", "shed.cellar", "--strict", "--queries", "queries.tsv", "--judgments", "right.qrels"];
     let with = |more: &[&'static str]| [&judge[..], more].concat();
 
     // `walnut box` finds b-2, a-1, a-3; the second is right. `hinges` finds b-2.

@@ -71,7 +71,7 @@ fn one(source: &str, path: &Path, queries: usize) -> Result<Measured, Failure> {
             offered = Some(cellar.suggest(&asked, &Find::new(), &Suggest::new().without_completions())?);
             Ok(())
         })?);
-        let near = Find::new().spellings(Spellings::Near).without_values().limit(0);
+        let near = Find::new().strict().spellings(Spellings::Near).without_values().limit(0);
         let parsed = Query::read(&asked).query;
         search_times.push(microseconds(|| Ok(cellar.search(&parsed, &near)?))?);
         let first = offered.and_then(|offered| offered.corrections.into_iter().next());

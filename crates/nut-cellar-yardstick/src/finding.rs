@@ -103,7 +103,7 @@ pub fn measure(corpora: &Path, records: usize, only: Option<&str>) -> Result<Vec
 
 /// The search as it comes, of any of the words.
 fn usual(mistakes: u64) -> Find {
-    let find = Find::new().columns(["body", "beginning"]).words(Words::Any).weight("beginning", 0.0);
+    let find = Find::new().strict().columns(["body", "beginning"]).words(Words::Any).weight("beginning", 0.0);
     let find = find.without_values().limit(MEASURE.depth());
     if mistakes > 0 { find.spellings(Spellings::Near).first_letters_right(1) } else { find }
 }

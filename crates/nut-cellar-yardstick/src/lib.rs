@@ -2,6 +2,7 @@
 
 pub mod batches;
 pub mod building;
+pub mod completing;
 pub mod correcting;
 pub mod costs;
 pub mod finding;

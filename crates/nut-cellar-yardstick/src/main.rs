@@ -4,8 +4,8 @@ use clap::{Parser, Subcommand};
 use nut_cellar_core::text::{Accents, Reading, TextSettings};
 use nut_cellar_core::{Language, Recipe};
 use nut_cellar_yardstick::{
-    batches, building, correcting, costs, finding, plot, railway, reading, records, rows, searching,
-    strangers, waiting,
+    batches, building, completing, correcting, costs, finding, plot, railway, reading, records, rows,
+    searching, strangers, waiting,
 };
 use serde::Serialize;
 use std::error::Error;
@@ -119,6 +119,18 @@ enum Call {
         corpora: PathBuf,
         /// Queries of each corpus.
         #[arg(long, value_name = "N", default_value_t = 2_000)]
+        queries: usize,
+        /// Answer as JSON.
+        #[arg(long)]
+        json: bool,
+    },
+    /// Measure what somebody waits for who types: completions beside counting what they complete, lenient searches beside strict ones.
+    Types {
+        /// Search so many generated records.
+        #[arg(long, value_name = "N", default_value_t = 1_000_000)]
+        records: u64,
+        /// Queries of each kind.
+        #[arg(long, value_name = "N", default_value_t = 200)]
         queries: usize,
         /// Answer as JSON.
         #[arg(long)]
@@ -268,6 +280,10 @@ fn run(arguments: Arguments) -> Result<(), Box<dyn Error>> {
         Call::Corrects { corpora, queries, json } => {
             let measured = correcting::measure(&corpora, queries)?;
             shown(json, &measured, || correcting::table(&measured))
+        }
+        Call::Types { records, queries, json } => {
+            let measured = completing::measure(records, queries)?;
+            shown(json, &measured, || completing::table(&measured))
         }
         Call::Costs { records, only, json } => {
             let costs = costs::measure(records, only.as_deref())?;

@@ -6,7 +6,7 @@ use crate::records;
 use crate::searching::{shelf_of, texts_of};
 use nut_cellar::search::{Executor, Spellings, Total};
 use nut_cellar::text::Pattern;
-use nut_cellar::{Find, Memory, Opened, Query, Search, Snapshot, Words, search};
+use nut_cellar::{Beginnings, Find, Memory, Opened, Query, Snapshot, Words, lenient};
 use serde::Serialize;
 use std::error::Error;
 use std::hint::black_box;
@@ -94,10 +94,11 @@ fn of_source(
         .collect();
     let asked = [
         ("as it comes", Find::new()),
-        ("any", Find::new().words(Words::Any)),
-        ("near", Find::new().spellings(Spellings::Near)),
-        ("loosened", Find::new().relaxed_below(10)),
-        ("beginnings", Find::new().with_beginnings()),
+        ("strict", Find::new().strict()),
+        ("any", Find::new().strict().words(Words::Any)),
+        ("near", Find::new().strict().spellings(Spellings::Near)),
+        ("loosened", Find::new().strict().relaxed_below(10)),
+        ("beginnings", Find::new().strict().beginnings(Beginnings::All)),
     ];
     for (asked, find) in asked {
         let (mut times, mut first) = (Vec::with_capacity(drawn.len()), (0.0, ""));
@@ -140,14 +141,14 @@ fn least_of(search: &dyn Fn() -> Result<f64, Failure>, posting_ns: f64) -> Resul
 fn time(place: &Memory, snapshot: &Snapshot, text: &str, find: &Find) -> Result<f64, Failure> {
     let begun = Instant::now();
     let query = Query::read(text).query;
-    let mut search = Search::new(snapshot.clone(), &query, find)?;
-    black_box(search::run(&place.view(), &mut search)?);
+    black_box(lenient::search(&place.view(), snapshot, &query, find)?);
     Ok(begun.elapsed().as_secs_f64() * 1e3)
 }
 
 /// Three common words, of which any will do, each posting scored.
 fn posting_ns(place: &Memory, snapshot: &Snapshot, terms: &[String]) -> Result<f64, Failure> {
     let find = Find::new()
+        .strict()
         .words(Words::Any)
         .exact_forms()
         .without_values()

@@ -99,22 +99,23 @@ pub fn measure(wanted: &Wanted<'_>) -> Result<Vec<Waited>, Failure> {
     Ok(all)
 }
 
-/// The kinds of queries: how many words, and what is asked of them.
-fn kinds() -> [(&'static str, usize, Option<Words>); 5] {
+/// The kinds of queries: how many words, and how they are asked for; none for phrases.
+fn kinds() -> [(&'static str, usize, Option<Find>); 5] {
+    let any = || Find::new().strict().words(Words::Any);
     [
-        ("one word", 1, Some(Words::All)),
-        ("two words, all", 2, Some(Words::All)),
-        ("two words, any", 2, Some(Words::Any)),
-        ("three words, any", 3, Some(Words::Any)),
+        ("one word", 1, Some(Find::new())),
+        ("two words", 2, Some(Find::new())),
+        ("two words, any", 2, Some(any())),
+        ("three words, any", 3, Some(any())),
         ("phrase of two", 2, None),
     ]
 }
 
 /// The ways to ask, the first as it comes.
-fn ways() -> [(&'static str, Find); 3] {
-    let without_values = Find::new().without_values();
+fn ways(asked: Find) -> [(&'static str, Find); 3] {
+    let without_values = asked.clone().without_values();
     [
-        ("as it comes", Find::new()),
+        ("as it comes", asked),
         ("without values", without_values.clone()),
         ("without values and total", without_values.total(Total::AtLeast(0))),
     ]
@@ -149,9 +150,10 @@ fn one(
         if wanted.only.is_some_and(|only| !kind.contains(only)) {
             continue;
         }
-        let drawn = (0..wanted.queries).map(|_| drawn(texts, words, asked.is_none(), &mut random));
+        let is_phrase = asked.is_none();
+        let drawn = (0..wanted.queries).map(|_| drawn(texts, words, is_phrase, &mut random));
         let queries: Vec<_> = drawn.map(|text| Query::read(&text).query).collect();
-        let ways = ways().map(|(name, find)| (name, find.words(asked.unwrap_or(Words::All))));
+        let ways = ways(asked.unwrap_or_default());
         for (at, (way, times)) in timed(&mut places, &ways, &queries)?.into_iter().enumerate() {
             let place = &mut places[at / ways.len()];
             let first = if at % ways.len() == 0 { Some(place.first_of(&queries)?) } else { None };

@@ -2,8 +2,9 @@
 #![cfg(feature = "sqlite-functions")]
 #![allow(clippy::unwrap_used, reason = "a test fails by panicking")]
 
+use nut_cellar::lenient::Suggest;
 use nut_cellar::sqlite::{SqlFunctions, SqliteCellar};
-use nut_cellar::{Column, Found, Kind, Request, Schema};
+use nut_cellar::{Column, Filter, Find, Found, Kind, Request, Schema};
 use rusqlite::Connection;
 
 fn schema() -> Schema {
@@ -227,7 +228,7 @@ fn a_statement_sees_its_own_transaction_and_what_was_rolled_back_is_gone() {
     .unwrap();
     assert_eq!(oaks(), "2, 11, 12");
     db.execute_batch(
-        "DELETE FROM items WHERE id IN (SELECT key FROM cellar_find('items', 'oak chest', 100))",
+        "DELETE FROM items WHERE id IN (SELECT key FROM cellar_find('items', 'oak chest', 100, '{\"strict\": true}'))",
     )
     .unwrap();
     assert_eq!(oaks(), "2");
@@ -310,12 +311,26 @@ fn a_request_is_answered_with_the_document_that_the_library_gives() {
             "There is no column `colour`",
         ),
         ("cellar_response('nothing', '{}')", "nothing"),
-        ("cellar_response('items', 7)", "cellar and request are texts"),
+        ("cellar_response('items', 7)", "all that it is given is texts"),
+        ("cellar_suggest('items', 'oak', '{\"limt\": 1}')", "unknown field `limt`"),
+        ("cellar_suggest('items', 'oak', '{\"where\": \"colour = 1\"}')", "There is no column `colour`"),
+        ("cellar_suggest('items', 7)", "all that it is given is texts"),
         ("(SELECT key FROM cellar_find('items', 'oak', 10, '{\"query\": \"elm\"}'))", "said outside of them"),
     ] {
         let error = said(&db, &format!("SELECT {call}")).unwrap_err();
         assert!(error.contains(part), "{call}: {error}");
     }
+    let suggested = r#"cellar_suggest('items', 'walnt', '{"where": "status = ''waiting''", "limit": 1}')"#;
+    let find = Find::new().only(Filter::equal("status", "waiting"));
+    let of_library = cellar.suggest(&db, "walnt", &find, &Suggest::new().limit(1)).unwrap();
+    assert_eq!(
+        said(&db, &format!("SELECT {suggested}")).unwrap(),
+        serde_json::to_string(&of_library).unwrap()
+    );
+    assert_eq!(of_library.corrections[0].text, "walnut");
+    let begun = "SELECT json_extract(cellar_suggest('items', 'wal'), '$.completions[0].text')";
+    assert_eq!(said(&db, begun).unwrap(), "walnut");
+    assert_eq!(said(&db, "SELECT cellar_suggest('items', NULL)").unwrap(), "-");
     // It sees what its own transaction wrote, as every statement does.
     db.execute_batch("BEGIN; INSERT INTO items VALUES (9, 'Walnut stool', NULL, 'waiting', 1)").unwrap();
     let total = "SELECT json_extract(cellar_response('items', '{\"query\": \"stool\"}'), '$.total')";

@@ -102,7 +102,7 @@ fn a_transaction_that_is_rolled_back_takes_its_matches_with_it() {
 #[test]
 fn reasons_rankings_and_reports_agree_with_the_rows() {
     let (db, cellar) = office();
-    let (query, find) = (Query::read("walnut box").query, Find::new());
+    let (query, find) = (Query::read("walnut box").query, Find::new().strict());
     let found = cellar.search(&db, &query, &find).unwrap();
     for hit in &found.hits {
         let Why::Found(reckoning) = cellar.why(&db, &query, &find, &hit.key).unwrap() else {

@@ -8,6 +8,7 @@ use comfy_table::Cell;
 use nut_cellar::judge::{
     Assessment, Judgments, Knob, Measure, Run, Tuning, compare, read_queries, record_id,
 };
+use nut_cellar::lenient::Suggest;
 use nut_cellar::schema::Ranking;
 use nut_cellar::sqlite::SqliteCellar;
 use nut_cellar::{Error, ErrorKind, Find, Found, Query, Result, Schema, Words};
@@ -51,6 +52,7 @@ impl Walk {
 
     pub fn all(&mut self) -> Result<()> {
         self.scan_beside_search()?;
+        self.misspelled()?;
         self.word_forms()?;
         self.phrase()?;
         self.weights()?;
@@ -77,6 +79,27 @@ impl Walk {
         table.add_row(row(["search", both, &total, &paint::time(search_us), "how well they match"]));
         say(&format!("{table}\n\n"))?;
         self.hits(&found)
+    }
+
+    fn misspelled(&mut self) -> Result<()> {
+        self.title("Typing mistakes", "wlanut wirting box")?;
+        let (found, _) = self.find("wlanut wirting box", &top())?;
+        for changed in &found.changed {
+            say(&format!("{FAINT}{changed}{FAINT:#}\n"))?;
+        }
+        self.hits(&found)?;
+        let find = Find::new().with_beginnings();
+        let offered = |text| self.cellar.suggest(&self.connection, text, &find, &Suggest::new().limit(3));
+        let corrections = offered("umbrela ha")?.corrections;
+        let corrections: Vec<_> = corrections.iter().map(|one| shown(&one.text, one.records)).collect();
+        let completions = offered("umbrella ha")?.completions;
+        let completions: Vec<_> = completions.iter().map(|one| shown(&one.text, one.records)).collect();
+        say(&format!(
+            "{FAINT}Somebody who has typed{FAINT:#} umbrela ha {FAINT}may have meant{FAINT:#} {}{FAINT}; and who has typed{FAINT:#} \
+             umbrella ha {FAINT}may go on to{FAINT:#} {}{FAINT}.{FAINT:#}\n",
+            corrections.join(", "),
+            completions.join(", ")
+        ))
     }
 
     fn word_forms(&mut self) -> Result<()> {
@@ -231,6 +254,11 @@ impl Walk {
         }
         Ok(())
     }
+}
+
+/// What is offered to somebody who types.
+fn shown(text: &str, records: u64) -> String {
+    format!("{MATCH}{text}{MATCH:#} ({records})")
 }
 
 fn top() -> Find {

@@ -209,6 +209,7 @@ pub fn suggest(
     suggest: &Suggest,
 ) -> Result<Suggested> {
     let (by, query) = (&Strict { view, snapshot }, &Query::read(text).query);
+    let find = &find.clone().beginning_in(query);
     let corrections = corrections(by, query, find, suggest)?;
     let (completions, notes) = completions(by, text, query, find, suggest)?;
     Ok(Suggested { corrections, completions, notes })

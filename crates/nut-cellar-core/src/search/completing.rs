@@ -52,6 +52,9 @@ impl Search {
         complete(view, hand, |hand| {
             let mut cursors = Cursors::open(hand, standing, plan, &ranking, &mut Walked::new())?;
             let root = cursors.in_order(&plan.root);
+            let estimated = cursors.cost(hand, &root)?;
+            cursors.remember(hand, find, estimated)?;
+            cursors.ask_lists()?;
             all_matching(hand, &mut cursors, &root, find, &(0..standing.shelf.records()), &mut RowBits::new())
         })
     }

@@ -1,5 +1,6 @@
 //! Whatever is typed, reading it does no harm: for fuzzing, and for the replay of what fuzzing found.
 
+use nut_cellar_core::lenient::{self, Suggest};
 use nut_cellar_core::{
     Batch, Column, Filter, Find, Kind, Memory, Opened, Query, Record, Schema, Search, Snapshot, Words, search,
 };
@@ -58,4 +59,13 @@ pub fn query(input: &[u8]) {
     let mut search = Search::new(OFFICE.snapshot.clone(), &query, &find).expect("a query never fails");
     let found = search::run(&OFFICE.place.view(), &mut search).expect("memory can be read");
     assert!(found.hits.len() <= 10 && found.total <= 40, "{typed}");
+
+    let view = OFFICE.place.view();
+    let lenient = lenient::search(&view, &OFFICE.snapshot, &query, &find).expect("a query never fails");
+    assert!(lenient.total >= found.total.min(10) && lenient.total <= 40, "{typed}");
+    let suggest = Suggest::new().values_of(["station", "notes"]);
+    let offered =
+        lenient::suggest(&view, &OFFICE.snapshot, typed, &find, &suggest).expect("a text never fails");
+    assert!(offered.corrections.iter().all(|correction| correction.records > 0), "{typed}");
+    assert!(offered.completions.iter().all(|completion| completion.records > 0), "{typed}");
 }

@@ -186,8 +186,8 @@ impl Office {
     }
 
     fn answer(&self, asked: &Asked, typed: &Typed) -> Result<Answer, Failure> {
-        let find = typed.stopping(Find::new());
-        let mut page = find.clone().limit(PAGE).with_marks().with_beginnings();
+        let find = typed.stopping(Find::new().with_beginnings());
+        let mut page = find.clone().limit(PAGE).with_marks();
         if asked.strict {
             page = page.strict();
         }
