@@ -84,6 +84,7 @@ fn the_last_word_goes_on_and_what_was_typed_stays() {
     assert_eq!(texts("\"walnut w"), ["\"walnut writing 1"]);
     assert_eq!(texts("(oak OR brass) sig"), ["(oak OR brass) signal 1"]);
     assert_eq!(texts("walnut -writing b"), ["walnut -writing box 1", "walnut -writing brass 1"]);
+    assert_eq!(texts("walnut w"), ["walnut with 1", "walnut writing 1"], "nobody types a word twice");
     // What nobody goes on with.
     for text in [
         "",
@@ -256,7 +257,7 @@ proptest! {
             let texts = if in_title { vec![&item.title] } else { vec![&item.title, &item.notes] };
             let words: BTreeSet<_> = texts.into_iter().flatten().copied().collect();
             for word in words {
-                if word.starts_with(&begun.to_lowercase()) && word != begun {
+                if word.starts_with(&begun.to_lowercase()) && word != begun && !before.contains(&word) {
                     *counts.entry(word).or_insert(0_u64) += 1;
                 }
             }

@@ -117,7 +117,7 @@ fn reasons_rankings_and_reports_agree_with_the_rows() {
 
     // A row less, and all scores are others.
     let found = cellar.search(&db, &query, &find).unwrap();
-    let other = Find::new().weight("title", 0.0);
+    let other = find.clone().weight("title", 0.0);
     let compared = cellar.compare(&db, &query, &find, &other).unwrap();
     assert_eq!(compared.first.hits, found.hits);
     assert_eq!(compared.moved.len(), 3);

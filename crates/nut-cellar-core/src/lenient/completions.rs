@@ -3,14 +3,14 @@
 //! Where t is what stands before the last word, and R(q) how many records match q under the filter, with all of its words, completions are
 //!
 //! * *words*: of the terms that begin like the last one, those that most of the records that match t have, each form of a word but once,
-//!   none that says little; of these twice as many as are wanted are asked for R(t term);
+//!   none that was typed before, and outside of phrases no stop word; of these twice as many as are wanted are asked for R(t term);
 //! * whole *values* of chosen columns: of exact ones those that begin like the last one to four words; of texts those that have all of the
 //!   last words, in the records that rank first;
 //! * *earlier queries* that begin with all that was typed.
 //!
 //! They stand by R, what finds nothing is none, and what was typed stays as it was.
 
-use super::words::{last_leaf, with_last};
+use super::words::{last_leaf, wanted, with_last};
 use super::{Strict, Suggest, count, counting};
 use crate::error::{Error, ErrorKind, Result};
 use crate::note::Note;
@@ -18,7 +18,7 @@ use crate::query::Query;
 use crate::record::Value;
 use crate::schema::{ColumnSet, Kind, Schema};
 use crate::search::{Beginnings, Find, Order, Search, Words};
-use crate::text::Recipe;
+use crate::text::{Recipe, Stop};
 use serde::Serialize;
 use std::collections::HashSet;
 
@@ -111,17 +111,7 @@ impl Completing<'_> {
         let Some(recipe) = columns.iter().next().and_then(|column| recipe_of(schema, column)) else {
             return Ok(());
         };
-        let (mut start, mut end) = (0, 0);
-        recipe.tokens(typed, |token| {
-            if token.end >= end {
-                (start, end) = (start.max(token.start), token.end);
-            }
-        });
-        let (head, last) = typed.split_at(start);
-        let beginning = recipe.part(last);
-        if end < typed.len() || beginning.is_empty() {
-            return Ok(());
-        }
+        let Some((head, beginning)) = last_token(&recipe, typed) else { return Ok(()) };
         let with =
             |text: String| if let Query::Phrase(_) = leaf { Query::phrase(text) } else { Query::word(text) };
         let context = with_last(self.query, &|| {
@@ -131,16 +121,22 @@ impl Completing<'_> {
         let had = self.search(context)?.terms_beginning(self.by.view, &beginning, columns)?;
         notes.extend((!had.are_all).then_some(Note::TermsMissing));
         let class = |term: &str| recipe.key_of(term).unwrap_or_else(|| term.to_owned());
-        let mut known: HashSet<_> =
-            had.counts.contains_key(&beginning).then(|| class(&beginning)).into_iter().collect();
+        // Nobody types a word twice.
+        let mut known = HashSet::new();
+        let last_is_known = had.counts.contains_key(&beginning);
+        for word in wanted(self.query).into_iter().filter(|word| word.text != *typed || last_is_known) {
+            recipe.tokens(&word.text, |token| _ = known.insert(class(token.term)));
+        }
+        let in_phrase = matches!(leaf, Query::Phrase(_));
         let candidates = had.most_first().into_iter().map(|(term, _)| term);
-        let candidates = candidates.filter(|term| *term != beginning && !says_little(&recipe, term));
+        let candidates =
+            candidates.filter(|term| *term != beginning && (in_phrase || !says_little(&recipe, term)));
         for term in candidates.filter(|term| known.insert(class(term))).take(self.most.saturating_mul(2)) {
             let Some(query) = with_last(self.query, &|| Some(with(format!("{head}{term}")))) else {
                 continue;
             };
-            let text = format!("{}{}", self.text, &term[beginning.len()..]);
-            self.found(all, text, Completed::Words, self.count(&query)?);
+            let rest = term.strip_prefix(&beginning).unwrap_or_default();
+            self.found(all, format!("{}{rest}", self.text), Completed::Words, self.count(&query)?);
         }
         Ok(())
     }
@@ -281,12 +277,28 @@ fn quoted(value: &str) -> Query {
     if value.contains(char::is_whitespace) { Query::phrase(value) } else { Query::word(value) }
 }
 
+/// The recipe of a text column, with the stop words of its language where it names none.
 fn recipe_of(schema: &Schema, column: usize) -> Option<Recipe> {
     let (_, column) = schema.text_columns().nth(column)?;
-    Some(Recipe::of(column.text_settings()))
+    let mut settings = column.text_settings().clone();
+    settings.stop.get_or_insert(Stop::OfLanguage(true));
+    Some(Recipe::of(&settings))
 }
 
-/// Whether a search leaves a term out where it has other words.
+/// The last token of a text as it stands in terms, and what stands before it; none if something else stands behind it.
+fn last_token<'t>(recipe: &Recipe, typed: &'t str) -> Option<(&'t str, String)> {
+    let (mut start, mut end) = (0, 0);
+    recipe.tokens(typed, |token| {
+        if token.end >= end {
+            (start, end) = (start.max(token.start), token.end);
+        }
+    });
+    let (head, last) = typed.split_at(start);
+    let beginning = recipe.part(last);
+    (end == typed.len() && !beginning.is_empty()).then_some((head, beginning))
+}
+
+/// Whether a term is a stop word.
 fn says_little(recipe: &Recipe, term: &str) -> bool {
     let mut weak = true;
     recipe.tokens(term, |token| weak &= token.weak);
