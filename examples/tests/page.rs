@@ -1,4 +1,5 @@
 //! The page of `search_page` in a browser: what it shows while somebody types, and that keys are enough to use it.
+//!
 //! It needs Chromium and its driver, from the system's packages `chromium` and `chromium-driver`.
 #![allow(clippy::unwrap_used, reason = "a test fails by panicking")]
 
@@ -110,10 +111,15 @@ fn somebody_types_and_never_sees_an_older_answer_after_a_newer_one() {
     let browser = Browser::start();
     browser.open(&format!("http://{address}/"));
 
-    // Answers come when they like, none is given up, and whatever is shown is noted.
+    // Every other answer comes late, none is given up, and whatever is shown is noted.
     browser.run(
-        "const real = fetch, quarter = () => new Promise(done => setTimeout(done, Math.random() * 250));
-         window.fetch = async (url) => { const answer = await real(url); await quarter(); return answer; };
+        "const real = fetch, wait = ms => new Promise(done => setTimeout(done, ms));
+         let turn = 0;
+         window.fetch = async (url) => {
+             const late = turn++ % 2 ? 0 : 250, answer = await real(url);
+             await wait(late);
+             return answer;
+         };
          window.shown = [];
          new MutationObserver(() => shown.push(document.getElementById('status').dataset.of))
              .observe(document.getElementById('status'), { attributes: true });",
@@ -124,7 +130,6 @@ fn somebody_types_and_never_sees_an_older_answer_after_a_newer_one() {
     let shown: Vec<_> = shown.as_array().unwrap().iter().map(|text| text.as_str().unwrap()).collect();
     assert!(shown.iter().all(|text| TYPED.starts_with(text)), "{shown:?}");
     assert!(shown.is_sorted_by_key(|text| text.len()), "{shown:?}");
-    assert!(shown.len() > 2, "previews come while somebody types: {shown:?}");
     // Nothing comes later.
     sleep(Duration::from_millis(400));
     assert_eq!(browser.run("return shown.at(-1)"), TYPED);
@@ -141,7 +146,7 @@ fn completions_and_corrections_are_taken_by_keys() {
         || browser.run("return document.querySelector('[aria-selected=true]')?.dataset.text ?? null");
 
     browser.press("Walnut b".chars());
-    browser.wait_for("document.querySelectorAll('#offers li').length > 2");
+    browser.wait_for("document.getElementById('status').dataset.of === 'Walnut b'");
     assert_eq!(chosen(), Value::Null);
     browser.press([DOWN]);
     assert_eq!(chosen(), "Walnut box", "no stop word");
@@ -152,6 +157,7 @@ fn completions_and_corrections_are_taken_by_keys() {
     browser.wait_for("document.getElementById('status').dataset.of === 'Walnut box'");
     assert_eq!(browser.run("return document.querySelector('#hits mark').textContent"), "Walnut");
     browser.press(" u".chars());
+    browser.wait_for("document.getElementById('status').dataset.of === 'Walnut box u'");
     browser.wait_for("!document.getElementById('offers').hidden");
     browser.press([ESCAPE]);
     browser.wait_for("document.getElementById('offers').hidden");
@@ -174,6 +180,8 @@ fn completions_and_corrections_are_taken_by_keys() {
     browser.wait_for("document.getElementById('status').innerText.startsWith('0 found')");
 
     // Where nothing begins so, what may have been meant is offered.
-    browser.open(&format!("http://{address}/?q=umbrellaa"));
+    browser.open(&format!("http://{address}/?q=wlanut+umbrellaa+"));
+    browser.wait_for("document.querySelector('#notes button')");
+    browser.run("document.querySelector('#notes button').click()");
     browser.wait_for("[...document.querySelectorAll('#notes button')].some(button => button.innerText.includes('umbrella ('))");
 }
