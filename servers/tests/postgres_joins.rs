@@ -140,7 +140,7 @@ fn check(dice: &mut Dice, cellar: &PostgresCellar, client: &mut Client, at: &str
     fresh.publish(|batch| records.iter().try_for_each(|record| batch.put(record))).unwrap();
     let words: Vec<_> = (0..=dice.roll(3)).map(|_| dice.pick(&WORDS)).collect();
     let query = format!("{} OR amount:{}", words.join(" OR "), dice.roll(5));
-    let find = Find::new().words(Words::Any).limit(50).without_values();
+    let find = Find::new().strict().words(Words::Any).limit(50).without_values();
     let hits = |found: nut_cellar::Found| -> Vec<(Key, u32)> {
         found.hits.into_iter().map(|hit| (hit.key, hit.score.to_bits())).collect()
     };

@@ -3,6 +3,7 @@
 
 mod support;
 
+use nut_cellar::lenient::Suggest;
 use nut_cellar::postgres::PostgresCellar;
 use nut_cellar::search::{Order, Spellings};
 use nut_cellar::text::Pattern;
@@ -205,6 +206,7 @@ fn what_tells_of_all_rows_is_for_roles_that_see_all() {
         cellar.compare(&mut client, &query, &find, &find).unwrap_err(),
         cellar.terms(&mut client, &Pattern::new("*").unwrap(), 9).unwrap_err(),
         cellar.search_reporting(&mut client, &query, &find).unwrap_err(),
+        cellar.suggest(&mut client, "bxo", &find, &Suggest::new()).unwrap_err(),
         cellar.info(&mut client).unwrap_err(),
         cellar.check(&mut client).unwrap_err(),
         cellar.differences(&mut client).unwrap_err(),
@@ -213,6 +215,12 @@ fn what_tells_of_all_rows_is_for_roles_that_see_all() {
         assert_eq!(error.kind(), ErrorKind::Withheld, "{error}");
         assert!(error.to_string().contains("Row-level security"), "{error}");
     }
+    // For that role a search is strict; for whoever sees all it is not.
+    assert_eq!(cellar.find(&mut client, "bxo", &find).unwrap().total, 0);
+    let all = cellar.find(&mut owner, "bxo", &find).unwrap();
+    assert!(all.total > 1 && all.changed[0].to == ["box"], "{:?}", all.changed);
+    let offered = cellar.suggest(&mut owner, "bxo", &find, &Suggest::new()).unwrap();
+    assert_eq!((offered.corrections[0].text.as_str(), offered.corrections[0].records), ("box", all.total));
     // Whoever may write to all of it, but does not see all rows, would lose those.
     owner
         .batch_execute("GRANT ALL ON ALL TABLES IN SCHEMA cellar_items TO clerk; UPDATE items SET title = 'Oak chest' WHERE id = 2")

@@ -237,8 +237,12 @@ fn check(
         },
     ];
     let search = OracleSearch::plain(columns, Query::words(clauses.iter().map(Query::phrase)), Words::Any);
-    let find =
-        Find::new().words(Words::Any).limit(100).weight("title", weights[0]).weight("notes", weights[1]);
+    let find = Find::new()
+        .strict()
+        .words(Words::Any)
+        .limit(100)
+        .weight("title", weights[0])
+        .weight("notes", weights[1]);
     let found = match cellar.find(connection, &query.join(" "), &find) {
         Ok(found) => found,
         // With a rollback journal a writer that waits to commit keeps new readers out.

@@ -149,7 +149,7 @@ fn check(dice: &mut Dice, cellar: &SqliteCellar, db: &Connection, at: &str) {
     fresh.publish(|batch| records.iter().try_for_each(|record| batch.put(record))).unwrap();
     let words: Vec<_> = (0..=dice.roll(3)).map(|_| dice.pick(&WORDS)).collect();
     let query = format!("{} OR amount:{}", words.join(" OR "), dice.roll(5));
-    let find = Find::new().words(Words::Any).limit(50);
+    let find = Find::new().strict().words(Words::Any).limit(50);
     let hits = |found: nut_cellar::Found| -> Vec<(Key, u32, Vec<_>)> {
         let hits = found.hits.into_iter();
         hits.map(|hit| (hit.key, hit.score.to_bits(), hit.values.into_iter().collect())).collect()

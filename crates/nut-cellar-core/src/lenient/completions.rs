@@ -118,17 +118,17 @@ impl Completing<'_> {
             let before = head.trim_end();
             (!before.is_empty()).then(|| with(before.to_owned()))
         });
-        let had = self.search(context)?.terms_beginning(self.by.view, &beginning, columns)?;
-        notes.extend((!had.are_all).then_some(Note::TermsMissing));
+        let (had, are_all) = self.search(context)?.terms_beginning(self.by.view, &beginning, columns)?;
+        notes.extend((!are_all).then_some(Note::TermsMissing));
         let class = |term: &str| recipe.key_of(term).unwrap_or_else(|| term.to_owned());
         // Nobody types a word twice.
         let mut known = HashSet::new();
-        let last_is_known = had.counts.contains_key(&beginning);
+        let last_is_known = had.iter().any(|(term, _)| *term == beginning);
         for word in wanted(self.query).into_iter().filter(|word| word.text != *typed || last_is_known) {
             recipe.tokens(&word.text, |token| _ = known.insert(class(token.term)));
         }
         let in_phrase = matches!(leaf, Query::Phrase(_));
-        let candidates = had.most_first().into_iter().map(|(term, _)| term);
+        let candidates = had.into_iter().map(|(term, _)| term);
         let candidates =
             candidates.filter(|term| *term != beginning && (in_phrase || !says_little(&recipe, term)));
         for term in candidates.filter(|term| known.insert(class(term))).take(self.most.saturating_mul(2)) {
@@ -214,8 +214,7 @@ impl Completing<'_> {
         };
         let capitals: Vec<_> = typed.split(' ').map(capital).collect();
         let beginnings = [typed.to_owned(), capitals.join(" "), typed.to_lowercase(), typed.to_uppercase()];
-        let had = self.search(context)?.values_beginning(self.by.view, name, &beginnings)?;
-        let mut values = had.most_first();
+        let mut values = self.search(context)?.values_beginning(self.by.view, name, &beginnings)?;
         values.retain(|(value, _)| value != typed);
         values.truncate(self.most);
         Ok(values)

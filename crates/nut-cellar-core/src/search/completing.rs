@@ -3,6 +3,7 @@
 //! What always holds: records are live, the filter lets them through, and each counts once.
 
 use super::cursors::{Cursors, Walked};
+use super::families::{MOST_ALIKE, each_like};
 use super::find::{Find, Order};
 use super::one_shelf::all_matching;
 use super::plan::Like;
@@ -10,35 +11,70 @@ use super::reading::escaped;
 use super::steps::{Search, by_column};
 use super::windows::RowBits;
 use crate::bits::Bits;
+use crate::catalog::Standing;
 use crate::error::Result;
 use crate::schema::ColumnSet;
-use crate::shelf::{Effort, Hand, Step, TermEntry, ValueColumn, complete, if_at_hand};
+use crate::shelf::{Effort, Hand, Postings, Step, TermEntry, ValueColumn, complete, if_at_hand};
 use crate::store::View;
 use crate::text::Pattern;
 use std::collections::HashMap;
 use std::ops::Bound;
 
-/// Texts, each with how many records have it; and whether these are all.
-#[derive(Default)]
-pub(crate) struct Had {
-    pub counts: HashMap<String, u64>,
-    pub are_all: bool,
+/// So many terms are counted before it is asked whether others can be among the best; where postings are far away, they are fetched together.
+const AT_ONCE: usize = 256;
+/// Of a term that more than so many times as many records have as match, those that match are looked up.
+const LOOKED_UP: u64 = 32;
+
+/// A term, how many records have it, removed ones too, and where the shelves have it.
+struct Term {
+    term: String,
+    records: u64,
+    entries: Vec<(usize, TermEntry)>,
 }
 
-impl Had {
-    fn add(&mut self, text: &str, records: u64) {
-        match self.counts.get_mut(text) {
-            Some(count) => *count += records,
-            None => _ = self.counts.insert(text.to_owned(), records),
+/// The records that match, for each shelf and how many, and the columns in which they have to have a term.
+struct Counting {
+    matching: Vec<(u64, Bits)>,
+    columns: ColumnSet,
+    limited: bool,
+}
+
+impl Counting {
+    fn count(&self, hand: &mut Hand, standing: &[Standing], entries: &[(usize, TermEntry)]) -> Step<u64> {
+        let mut records = 0;
+        for (place, entry) in entries {
+            let (shelf, (matching, bits)) = (&standing[*place].shelf, &self.matching[*place]);
+            if matching.saturating_mul(LOOKED_UP) < u64::from(entry.records) {
+                let mut postings = shelf.postings(hand, entry)?;
+                for ordinal in bits.iter().map(|ordinal| u32::try_from(ordinal).unwrap_or(u32::MAX)) {
+                    postings.seek(ordinal)?;
+                    if postings.ordinal() == ordinal && (!self.limited || self.has(&mut postings)?) {
+                        records += 1;
+                    }
+                }
+                continue;
+            }
+            shelf.each_record(
+                hand,
+                entry,
+                (self.columns, self.limited),
+                &mut Default::default(),
+                |ordinal| {
+                    records += u64::from(bits.has(ordinal as usize));
+                },
+            )?;
         }
+        Ok(records)
     }
 
-    /// What most have, with how many; of equally many the first as texts.
-    pub fn most_first(self) -> Vec<(String, u64)> {
-        let mut counts: Vec<_> = self.counts.into_iter().collect();
-        counts.sort_by(|(a, a_records), (b, b_records)| b_records.cmp(a_records).then_with(|| a.cmp(b)));
-        counts
+    fn has(&self, postings: &mut Postings) -> Result<bool> {
+        Ok(!postings.columns_here()?.both(self.columns).is_empty())
     }
+}
+
+/// What most have first; of equally many the first as texts.
+fn most_first(counts: &mut [(String, u64)]) {
+    counts.sort_by(|(a, a_records), (b, b_records)| b_records.cmp(a_records).then_with(|| a.cmp(b)));
 }
 
 impl Search {
@@ -59,8 +95,10 @@ impl Search {
         })
     }
 
-    /// How many records that match have each term that begins so, in one of these text columns. As many terms are looked at as a search
-    /// may look at.
+    /// Of the terms that begin so those that most records that match have, in one of these text columns, with how many have each: as many
+    /// as [`MOST_ALIKE`], and whether all terms were looked at. As many are as a search may look at.
+    ///
+    /// Terms are gone through from the one that most records have, whether these match or not, until no other can be among the best.
     ///
     /// # Errors
     /// As for any search.
@@ -69,43 +107,75 @@ impl Search {
         view: &dyn View,
         beginning: &str,
         columns: ColumnSet,
-    ) -> Result<Had> {
+    ) -> Result<(Vec<(String, u64)>, bool)> {
         self.hand.reach(view.near());
-        let limited = columns.0.count_ones() as usize != self.snapshot.schema().text_columns().count();
-        let mut had = Had { are_all: true, ..Had::default() };
-        let Ok(pattern) = Pattern::new(&format!("{}*", escaped(beginning))) else { return Ok(had) };
-        let like = Like::Beginning(pattern);
-        for shelf in 0..self.snapshot.shelves() {
-            let matching = self.matching(view, shelf)?;
-            let standing = self.snapshot.standing()[shelf].clone();
-            let find = self.prepared.find.clone();
-            let mut spare = Default::default();
-            let (counts, is_short) = complete(view, &mut self.hand, |hand| {
-                let (mut counts, mut effort) = (Vec::new(), Effort::of(find.most_terms_looked_at()));
-                let mut take = |hand: &mut Hand, term: &str, entry: TermEntry| {
-                    find.go_on()?;
-                    let mut records = 0;
-                    let here =
-                        standing.shelf.each_record(hand, &entry, (columns, limited), &mut spare, |ordinal| {
-                            records += u64::from(matching.has(ordinal as usize));
-                        });
-                    if_at_hand(here)?;
-                    if records > 0 {
-                        counts.push((term.to_owned(), records));
-                    }
-                    Ok(true)
-                };
-                if_at_hand(super::families::each_like(hand, &standing, &like, &mut effort, &mut take))?;
+        let Ok(pattern) = Pattern::new(&format!("{}*", escaped(beginning))) else {
+            return Ok((Vec::new(), true));
+        };
+        let (terms, are_all) = self.terms_like(view, &Like::Beginning(pattern))?;
+        let matching: Vec<_> =
+            (0..self.snapshot.shelves()).map(|shelf| self.matching(view, shelf)).collect::<Result<_>>()?;
+        let counting = Counting {
+            limited: columns.0.count_ones() as usize != self.snapshot.schema().text_columns().count(),
+            columns,
+            matching: matching.into_iter().map(|bits| (bits.count(), bits)).collect(),
+        };
+        let mut best: Vec<(String, u64)> = Vec::new();
+        for terms in terms.chunks(AT_ONCE) {
+            let least = best.get(MOST_ALIKE - 1).map_or(0, |(_, records)| *records);
+            if terms[0].records < least.max(1) {
+                break;
+            }
+            self.prepared.find.go_on()?;
+            let standing = self.snapshot.standing();
+            let counts = complete(view, &mut self.hand, |hand| {
+                let counts =
+                    terms.iter().map(|term| if_at_hand(counting.count(hand, standing, &term.entries)));
+                let counts = counts.collect::<Step<Vec<_>>>()?;
                 hand.complete()?;
-                Ok((counts, effort.is_spent()))
+                Ok(counts)
             })?;
-            had.are_all &= !is_short;
-            counts.iter().for_each(|(term, records)| had.add(term, *records));
+            let counts = terms.iter().zip(counts.into_iter().map(Option::unwrap_or_default));
+            best.extend(
+                counts
+                    .filter(|(_, records)| *records > 0)
+                    .map(|(term, records)| (term.term.clone(), records)),
+            );
+            most_first(&mut best);
+            best.truncate(MOST_ALIKE);
         }
-        Ok(had)
+        Ok((best, are_all))
     }
 
-    /// How many records that match have each value of an exact column that begins in one of these ways.
+    /// The terms that look so, what most records have first, and whether these are all.
+    fn terms_like(&mut self, view: &dyn View, like: &Like) -> Result<(Vec<Term>, bool)> {
+        let (mut terms, mut are_all) = (HashMap::<String, Vec<(usize, TermEntry)>>::new(), true);
+        for (shelf, standing) in self.snapshot.standing().iter().enumerate() {
+            let find = &self.prepared.find;
+            let (here, is_short) = complete(view, &mut self.hand, |hand| {
+                let (mut here, mut effort) = (Vec::new(), Effort::of(find.most_terms_looked_at()));
+                let mut take = |_: &mut Hand, term: &str, entry: TermEntry| {
+                    here.push((term.to_owned(), entry));
+                    Ok(true)
+                };
+                if_at_hand(each_like(hand, standing, like, &mut effort, &mut take))?;
+                hand.complete()?;
+                Ok((here, effort.is_spent()))
+            })?;
+            are_all &= !is_short;
+            here.into_iter().for_each(|(term, entry)| terms.entry(term).or_default().push((shelf, entry)));
+        }
+        let records =
+            |entries: &[(usize, TermEntry)]| entries.iter().map(|(_, entry)| u64::from(entry.records)).sum();
+        let mut terms: Vec<_> = terms
+            .into_iter()
+            .map(|(term, entries)| Term { records: records(&entries), term, entries })
+            .collect();
+        terms.sort_by(|a, b| b.records.cmp(&a.records).then_with(|| a.term.cmp(&b.term)));
+        Ok((terms, are_all))
+    }
+
+    /// How many records that match have each value of an exact column that begins in one of these ways, what most have first.
     ///
     /// # Errors
     /// As for any search.
@@ -114,11 +184,13 @@ impl Search {
         view: &dyn View,
         name: &str,
         beginnings: &[String],
-    ) -> Result<Had> {
+    ) -> Result<Vec<(String, u64)>> {
         self.hand.reach(view.near());
-        let mut had = Had { are_all: true, ..Had::default() };
+        let mut all = HashMap::<String, u64>::new();
         let by = Find::new().order(Order::Column { name: name.to_owned(), down: false });
-        let Some(column) = by_column(&self.snapshot, &by)?.map(|by| by.place) else { return Ok(had) };
+        let Some(column) = by_column(&self.snapshot, &by)?.map(|by| by.place) else {
+            return Ok(Vec::new());
+        };
         for shelf in 0..self.snapshot.shelves() {
             let standing = self.snapshot.standing()[shelf].clone();
             let ranges = complete(view, &mut self.hand, |hand| {
@@ -159,8 +231,12 @@ impl Search {
                 hand.complete()?;
                 Ok(texts)
             })?;
-            counts.iter().for_each(|(text, records)| had.add(text, *records));
+            for (text, records) in counts {
+                *all.entry(text).or_default() += records;
+            }
         }
-        Ok(had)
+        let mut all: Vec<_> = all.into_iter().collect();
+        most_first(&mut all);
+        Ok(all)
     }
 }

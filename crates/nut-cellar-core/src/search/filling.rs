@@ -169,6 +169,19 @@ impl Cursors<'_> {
                     if both.as_ref().is_some_and(Bits::is_empty) {
                         break;
                     }
+                    if let (Node::Test(test), Some(both)) = (part, &mut both)
+                        && self.tests[*test].set().is_none()
+                    {
+                        // Those that are left are asked, not all of the window.
+                        let mut kept = Bits::new(size);
+                        for place in both.iter() {
+                            let ordinal = window.start + u32::try_from(place).unwrap_or(u32::MAX);
+                            let holds = if_at_hand(self.tests[*test].holds(hand, ordinal))?;
+                            kept.put(place, holds.unwrap_or(true));
+                        }
+                        *both = kept;
+                        continue;
+                    }
                     let mut inner = Bits::new(size);
                     self.fill(hand, part, window, &mut inner)?;
                     match &mut both {
