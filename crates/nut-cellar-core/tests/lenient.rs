@@ -65,6 +65,20 @@ fn what_says_little_may_be_missing() {
 }
 
 #[test]
+fn of_very_long_queries_any_part_will_do_at_once() {
+    let office = office();
+    let long: Vec<_> = (0..64).map(|number| format!("zz{number}")).chain(["walnut".to_owned()]).collect();
+    let found = office.find(&long.join(" "), &lenient().limit(1));
+    assert_eq!((found.total, found.total_all_words, found.more), (2, None, true));
+    let second = office.find(&long.join(" "), &lenient().limit(1).after(found.last.clone().unwrap()));
+    assert_eq!((second.total, second.hits.len(), second.more), (2, 1, false));
+    assert_ne!(keys(&second), keys(&found));
+    let with_all = office.find(&long[1..].join(" "), &lenient());
+    assert_eq!((with_all.total, with_all.total_all_words), (2, Some(0)));
+    assert_eq!(office.find(&long.join(" "), &lenient().words(Words::All)).total, 0);
+}
+
+#[test]
 fn what_is_said_stands_in_place_of_its_part() {
     let office = office();
     let query = "walnut submarine";

@@ -7,6 +7,8 @@
 //! 2. Words that hardly any record has may stand for others: `mending`. Each is told as a [`Changed`].
 //! 3. Where still not enough have all words, those with fewer follow, never before: `pages`. Words that say little may be missing
 //!    without that.
+//!
+//! Of very long queries records with any of the words are found at once.
 
 mod changed;
 mod completions;
@@ -43,17 +45,20 @@ pub fn search(view: &dyn View, snapshot: &Snapshot, query: &Query, find: &Find) 
     if !find.is_lenient() {
         return by.found(query, &strict);
     }
+    if let Some((query, any)) = pages::any_at_once(by, query, find) {
+        return by.found(&query, &any);
+    }
     if let Some(place) = find.place_before() {
         // A page goes on as the one before.
         return match &place.lenient {
-            Some(leniency) => pages::found(by, leniency, &strict, enough),
+            Some(leniency) => pages::found(by, leniency, &strict, enough, None),
             None => by.found(query, &strict),
         };
     }
     match decide(by, query, find)? {
         Decided::Strictly(found) => Ok(found),
-        Decided::Leniently(leniency, changed, notes) => {
-            let mut found = pages::found(by, &leniency, &strict, enough)?;
+        Decided::Leniently { leniency, front, changed, notes } => {
+            let mut found = pages::found(by, &leniency, &strict, enough, front)?;
             found.changed = changed;
             found.notes.extend(notes);
             Ok(found)
@@ -65,7 +70,13 @@ pub fn search(view: &dyn View, snapshot: &Snapshot, query: &Query, find: &Find) 
 enum Decided {
     /// Enough records have all words.
     Strictly(Found),
-    Leniently(Leniency, Vec<Changed>, Vec<Note>),
+    Leniently {
+        leniency: Leniency,
+        /// The page of those in front, if it is known.
+        front: Option<Found>,
+        changed: Vec<Changed>,
+        notes: Vec<Note>,
+    },
 }
 
 fn decide(by: &Strict<'_>, query: &Query, find: &Find) -> Result<Decided> {
@@ -85,8 +96,11 @@ fn decide(by: &Strict<'_>, query: &Query, find: &Find) -> Result<Decided> {
         return Ok(Decided::Strictly(found));
     }
     let mended = if may_be_others { mend(by, query, &strict, enough)? } else { Mended::nothing(query) };
+    let is_as_typed = mended.changed.is_empty();
     let leniency = Leniency::of(by, mended.query, &strict, may_be_fewer)?;
-    Ok(Decided::Leniently(leniency, mended.changed, mended.notes))
+    let is_front = is_as_typed && leniency.little.is_empty() && strict.wanted_total() == Total::Exact;
+    let front = Some(found).filter(|_| is_front);
+    Ok(Decided::Leniently { leniency, front, changed: mended.changed, notes: mended.notes })
 }
 
 /// The strict search of a query that finds what a lenient one finds, in the order of scores: to say why a record is found, or how it went.
@@ -100,9 +114,12 @@ pub fn decided(view: &dyn View, snapshot: &Snapshot, query: &Query, find: &Find)
     if !find.is_lenient() {
         return Ok((query.clone(), strict));
     }
+    if let Some(any) = pages::any_at_once(by, query, find) {
+        return Ok(any);
+    }
     match decide(by, query, &find.clone().from_the_first())? {
         Decided::Strictly(_) => Ok((query.clone(), strict)),
-        Decided::Leniently(leniency, ..) => leniency.widest(by, &strict, find.makes_do_with()),
+        Decided::Leniently { leniency, .. } => leniency.widest(by, &strict, find.makes_do_with()),
     }
 }
 

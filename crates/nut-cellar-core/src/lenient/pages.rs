@@ -17,6 +17,8 @@ use std::collections::HashSet;
 const LITTLE: f32 = 0.25;
 /// Of more parts none may be missing without counting as missing.
 const MOST_PARTS: usize = 32;
+/// Of more parts any will do at once: that a record has all of them is not to be expected, and to find out is dear.
+const AT_ONCE: usize = 64;
 
 /// How a lenient search went on, so that another page can.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -128,23 +130,43 @@ fn is_choice(by: &Strict<'_>, part: &Query) -> bool {
     }
 }
 
-/// The page that `strict` asks for, where so many records with all words would be enough.
+/// The search of any of its parts, if a query has so many that it is made at once.
+pub(super) fn any_at_once(by: &Strict<'_>, query: &Query, find: &Find) -> Option<(Query, Find)> {
+    let Query::Words(parts) = query else { return None };
+    let (may_be_fewer, _) = find.leaves_open();
+    let is_long = || parts.iter().filter(|part| is_choice(by, part)).count() > AT_ONCE;
+    let leniency = || Leniency { query: query.clone(), fewer: true, little: Vec::new(), behind: false };
+    (may_be_fewer && is_long()).then(|| leniency().any(by, &find.clone().strict()))
+}
+
+/// The page that `strict` asks for, where so many records with all words would be enough; with the page of those in front, if it is known.
 pub(super) fn found(
     by: &Strict<'_>,
     leniency: &Leniency,
     strict: &Find,
     enough: u64,
+    known: Option<Found>,
 ) -> error::Result<Found> {
     let (front_query, front) = leniency.in_front(strict);
-    let keys = front.clone().from_the_first().skip(0).without_values().total(Total::Exact);
-    let keys = by.found(&front_query, &keys.limit(usize::try_from(enough).unwrap_or(usize::MAX)))?;
-    let in_front = keys.total;
+    let known = known.filter(|found| found.hits.len() as u64 == found.total);
+    let (keys, in_front): (Vec<Key>, _) = match &known {
+        Some(found) => (found.hits.iter().map(|hit| hit.key.clone()).collect(), found.total),
+        None => {
+            let keys = front.clone().from_the_first().skip(0).without_values().total(Total::Exact);
+            let keys = by.found(&front_query, &keys.limit(usize::try_from(enough).unwrap_or(usize::MAX)))?;
+            (keys.hits.into_iter().map(|hit| hit.key).collect(), keys.total)
+        }
+    };
+    let page_in_front = || match known {
+        Some(found) => Ok(found),
+        None => by.found(&front_query, &front),
+    };
     let place = |place: Place, behind: bool| {
         let lenient = Some(Box::new(Leniency { behind, ..leniency.clone() }));
         Place { lenient, ..place }
     };
     if !leniency.fewer || (in_front >= enough && !leniency.behind) {
-        let mut found = by.found(&front_query, &front)?;
+        let mut found = page_in_front()?;
         found.total_all_words = Some(found.total);
         found.last = found.last.map(|last| place(last, false));
         return Ok(found);
@@ -156,9 +178,9 @@ pub(super) fn found(
         found.last = found.last.map(|last| place(last, true));
         return Ok(found);
     }
-    let keys: HashSet<Key> = keys.hits.into_iter().map(|hit| hit.key).collect();
+    let keys: HashSet<Key> = keys.into_iter().collect();
     let window = strict.window();
-    let mut found = if leniency.behind { Found::default() } else { by.found(&front_query, &front)? };
+    let mut found = if leniency.behind { Found::default() } else { page_in_front()? };
     let missing = window.len() - found.hits.len();
     // Behind a place nothing is skipped a second time by those in front.
     let skipped = match (leniency.behind, strict.place_before()) {
