@@ -16,7 +16,7 @@ use support::{Running, page, request};
 const PATIENCE: Duration = Duration::from_secs(20);
 /// Between two keystrokes.
 const KEYSTROKE_MS: u64 = 40;
-/// Keys without a letter, as drivers name them (W3C WebDriver, 17.4.2).
+/// Keys without a letter, as drivers name them (the standard of the W3C, 17.4.2).
 const DOWN: char = '\u{e015}';
 const UP: char = '\u{e013}';
 const ENTER: char = '\u{e007}';
@@ -50,7 +50,8 @@ impl Browser {
             json!({ "args": arguments.iter().chain(&["--window-size=1280,900"]).collect::<Vec<_>>() });
         let wanted = json!({ "capabilities": { "alwaysMatch": { "goog:chromeOptions": options } } });
         let mut this = Self { driver, session: String::new(), _running: Running(child) };
-        this.session = this.ask("", &wanted)["sessionId"].as_str().unwrap().to_owned();
+        let session = this.ask("", &wanted)["sessionId"].take();
+        session.as_str().unwrap().clone_into(&mut this.session);
         this
     }
 

@@ -26,8 +26,8 @@ pub struct Beside {
     what: String,
     queries: usize,
     median_us: f64,
-    beside: &'static str,
-    beside_us: f64,
+    other: &'static str,
+    other_us: f64,
     /// The sum of the times ÷ that of those beside.
     ratio: f64,
 }
@@ -65,9 +65,8 @@ pub fn measure(count: u64, queries: usize) -> Result<Vec<Beside>, Failure> {
             let text = format!("{first} {begun}");
             let query = Query::read(&text).query;
             let suggest = Suggest::new().without_corrections();
-            times.push(in_turn(&|| Ok(drop(cellar.suggest(&text, &find, &suggest)?)), &|| {
-                Ok(drop(cellar.search(&query, &counted)?))
-            })?);
+            let complete = || cellar.suggest(&text, &find, &suggest);
+            times.push(in_turn(complete, || cellar.search(&query, &counted))?);
         }
         let what = format!("a completion of {letters} letters behind a word, under a filter");
         all.push(Beside::of(what, "counting what begins so", times));
@@ -88,9 +87,7 @@ pub fn measure(count: u64, queries: usize) -> Result<Vec<Beside>, Failure> {
             {
                 continue;
             }
-            times.push(in_turn(&|| Ok(drop(cellar.search(&query, &Find::new())?)), &|| {
-                Ok(drop(cellar.search(&query, &strict)?))
-            })?);
+            times.push(in_turn(|| cellar.search(&query, &Find::new()), || cellar.search(&query, &strict))?);
         }
         all.push(Beside::of(
             format!("a lenient search of words that are all there: {words}"),
@@ -101,23 +98,24 @@ pub fn measure(count: u64, queries: usize) -> Result<Vec<Beside>, Failure> {
     Ok(all)
 }
 
-type Work<'w> = &'w dyn Fn() -> Result<(), Failure>;
-
-fn in_turn(one: Work<'_>, other: Work<'_>) -> Result<(f64, f64), Failure> {
+fn in_turn<A, B>(
+    one: impl Fn() -> nut_cellar::Result<A>,
+    other: impl Fn() -> nut_cellar::Result<B>,
+) -> Result<(f64, f64), Failure> {
     let mut least = (f64::INFINITY, f64::INFINITY);
     for _ in 0..TURNS {
-        least.0 = least.0.min(microseconds(one)?);
-        least.1 = least.1.min(microseconds(other)?);
+        least.0 = least.0.min(microseconds(|| Ok(one()?))?);
+        least.1 = least.1.min(microseconds(|| Ok(other()?))?);
     }
     Ok(least)
 }
 
 impl Beside {
-    fn of(what: String, beside: &'static str, times: Vec<(f64, f64)>) -> Self {
+    fn of(what: String, other: &'static str, times: Vec<(f64, f64)>) -> Self {
         let queries = times.len();
         let (times, others): (Vec<_>, Vec<_>) = times.into_iter().unzip();
         let ratio = times.iter().sum::<f64>() / others.iter().sum::<f64>();
-        Self { what, queries, median_us: share(times, 50), beside, beside_us: share(others, 50), ratio }
+        Self { what, queries, median_us: share(times, 50), other, other_us: share(others, 50), ratio }
     }
 }
 
@@ -125,9 +123,9 @@ impl Beside {
 pub fn table(all: &[Beside]) -> String {
     let mut out =
         String::from("| what | queries | median µs | beside | its µs | ratio |\n|---|---|---|---|---|---|\n");
-    for Beside { what, queries, median_us, beside, beside_us, ratio } in all {
+    for Beside { what, queries, median_us, other, other_us, ratio } in all {
         let _ =
-            writeln!(out, "| {what} | {queries} | {median_us:.0} | {beside} | {beside_us:.0} | {ratio:.2} |");
+            writeln!(out, "| {what} | {queries} | {median_us:.0} | {other} | {other_us:.0} | {ratio:.2} |");
     }
     out
 }

@@ -131,6 +131,17 @@ fn what_a_user_finds_is_measured_on_records_in_several_languages() {
 }
 
 #[test]
+fn what_somebody_waits_for_who_types_is_measured() {
+    let all = call(&["types", "--records", "400", "--queries", "2", "--json"], "");
+    let all: Value = serde_json::from_str(&all).unwrap();
+    assert_eq!(all.as_array().unwrap().len(), 5);
+    for one in all.as_array().unwrap() {
+        assert!(one["ratio"].as_f64() > Some(0.0) && one["queries"] == 2, "{one}");
+    }
+    assert!(call(&["types", "--records", "400", "--queries", "1"], "").contains("| a strict one |"));
+}
+
+#[test]
 fn queries_of_strangers_are_measured_and_the_worst_told() {
     let program = env!("CARGO_BIN_EXE_nut-cellar-yardstick");
     let measure = |more: &[&str]| {

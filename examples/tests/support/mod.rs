@@ -7,7 +7,7 @@ use std::process::{Child, Command, Stdio};
 use std::time::Duration;
 
 /// How long an answer may take.
-const PATIENCE: Duration = Duration::from_secs(60);
+const PATIENCE: Duration = Duration::from_secs(30);
 
 /// A program that ends with the test.
 pub struct Running(pub Child);

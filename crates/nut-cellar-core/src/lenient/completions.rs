@@ -136,13 +136,9 @@ impl Completing<'_> {
                 continue;
             };
             let rest = term.strip_prefix(&beginning).unwrap_or_default();
-            self.found(all, format!("{}{rest}", self.text), Completed::Words, self.count(&query)?);
+            offer(all, format!("{}{rest}", self.text), Completed::Words, self.count(&query)?);
         }
         Ok(())
-    }
-
-    fn found(&self, all: &mut Vec<Completion>, text: String, kind: Completed, records: u64) {
-        all.extend((records > 0).then_some(Completion { text, kind, records }));
     }
 
     fn earlier(&self, earlier: &[String]) -> Result<Vec<Completion>> {
@@ -154,7 +150,7 @@ impl Completing<'_> {
         };
         for text in earlier.iter().filter(begins).take(self.most.saturating_mul(2)) {
             let records = self.count(&Query::read(text).query)?;
-            self.found(&mut all, text.clone(), Completed::Earlier, records);
+            offer(&mut all, text.clone(), Completed::Earlier, records);
         }
         Ok(all)
     }
@@ -171,7 +167,7 @@ impl Completing<'_> {
             let context = with_last(self.query, &|| None);
             for (value, records) in self.exact_values(name, typed, context)? {
                 let value = if head.ends_with('"') { value } else { quoted(&value).to_string() };
-                self.found(all, format!("{head}{value}"), Completed::Value, records);
+                offer(all, format!("{head}{value}"), Completed::Value, records);
             }
             return Ok(());
         }
@@ -183,7 +179,7 @@ impl Completing<'_> {
                     let values = self.exact_values(name, &self.text[head.len()..], context.clone())?;
                     for (value, records) in &values {
                         let value = quoted(value).in_columns([name]);
-                        self.found(all, format!("{head}{value}"), Completed::Value, *records);
+                        offer(all, format!("{head}{value}"), Completed::Value, *records);
                     }
                     if !values.is_empty() {
                         break;
@@ -245,7 +241,7 @@ impl Completing<'_> {
             let value = Query::phrase(value).in_columns([name]);
             let text = format!("{head}{value}");
             let records = self.count(&Query::words(context.cloned().into_iter().chain([value])))?;
-            self.found(all, text, Completed::Value, records);
+            offer(all, text, Completed::Value, records);
         }
         Ok(())
     }
@@ -269,6 +265,11 @@ impl Completing<'_> {
         }
         all
     }
+}
+
+/// Adds a completion, if it finds something.
+fn offer(all: &mut Vec<Completion>, text: String, kind: Completed, records: u64) {
+    all.extend((records > 0).then_some(Completion { text, kind, records }));
 }
 
 /// A value as it would be typed.

@@ -8,7 +8,8 @@
 //!   correction, or of the query as it was typed, in which no word is replaced that is known.
 //!
 //! Candidates are the terms that are spelled nearly so, of each word the best 16 by ln r(t) − λ · cost, and the ways to write it as two
-//! words; of several words that are wrong the best 4 combinations of those before are gone on with.
+//! words; of several words that are wrong the best 4 combinations of those before are gone on with. Of more than four words that nobody
+//! has nothing is offered, and of no more than eight words, these first, others are tried.
 
 use super::words::{MOST_WORDS, Wanted, as_two, is_letters, replaced, wanted};
 use super::{Strict, Suggest, count, counting};
@@ -25,6 +26,9 @@ const MARGIN: f64 = 2.0;
 /// So many terms are tried for a word, and so many combinations gone on with.
 const TRIED: usize = 16;
 const BEAM: usize = 4;
+/// Of more words that nobody has nothing is offered; and so many words are tried at most, these first. What is tried grows with both.
+const MOST_UNKNOWN: usize = 4;
+const MOST_WRONG: usize = 8;
 /// What it costs that two words were written as one.
 const AS_ONE: f32 = 0.5;
 
@@ -173,8 +177,12 @@ pub(super) fn corrections(
             return Ok(Vec::new());
         }
     }
+    if wrong.iter().filter(|(_, records)| *records == 0).count() > MOST_UNKNOWN {
+        return Ok(Vec::new());
+    }
     // Of words that nobody has, one or the other is certain to be wrong.
     wrong.sort_by_key(|(_, records)| *records > 0);
+    wrong.truncate(MOST_WRONG);
     typed.records = match typed.query(query) {
         Some(others) => count(by, &others, &strict)?,
         None => 1,

@@ -149,13 +149,13 @@ pub(super) fn found(
 ) -> error::Result<Found> {
     let (front_query, front) = leniency.in_front(strict);
     let known = known.filter(|found| found.hits.len() as u64 == found.total);
-    let (keys, in_front): (Vec<Key>, _) = match &known {
-        Some(found) => (found.hits.iter().map(|hit| hit.key.clone()).collect(), found.total),
-        None => {
-            let keys = front.clone().from_the_first().skip(0).without_values().total(Total::Exact);
-            let keys = by.found(&front_query, &keys.limit(usize::try_from(enough).unwrap_or(usize::MAX)))?;
-            (keys.hits.into_iter().map(|hit| hit.key).collect(), keys.total)
-        }
+    let keys_of = |found: &Found| found.hits.iter().map(|hit| hit.key.clone()).collect::<HashSet<Key>>();
+    let (keys, in_front) = if let Some(found) = &known {
+        (keys_of(found), found.total)
+    } else {
+        let keys = front.clone().from_the_first().skip(0).without_values().total(Total::Exact);
+        let keys = by.found(&front_query, &keys.limit(usize::try_from(enough).unwrap_or(usize::MAX)))?;
+        (keys_of(&keys), keys.total)
     };
     let page_in_front = || match known {
         Some(found) => Ok(found),
@@ -178,7 +178,6 @@ pub(super) fn found(
         found.last = found.last.map(|last| place(last, true));
         return Ok(found);
     }
-    let keys: HashSet<Key> = keys.into_iter().collect();
     let window = strict.window();
     let mut found = if leniency.behind { Found::default() } else { page_in_front()? };
     let missing = window.len() - found.hits.len();

@@ -49,7 +49,6 @@ impl Typing {
     }
 
     /// The next state: whatever was asked for others is overtaken.
-    #[expect(clippy::should_implement_trait, reason = "it is no iterator: there is always a next one")]
     pub fn next(&self) -> Typed {
         self.typed(self.latest.fetch_add(1, Ordering::SeqCst) + 1)
     }

@@ -27,7 +27,7 @@ const LOOKED_UP: u64 = 32;
 
 /// A term, how many records have it, removed ones too, and where the shelves have it.
 struct Term {
-    term: String,
+    text: String,
     records: u64,
     entries: Vec<(usize, TermEntry)>,
 }
@@ -139,7 +139,7 @@ impl Search {
             best.extend(
                 counts
                     .filter(|(_, records)| *records > 0)
-                    .map(|(term, records)| (term.term.clone(), records)),
+                    .map(|(term, records)| (term.text.clone(), records)),
             );
             most_first(&mut best);
             best.truncate(MOST_ALIKE);
@@ -163,15 +163,17 @@ impl Search {
                 Ok((here, effort.is_spent()))
             })?;
             are_all &= !is_short;
-            here.into_iter().for_each(|(term, entry)| terms.entry(term).or_default().push((shelf, entry)));
+            for (term, entry) in here {
+                terms.entry(term).or_default().push((shelf, entry));
+            }
         }
         let records =
             |entries: &[(usize, TermEntry)]| entries.iter().map(|(_, entry)| u64::from(entry.records)).sum();
         let mut terms: Vec<_> = terms
             .into_iter()
-            .map(|(term, entries)| Term { records: records(&entries), term, entries })
+            .map(|(text, entries)| Term { records: records(&entries), text, entries })
             .collect();
-        terms.sort_by(|a, b| b.records.cmp(&a.records).then_with(|| a.term.cmp(&b.term)));
+        terms.sort_by(|a, b| b.records.cmp(&a.records).then_with(|| a.text.cmp(&b.text)));
         Ok((terms, are_all))
     }
 
