@@ -29,15 +29,12 @@ pub fn run(call: &arguments::Suggest) -> Result<()> {
     for note in &suggested.notes {
         crate::tell(format_args!("{note}"));
     }
-    if suggested.corrections.is_empty() {
-        say("There is nothing to correct, or nothing that would find more.\n")?;
-    } else {
-        say(&format!("{}\n", corrections(&suggested.corrections)))?;
+    let tables = [corrections(&suggested.corrections), completions(&suggested.completions)];
+    let tables: Vec<_> = tables.into_iter().filter(|table| !table.is_empty()).collect();
+    if tables.is_empty() {
+        return say("There is nothing to correct, and nothing that goes on so.\n");
     }
-    if suggested.completions.is_empty() {
-        return Ok(());
-    }
-    say(&format!("{}\n", completions(&suggested.completions)))
+    tables.iter().try_for_each(|table| say(&format!("{table}\n")))
 }
 
 fn corrections(corrections: &[Correction]) -> comfy_table::Table {

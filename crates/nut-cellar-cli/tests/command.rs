@@ -519,7 +519,15 @@ fn tokens_tell_what_becomes_of_a_text() {
 fn the_demo_walks_through_and_its_last_words_can_be_followed() {
     let desk = Desk::new();
     let shown = desk.done(&["demo", "--at", "quillmere.db"]);
-    for part in ["LIKE '%walnut box%'", "clasps were closed", "title = 8", "ROLLBACK", "What to try next"] {
+    for part in [
+        "LIKE '%walnut box%'",
+        "nearly so counts: walnut",
+        "umbrella handle",
+        "clasps were closed",
+        "title = 8",
+        "ROLLBACK",
+        "What to try next",
+    ] {
         assert!(shown.contains(part), "no {part} in:\n{shown}");
     }
     let target = "sqlite:quillmere.db#items";

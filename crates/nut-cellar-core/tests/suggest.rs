@@ -63,6 +63,21 @@ fn a_known_word_is_doubted_where_another_is_much_more_frequent() {
     assert!(office.suggest("wlant box", &Find::new(), &Suggest::new()).corrections.is_empty());
 }
 
+#[test]
+fn words_of_scripts_without_spaces_are_corrected_by_pairs_of_characters() {
+    let items = [item("東京都の傘", ""), item("東京都の鞄", ""), item("京都駅", ""), item("紅葉", "")];
+    let office = Office::of(&items, &BTreeSet::new());
+    let first = |text: &str| {
+        let corrections = office.suggest(text, &Find::new(), &Suggest::new()).corrections;
+        corrections.into_iter().next().map(|correction| (correction.text, correction.records))
+    };
+    assert_eq!(first("東亰都"), Some(("東京都".into(), 2)));
+    assert_eq!(first("京束都"), None, "two mistakes are too many");
+    assert_eq!(first("京東"), Some(("東京".into(), 2)), "two changed places");
+    assert_eq!(first("亰都駅"), Some(("京都駅".into(), 1)));
+    assert_eq!(first("東京"), None);
+}
+
 /// What is offered of a text, without what may have been meant.
 fn completed(office: &Office, text: &str, find: &Find, suggest: Suggest) -> Vec<(String, u64)> {
     let suggested = office.suggest(text, find, &suggest.without_corrections());

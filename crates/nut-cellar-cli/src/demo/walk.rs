@@ -95,8 +95,8 @@ impl Walk {
         let completions = offered("umbrella ha")?.completions;
         let completions: Vec<_> = completions.iter().map(|one| shown(&one.text, one.records)).collect();
         say(&format!(
-            "{FAINT}Somebody who has typed{FAINT:#} umbrela ha {FAINT}may have meant{FAINT:#} {}{FAINT}; and who has typed{FAINT:#} \
-             umbrella ha {FAINT}may go on to{FAINT:#} {}{FAINT}.{FAINT:#}\n",
+            "{FAINT}Who has typed{FAINT:#} umbrela ha {FAINT}may have meant{FAINT:#} {}{FAINT}.\n\
+             Who has typed{FAINT:#} umbrella ha {FAINT}may go on to{FAINT:#} {}{FAINT}.{FAINT:#}\n",
             corrections.join(", "),
             completions.join(", ")
         ))

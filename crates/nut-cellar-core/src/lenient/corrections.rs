@@ -7,10 +7,11 @@
 //! * *doubtful*, if what is near is much more frequent and fits the other words better: if S(c) is at least 2 above that of the best
 //!   correction, or of the query as it was typed, in which no word is replaced that is known.
 //!
-//! Candidates are the terms that are spelled nearly so, of each word the best 16 by ln r(t) − λ · cost, and the ways to write it as two
-//! words; of several words that are wrong the best 4 combinations of those before are gone on with. Of more than four words that nobody
+//! Candidates are the terms that are spelled nearly so, of each word the best 16 by ln r(t) − λ · cost, those of `unspaced` among them, and
+//! the ways to write it as two words; of several words that are wrong the best 4 combinations of those before are gone on with. Of more than four words that nobody
 //! has nothing is offered, and of no more than eight words, these first, others are tried.
 
+use super::unspaced::{is_of_pairs, others};
 use super::words::{MOST_WORDS, Wanted, as_two, is_letters, replaced, wanted};
 use super::{Strict, Suggest, count, counting};
 use crate::error::{Error, ErrorKind, Result};
@@ -31,6 +32,8 @@ const MOST_UNKNOWN: usize = 4;
 const MOST_WRONG: usize = 8;
 /// What it costs that two words were written as one.
 const AS_ONE: f32 = 0.5;
+/// And that two characters of a script without spaces changed places.
+const SWAPPED: f32 = 0.5;
 
 /// For which words corrections are offered.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
@@ -166,7 +169,8 @@ pub(super) fn corrections(
     for (place, word) in words.iter().enumerate() {
         let records = count(by, &word.query(Query::word(&word.text)), &strict)?;
         let is_text = word.columns.iter().flatten().all(|name| by.schema().text_column(name).is_some());
-        let may_be_other = is_text && is_letters(&word.text) && word.text.chars().count() >= least_letters;
+        let least = if is_of_pairs(&word.text) { least_letters.min(2) } else { least_letters };
+        let may_be_other = is_text && is_letters(&word.text) && word.text.chars().count() >= least;
         if records == 0 {
             typed.choices.insert(place, Choice::Open);
         }
@@ -232,20 +236,20 @@ pub(super) fn corrections(
 
 /// What a word may have been meant to be, as far as it is tried.
 fn tried(by: &Strict<'_>, word: &Wanted, strict: &Find) -> Result<Vec<Candidate>> {
-    let near = word.query(Query::near(&word.text));
-    let mut tried: Vec<_> = by
-        .alike(&near, &counting(strict))?
-        .into_iter()
-        .filter(|(term, _)| is_letters(term))
-        .map(|(term, records)| {
-            let cost = cost(&word.text.to_lowercase(), &term);
-            let prior = (records.max(1) as f64).ln() - LAMBDA * f64::from(cost);
-            (prior, Candidate { query: Query::word(&term), text: term, cost, records })
-        })
-        .collect();
-    tried.sort_by(|(a, _), (b, _)| b.total_cmp(a));
+    let mut tried = nearly_so(by, word, strict)?;
+    if is_of_pairs(&word.text) {
+        let (others, swapped) = others(by, &word.text, strict)?;
+        let candidate =
+            |text: String, cost, records| Candidate { query: Query::word(&text), text, cost, records };
+        tried.extend(others.into_iter().map(|(text, records)| candidate(text, 1.0, records)));
+        for text in swapped {
+            let records = count(by, &word.query(Query::word(&text)), strict)?;
+            tried.push(candidate(text, SWAPPED, records));
+        }
+    }
+    let prior = |one: &Candidate| (one.records.max(1) as f64).ln() - LAMBDA * f64::from(one.cost);
+    tried.sort_by(|a, b| prior(b).total_cmp(&prior(a)).then_with(|| a.text.cmp(&b.text)));
     tried.truncate(TRIED);
-    let mut tried: Vec<_> = tried.into_iter().map(|(_, candidate)| candidate).collect();
     for (first, second) in as_two(&word.text) {
         let [one, other] = [first, second].map(|part| word.query(Query::word(part)));
         let most = count(by, &one, strict)?;
@@ -255,4 +259,14 @@ fn tried(by: &Strict<'_>, word: &Wanted, strict: &Find) -> Result<Vec<Candidate>
         }
     }
     Ok(tried)
+}
+
+/// The terms that are spelled nearly so.
+fn nearly_so(by: &Strict<'_>, word: &Wanted, strict: &Find) -> Result<Vec<Candidate>> {
+    let near = by.alike(&word.query(Query::near(&word.text)), &counting(strict))?;
+    let candidate = |(term, records): (String, u64)| {
+        let cost = cost(&word.text.to_lowercase(), &term);
+        Candidate { query: Query::word(&term), text: term, cost, records }
+    };
+    Ok(near.into_iter().filter(|(term, _)| is_letters(term)).map(candidate).collect())
 }

@@ -17,6 +17,7 @@ mod mending;
 mod pages;
 mod suggest;
 mod typing;
+mod unspaced;
 mod words;
 
 pub use changed::{Changed, WhyChanged};

@@ -34,3 +34,4 @@ pub use recipe::{Change, MAX_TERM_BYTES, Reader, Recipe, Token, TracedToken};
 pub(crate) use recipes::Recipes;
 pub use settings::{Accents, Forms, Reading, Stop, TextSettings};
 pub use spelling::Spelling;
+pub(crate) use split::is_unspaced;

@@ -8,6 +8,8 @@ mod boundaries;
 mod symbols;
 mod unspaced;
 
+pub(crate) use unspaced::is_unspaced;
+
 use std::ops::Range;
 
 /// Told where the words of a text stand. (A trait and not a closure, so that the way of plain words, which

@@ -7,7 +7,7 @@
 use std::ops::Range;
 
 /// Whether a character belongs to a script without spaces.
-pub(super) fn is_unspaced(character: char) -> bool {
+pub(crate) fn is_unspaced(character: char) -> bool {
     matches!(character,
         '\u{0e00}'..='\u{0eff}' // Thai, Lao
         | '\u{1000}'..='\u{109f}' | '\u{a9e0}'..='\u{a9ff}' | '\u{aa60}'..='\u{aa7f}' // Burmese
