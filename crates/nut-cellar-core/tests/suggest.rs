@@ -6,7 +6,7 @@
 mod office;
 
 use nut_cellar_core::lenient::{Completed, Offer, Suggest, Typing};
-use nut_cellar_core::{ErrorKind, Filter, Find, Query};
+use nut_cellar_core::{ErrorKind, Filter, Find, Query, Record};
 use office::{Item, Office, TYPED, WORDS, item, items, office};
 use proptest::prelude::*;
 use std::collections::{BTreeMap, BTreeSet};
@@ -120,6 +120,42 @@ fn the_last_word_goes_on_and_what_was_typed_stays() {
     assert_eq!(completed(&office, "um", &old, Suggest::new()), []);
     assert_eq!(completed(&office, "sta", &Find::new().columns(["title"]), Suggest::new()), []);
     assert_eq!(completed(&office, "g", &all, Suggest::new()), [], "records that are gone have it");
+}
+
+#[test]
+fn of_many_terms_those_that_most_matching_records_have_are_found() {
+    let office = Office::of(&[], &BTreeSet::new());
+    let (mut key, mut counts) = (0_i64, BTreeMap::new());
+    // Terms that many records have and few of those that match, and the other way round; twice as a shelf.
+    for _ in 0..2 {
+        office.change(|batch| {
+            for number in 0..400_u64 {
+                let (oaks, elms) = (number * 7 % 13, number * 5 % 11 * (number % 3));
+                for wood in
+                    std::iter::repeat_n("oak", oaks as usize).chain(std::iter::repeat_n("elm", elms as usize))
+                {
+                    let title = format!("{wood} w{number:03}");
+                    let notes = if key == 7 { "walnut box" } else { "a box" };
+                    batch.put(&Record::new(key).with("title", title).with("notes", notes))?;
+                    key += 1;
+                }
+                *counts.entry(format!("oak w{number:03}")).or_insert(0) += oaks;
+            }
+            Ok(())
+        });
+    }
+    let mut expected: Vec<_> = counts.into_iter().collect();
+    expected.sort_by(|(a, a_records), (b, b_records)| b_records.cmp(a_records).then_with(|| a.cmp(b)));
+    expected.truncate(8);
+    assert_eq!(completed(&office, "oak w", &Find::new(), Suggest::new().limit(8)), expected);
+    // One record of thousands that have the word, looked up in each of them.
+    assert_eq!(completed(&office, "walnut b", &Find::new(), Suggest::new()), [("walnut box".into(), 1)]);
+    assert_eq!(
+        completed(&office, "walnut notes:b", &Find::new(), Suggest::new()),
+        [("walnut notes:box".into(), 1)]
+    );
+    assert_eq!(completed(&office, "walnut title:b", &Find::new(), Suggest::new()), []);
+    assert_eq!(completed(&office, "w006 b", &Find::new(), Suggest::new()), [("w006 box".into(), 6)]);
 }
 
 #[test]

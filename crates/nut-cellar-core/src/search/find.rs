@@ -268,7 +268,7 @@ impl Find {
 }
 
 impl Find {
-    /// All text columns with the weights of the schema, all words, the first ten hits.
+    /// All text columns with the weights of the schema, the [best](Self::lenient) of what was typed, the first ten hits.
     pub fn new() -> Self {
         Self::default()
     }
