@@ -90,7 +90,7 @@ fn run_as(superuser: &mut Client, clients: &mut [&mut Client]) -> Vec<String> {
 
 /// Does everything that there is to do, whatever comes of it.
 fn everything(client: &mut Client, known: &PostgresCellar, schema: &Schema) {
-    let find = Find::new();
+    let find = Find::new().strict();
     for _ in 0..2 {
         for (written, statement) in [
             "UPDATE items SET value = value + 1 WHERE id = (SELECT min(i.id::text)::integer FROM items i)",
@@ -144,7 +144,10 @@ fn no_type_of_an_owner_runs_with_the_rights_of_others() {
     for door in doors {
         let (address, mut superuser) = office();
         let cellar = PostgresCellar::adopt(&mut superuser, "items", &schema()).unwrap();
-        assert_eq!(cellar.find(&mut superuser, "walnut elmfold brass", &Find::new()).unwrap().total, 2);
+        assert_eq!(
+            cellar.find(&mut superuser, "walnut elmfold brass", &Find::new().strict()).unwrap().total,
+            2
+        );
         connect_as(&address, "app").batch_execute(door).unwrap();
         assert_eq!(run_as(&mut superuser, &mut []), [""; 0], "{door}");
         everything(&mut superuser, &cellar, &schema());
@@ -175,7 +178,11 @@ fn types_of_others_are_read_as_they_are_shown() {
     for (query, total) in
         [("kinds:a kinds:b", 5), ("kind:b", 4), ("kind:a", 1), ("checked:quill", 5), ("pair:tin", 5)]
     {
-        assert_eq!(cellar.find(&mut superuser, query, &Find::new()).unwrap().total, total, "{query}");
+        assert_eq!(
+            cellar.find(&mut superuser, query, &Find::new().strict()).unwrap().total,
+            total,
+            "{query}"
+        );
     }
     assert_eq!(run_as(&mut connect(&address), &mut [&mut superuser]), [""; 0]);
     assert_eq!(cellar.differences(&mut superuser).unwrap(), []);
@@ -218,7 +225,7 @@ fn no_search_path_puts_anything_in_front() {
             ))
             .unwrap();
         let mut watcher = connect(&address);
-        let find = Find::new();
+        let find = Find::new().strict();
         let mut held = |superuser: &mut Client, what: &str| {
             assert_eq!(run_as(&mut watcher, &mut [superuser]), [""; 0], "{path}: {what}");
         };
