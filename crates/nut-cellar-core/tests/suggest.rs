@@ -129,18 +129,16 @@ fn of_many_terms_those_that_most_matching_records_have_are_found() {
     // Terms that many records have and few of those that match, and the other way round; twice as a shelf.
     for _ in 0..2 {
         office.change(|batch| {
-            for number in 0..400_u64 {
+            for number in 0..400_usize {
                 let (oaks, elms) = if number % 3 == 0 { (number * 7 % 13, 0) } else { (0, 14) };
-                for wood in
-                    std::iter::repeat_n("oak", oaks as usize).chain(std::iter::repeat_n("elm", elms as usize))
-                {
+                for wood in std::iter::repeat_n("oak", oaks).chain(std::iter::repeat_n("elm", elms)) {
                     let here = if key == 7 { " brass" } else { "" };
                     let title = format!("{wood} w{number:03}{here}");
                     let notes = if key == 7 { "walnut bad bag bar" } else { "bad bag bar" };
                     batch.put(&Record::new(key).with("title", title).with("notes", notes))?;
                     key += 1;
                 }
-                *counts.entry(format!("oak w{number:03}")).or_insert(0) += oaks;
+                *counts.entry(format!("oak w{number:03}")).or_insert(0) += oaks as u64;
             }
             Ok(())
         });
