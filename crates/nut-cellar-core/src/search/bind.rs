@@ -25,7 +25,6 @@ pub(super) fn bind(schema: &Schema, query: &Query, find: &Find) -> Result<Plan> 
             format!("The query is nested more than {DEEPEST} deep; say it with less inside one another.");
         return Err(Error::new(ErrorKind::BadRequest, message));
     }
-    let find = &find.clone().beginning_in(query);
     let scope = Scope { text: find.searched(schema)?, values: Vec::new() };
     let (recipes, recipes_of) = recipes(schema);
     let filter = find.filter().map(|filter| filter::bind(schema, filter)).transpose()?;

@@ -22,6 +22,8 @@ use std::ops::Bound;
 
 /// So many terms are counted before it is asked whether others can be among the best; where postings are far away, they are fetched together.
 const AT_ONCE: usize = 256;
+/// Between two questions whether to stop so many terms or records are taken.
+const BETWEEN_STOPS: usize = 1_024;
 /// Of a term that more than so many times as many records have as match, those that match are looked up.
 const LOOKED_UP: u64 = 32;
 
@@ -155,6 +157,9 @@ impl Search {
             let (here, is_short) = complete(view, &mut self.hand, |hand| {
                 let (mut here, mut effort) = (Vec::new(), Effort::of(find.most_terms_looked_at()));
                 let mut take = |_: &mut Hand, term: &str, entry: TermEntry| {
+                    if here.len().is_multiple_of(BETWEEN_STOPS) {
+                        find.go_on()?;
+                    }
                     here.push((term.to_owned(), entry));
                     Ok(true)
                 };
@@ -210,9 +215,13 @@ impl Search {
                 continue;
             }
             let matching = self.matching(view, shelf)?;
+            let find = &self.prepared.find;
             let counts = complete(view, &mut self.hand, |hand| {
                 let (mut values, mut counts) = (ValueColumn::new(&standing.shelf, column), HashMap::new());
-                for ordinal in matching.iter() {
+                for (place, ordinal) in matching.iter().enumerate() {
+                    if place.is_multiple_of(BETWEEN_STOPS) {
+                        find.go_on()?;
+                    }
                     let Some(there) =
                         if_at_hand(values.of(hand, u32::try_from(ordinal).unwrap_or(u32::MAX)))?
                     else {

@@ -56,7 +56,7 @@ impl Prepared {
     /// [`ErrorKind::BadRequest`] if `find` names a column that is not there, or a number is out of range.
     pub fn new(snapshot: &Snapshot, query: &Query, find: &Find) -> Result<Self> {
         find.check_lengths(snapshot.schema())?;
-        let find = find.ranked_by(snapshot.schema());
+        let find = find.ranked_by(snapshot.schema()).beginning_in(query);
         let proximity = find.wanted_proximity();
         if !(proximity.is_finite() && proximity >= 0.0) {
             return Err(Error::new(

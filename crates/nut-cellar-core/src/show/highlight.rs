@@ -101,7 +101,7 @@ impl Highlighter {
     /// # Errors
     /// [`ErrorKind::BadRequest`] if `find` names columns that can't be searched.
     pub fn new(schema: Arc<Schema>, query: &Query, find: &Find) -> Result<Self> {
-        let plan = Plan::new(&schema, query, find)?;
+        let plan = Plan::new(&schema, query, &find.clone().beginning_in(query))?;
         Ok(Self { schema, plan })
     }
 
