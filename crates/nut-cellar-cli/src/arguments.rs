@@ -5,15 +5,15 @@ use nut_cellar::judge::Measure;
 use nut_cellar::lenient::Offer;
 use nut_cellar::rank::Lengths;
 use nut_cellar::search::DOCUMENT_VERSION;
-use nut_cellar::shelf::{FIRST_LAYOUT, LAYOUT};
+use nut_cellar::shelf::LAYOUT;
 use nut_cellar::{Beginnings, Error, ErrorKind, Order, Spellings};
 use std::num::NonZero;
 use std::path::PathBuf;
 
-/// What `--version` says: which layouts are read, and what it can do.
+/// What `--version` says: which layout is read, and what it can do.
 fn long_version() -> String {
     format!(
-        "{}\nlayout of shelves: {LAYOUT}, read from {FIRST_LAYOUT} on\nrequests and answers: version {DOCUMENT_VERSION}\n\
+        "{}\nlayout of shelves: {LAYOUT}\nrequests and answers: version {DOCUMENT_VERSION}\n\
          features: sqlite, postgres, dictionaries, detection, zstd",
         env!("CARGO_PKG_VERSION"),
     )

@@ -1,4 +1,4 @@
-//! Sets of records, as bits and as bytes.
+//! Sets of records, as bits.
 
 use std::ops::Range;
 
@@ -185,40 +185,6 @@ pub(crate) fn each_in(words: impl Iterator<Item = u64>, range: &Range<u32>, mut 
     }
 }
 
-/// A set of numbers below a fixed size, as bytes. Numbers that are near each other are put in twice as fast as into [`Bits`], where each
-/// waits for the word that the one before it has written.
-#[derive(Clone, Debug, Default)]
-pub(crate) struct Marks(Vec<[u8; 64]>);
-
-impl Marks {
-    /// Makes it the empty set, of `size` numbers.
-    pub fn reset(&mut self, size: usize) {
-        self.0.clear();
-        self.0.resize(size.div_ceil(64), [0; 64]);
-    }
-
-    /// The byte of each number: 1 if it is in the set, and 0 if it is not.
-    pub fn bytes(&mut self) -> &mut [u8] {
-        self.0.as_flattened_mut()
-    }
-
-    /// Adds its numbers to a set of the same size.
-    pub fn add_to(&self, bits: &mut Bits) {
-        // The product has the lowest bits of eight bytes in its highest byte.
-        const GATHER: u64 = 0x0102_0408_1020_4080;
-        for (word, marks) in bits.words.iter_mut().zip(&self.0) {
-            let (eights, _) = marks.as_chunks::<8>();
-            let bytes = eights.iter().map(|eight| u64::from_le_bytes(*eight).wrapping_mul(GATHER) >> 56);
-            *word |= bits_of(bytes);
-        }
-    }
-}
-
-/// Eight bytes as a number, the lowest first.
-fn bits_of(bytes: impl DoubleEndedIterator<Item = u64>) -> u64 {
-    bytes.rev().fold(0, |word, byte| word << 8 | byte)
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -233,19 +199,13 @@ mod tests {
             others in prop::collection::vec(0_usize..300, 0..60),
             range in (0_usize..300, 0_usize..300),
         ) {
-            let (mut bits, mut other, mut marks) = (Bits::new(size), Bits::new(size), Marks::default());
+            let (mut bits, mut other) = (Bits::new(size), Bits::new(size));
             let mut set: BTreeSet<_> = numbers.into_iter().filter(|number| *number < size).collect();
             let others: BTreeSet<_> = others.into_iter().filter(|number| *number < size).collect();
             for number in &set {
                 bits.set(*number);
             }
             other.set_all(others.iter().copied());
-            marks.reset(300);
-            marks.bytes().fill(1);
-            marks.reset(size);
-            for number in &others {
-                marks.bytes()[*number] = 1;
-            }
             let range = range.0.min(size)..range.1.min(size);
             if range.start < range.end {
                 bits.set_range(range.clone());
@@ -263,9 +223,6 @@ mod tests {
             let mut either = bits.clone();
             either.add(&other);
             prop_assert!(either.iter().eq(set.union(&others).copied()));
-            let mut marked = bits.clone();
-            marks.add_to(&mut marked);
-            prop_assert_eq!(marked, either);
             for start in [0, 1, 64, size / 2] {
                 let mut part = Bits::new(size - start.min(size));
                 part.add_part(&bits, start);

@@ -13,7 +13,7 @@ mod oracle;
 
 use bytes::Bytes;
 use nut_cellar_core::rank::Lengths;
-use nut_cellar_core::search::{Beginnings, Executor, Order, Place, Reason, Reckoning, Spellings, Total, Why};
+use nut_cellar_core::search::{Beginnings, Order, Place, Reason, Reckoning, Spellings, Strategy as Way, Total, Why};
 use nut_cellar_core::store::{Near, Wanted};
 use nut_cellar_core::text::TextSettings;
 use nut_cellar_core::{
@@ -398,6 +398,18 @@ impl Asked {
     }
 }
 
+/// Each is taken where it can be had.
+const WAYS: [Way; 8] = [
+    Way::ByRecord,
+    Way::OfMatches,
+    Way::InOrder,
+    Way::BestOfAny,
+    Way::BestOfAll,
+    Way::SomeWords,
+    Way::EveryPosting,
+    Way::WithPhrases,
+];
+
 /// Every way through the postings gives what the oracle does, and pages give it in pieces.
 fn check(
     place: &Memory,
@@ -407,41 +419,37 @@ fn check(
     let expected = oracle::search(live, &asked.oracle());
     let (skip, limit) = asked.window;
     let shown: Vec<_> = expected.iter().skip(skip).take(limit).cloned().collect();
-    for (executor, threads) in [
-        (Executor::Cheapest, 1),
-        (Executor::Walk, 1),
-        (Executor::Windows, 1),
-        (Executor::Lookups, 1),
-        (Executor::Exhaustive, 1),
-        (Executor::Cheapest, 3),
-        (Executor::Windows, 2),
-    ] {
-        let wanted = asked.find().executor(executor).threads(NonZero::new(threads).unwrap()).long_from(0);
-        let found = if threads > 1 || executor == Executor::Exhaustive {
+    let cheapest = [None, None].into_iter().zip([1, 3]);
+    let wished = WAYS.map(Some).into_iter().zip([1, 1, 1, 2, 1, 1, 1, 1]);
+    for (way, threads) in cheapest.chain(wished) {
+        let mut wanted = asked.find().threads(NonZero::new(threads).unwrap()).long_from(0);
+        if let Some(way) = way {
+            wanted = wanted.strategy(way);
+        }
+        let found = if threads > 1 || way == Some(Way::EveryPosting) {
             find(place, &asked.query, &wanted).unwrap()
         } else {
             find_by_asking(place, &asked.query, &wanted).unwrap()
         };
         let total = expected.len() as u64;
         if let Some(wanted) = asked.at_least {
-            prop_assert_eq!(found.total, total.min(wanted), "{} {:?}", asked.query, executor);
+            prop_assert_eq!(found.total, total.min(wanted), "{} {:?}", asked.query, way);
             prop_assert_eq!(found.or_more, total >= wanted);
         } else {
-            prop_assert_eq!((found.total, found.or_more), (total, false), "{} {:?}", asked.query, executor);
+            prop_assert_eq!((found.total, found.or_more), (total, false), "{} {:?}", asked.query, way);
         }
         same(&found, &shown, skip, live)
-            .map_err(|error| TestCaseError::fail(format!("{} by {executor:?}: {error}", asked.query)))?;
+            .map_err(|error| TestCaseError::fail(format!("{} by {way:?}: {error}", asked.query)))?;
     }
-    // Again and again, by what is known of the best postings: of so few of them that they are not always enough.
+    // Again and again, by what the opened shelves have kept.
     let (view, opened) = (place.view(), Opened::new());
     let snapshot = Snapshot::open(&view, &opened).unwrap();
     for limit in [limit, limit, limit, 1] {
-        let wanted = asked.find().limit(limit).front_of(2, 0);
-        let mut search = Search::new(snapshot.clone(), &asked.query, &wanted).unwrap();
+        let mut search = Search::new(snapshot.clone(), &asked.query, &asked.find().limit(limit)).unwrap();
         let found = search::run(&view, &mut search).unwrap();
         let first: Vec<_> = expected.iter().skip(skip).take(limit).cloned().collect();
         same(&found, &first, skip, live)
-            .map_err(|error| TestCaseError::fail(format!("{} by the best: {error}", asked.query)))?;
+            .map_err(|error| TestCaseError::fail(format!("{} again: {error}", asked.query)))?;
     }
     // From the first hit on, two at a time.
     let (mut rest, mut page) = (expected.as_slice(), asked.find().skip(0).limit(2));

@@ -2,7 +2,7 @@
 //! every way through it gives the same hits, and counts are those of a plain look at the texts.
 #![allow(clippy::unwrap_used, reason = "a test fails by panicking")]
 
-use nut_cellar_core::search::{Executor, Order, Total};
+use nut_cellar_core::search::{Order, Strategy, Total};
 use nut_cellar_core::{
     Batch, Column, ErrorKind, Filter, Find, Kind, Memory, Note, Opened, Query, Record, Schema, Search,
     Snapshot, Words, search,
@@ -116,11 +116,25 @@ impl Wide {
 const COMMON: [&str; 12] =
     ["oak", "elm", "ash", "plum", "pear", "quince", "fir", "yew", "long", "s1", "s2", "s3"];
 
+/// The cheapest way, and each that can be had.
+const WAYS: [Option<Strategy>; 8] = [
+    None,
+    Some(Strategy::ByRecord),
+    Some(Strategy::OfMatches),
+    Some(Strategy::BestOfAny),
+    Some(Strategy::BestOfAll),
+    Some(Strategy::SomeWords),
+    Some(Strategy::EveryPosting),
+    Some(Strategy::WithPhrases),
+];
+
+fn going(find: &Find, way: Option<Strategy>) -> Find {
+    way.map_or_else(|| find.clone(), |way| find.clone().strategy(way))
+}
+
 #[test]
 fn every_way_through_many_records_gives_the_same() {
     let wide = Wide::new();
-    let ways =
-        [Executor::Cheapest, Executor::Walk, Executor::Windows, Executor::Lookups, Executor::Exhaustive];
     let rare: Vec<_> = (0..8_u64).map(|salt| format!("r{}", mixed(salt) % 6_000)).collect();
     let some: Vec<_> = (0..12_u64).map(|salt| format!("s{}", mixed(salt) % 300)).collect();
     for text in [
@@ -173,9 +187,9 @@ fn every_way_through_many_records_gives_the_same() {
                 ]);
             }
             for find in finds {
-                let expected = wide.found(&query, &find.clone().executor(Executor::Walk));
-                for way in ways {
-                    assert_eq!(wide.found(&query, &find.clone().executor(way)), expected, "{text} {way:?}");
+                let expected = wide.found(&query, &find.clone().strategy(Strategy::ByRecord));
+                for way in WAYS {
+                    assert_eq!(wide.found(&query, &going(&find, way)), expected, "{text} {way:?}");
                 }
             }
         }
@@ -220,9 +234,9 @@ fn answers_are_the_same_before_and_after_lists_are_unpacked() {
             let few = find.clone().total(Total::AtLeast(0));
             for find in [
                 few.clone(),
-                few.clone().executor(Executor::Windows).limit(300),
+                few.clone().strategy(Strategy::BestOfAny).limit(300),
                 few.clone().only(Filter::below("part", 1)),
-                few.clone().only(Filter::below("part", 20)).executor(Executor::Windows),
+                few.clone().only(Filter::below("part", 20)).strategy(Strategy::BestOfAny),
                 few.proximity(0.5),
                 find.clone().order(Order::Key).skip(3),
                 find.clone().order(by_part(true)),
@@ -254,12 +268,12 @@ fn answers_are_the_same_before_and_after_lists_are_unpacked() {
 #[test]
 fn scores_are_the_same_before_and_after_lengths_stand_side_by_side() {
     let wide = Wide::new();
-    let find = |executor| Find::new().words(Words::Any).executor(executor);
+    let find = |strategy| Find::new().words(Words::Any).strategy(strategy);
     let few = Query::read("long s7 r11").query;
-    let first = wide.found(&few, &find(Executor::Exhaustive));
-    let _ = wide.found(&Query::read("pear quince").query, &find(Executor::Exhaustive));
-    assert_eq!(wide.found(&few, &find(Executor::Exhaustive)), first);
-    assert_eq!(wide.found(&few, &find(Executor::Walk)), first);
+    let first = wide.found(&few, &find(Strategy::EveryPosting));
+    let _ = wide.found(&Query::read("pear quince").query, &find(Strategy::EveryPosting));
+    assert_eq!(wide.found(&few, &find(Strategy::EveryPosting)), first);
+    assert_eq!(wide.found(&few, &find(Strategy::ByRecord)), first);
     assert!(first.0.len() == 10 && first.1 > 200);
 }
 
@@ -371,8 +385,8 @@ fn removed_records_are_neither_found_nor_counted() {
     });
     let query = Query::read(&COMMON.join(" ")).query;
     let find = Find::new().words(Words::Share(0.25)).limit(5_000);
-    for way in [Executor::Cheapest, Executor::Walk, Executor::Windows, Executor::Exhaustive] {
-        let (hits, total) = wide.found(&query, &find.clone().executor(way));
+    for way in WAYS {
+        let (hits, total) = wide.found(&query, &going(&find, way));
         assert_eq!((hits.len() as u64, total), (expected, expected), "{way:?}");
         assert!(hits.iter().all(|(key, _)| !is_removed(key.parse().unwrap())), "{way:?}");
     }
@@ -397,8 +411,8 @@ fn the_commonest_words_of_a_costly_query_do_not_score() {
         let most = by_count[..kept].iter().map(|word| count(word)).sum::<u64>();
         let rarest = COMMON.iter().copied().filter(|word| by_count[..kept].contains(word));
         let expected = wide.found(&Query::read(&rarest.collect::<Vec<_>>().join(" ")).query, &any);
-        for way in [Executor::Cheapest, Executor::Walk, Executor::Windows, Executor::Exhaustive] {
-            let find = any.clone().executor(way).most_postings(most);
+        for way in WAYS {
+            let find = going(&any, way).most_postings(most);
             let (mut hits, total) = wide.found(&Query::read(&COMMON.join(" ")).query, &find);
             // The others score nothing.
             let others = hits.split_off(expected.0.len());
@@ -441,8 +455,8 @@ fn the_words_of_costly_phrases_may_stand_anywhere() {
     let in_any_order = wide.texts.iter().filter(|texts| in_title(texts) && !matches(texts)).count();
     assert!(in_any_order > 0, "it matters that it stays as it is");
     let mut bits = Vec::new();
-    for way in [Executor::Cheapest, Executor::Walk, Executor::Windows, Executor::Exhaustive] {
-        let find = Find::new().executor(way).most_postings(0);
+    for way in WAYS {
+        let find = going(&Find::new(), way).most_postings(0);
         let (hits, total) = wide.found(&query, &find);
         assert_eq!(total, expected, "{way:?}");
         bits.push(hits);

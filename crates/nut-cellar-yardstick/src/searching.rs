@@ -8,7 +8,7 @@
 use crate::random::Random;
 use crate::records;
 use crate::scans::scans;
-use nut_cellar::search::{Executor, Total};
+use nut_cellar::search::{Strategy, Total};
 use nut_cellar::{
     Batch, Column, Filter, Find, Kind, Memory, Merging, Opened, Query, Record, Schema, Search, Snapshot,
     Value, View, Words, search,
@@ -406,7 +406,7 @@ impl<'t> Turn<'t> {
         measured.postings = shelves.iter().map(|went| went.postings).sum();
         measured.scored = shelves.iter().map(|went| went.scored).sum();
         if asked.exhaustive {
-            let find = asked.find.clone().executor(Executor::Exhaustive);
+            let find = asked.find.clone().strategy(Strategy::EveryPosting);
             let took = microseconds(|| {
                 black_box(search::run(*view, &mut Search::new(snapshot.clone(), query, &find)?)?);
                 Ok(())

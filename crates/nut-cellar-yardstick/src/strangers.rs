@@ -4,7 +4,7 @@
 use crate::random::Random;
 use crate::records;
 use crate::searching::{shelf_of, texts_of};
-use nut_cellar::search::{Executor, Spellings, Total};
+use nut_cellar::search::{Spellings, Strategy, Total};
 use nut_cellar::text::Pattern;
 use nut_cellar::{Beginnings, Find, Memory, Opened, Query, Snapshot, Words, lenient};
 use serde::Serialize;
@@ -152,7 +152,7 @@ fn posting_ns(place: &Memory, snapshot: &Snapshot, terms: &[String]) -> Result<f
         .words(Words::Any)
         .exact_forms()
         .without_values()
-        .executor(Executor::Exhaustive)
+        .strategy(Strategy::EveryPosting)
         .total(Total::AtLeast(0));
     let words: Vec<_> = terms.iter().filter(|term| term.len() > 3).skip(10).take(3).cloned().collect();
     let mut postings = 0;

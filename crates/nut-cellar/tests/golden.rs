@@ -1,11 +1,11 @@
-//! A cellar that an earlier version wrote is read by this one, and this one writes the same bytes.
+//! A cellar that was written with this layout is read, and written again with the same bytes; one with an earlier layout is refused.
 //!
-//! `NUT_CELLAR_GOLDEN=DIR cargo test -p nut-cellar --test golden` writes it to DIR instead: for a layout with a new version.
+//! `NUT_CELLAR_GOLDEN=DIR cargo test -p nut-cellar --test golden` writes it to DIR instead: for another layout.
 #![allow(clippy::unwrap_used, reason = "a test fails by panicking")]
 
-use nut_cellar::{Cellar, Column, Find, Folder, Kind, Place, Record, Result, Schema, Value, View};
+use nut_cellar::{Cellar, Column, ErrorKind, Find, Folder, Kind, Place, Record, Result, Schema, Value, View};
 use std::fs;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 fn schema() -> Schema {
     Schema::new("id")
@@ -54,34 +54,45 @@ fn pieces(path: &Path) -> Vec<Vec<u8>> {
     manifest.pieces().map(|piece| fs::read(path.join("pieces").join(piece.to_string())).unwrap()).collect()
 }
 
-/// What was written by this version, and by the one before.
+/// What was written by this version; and what the one before wrote, which is refused.
 const GOLDEN: [&str; 2] = ["tests/golden-v4", "tests/golden-v3"];
 
+fn golden(name: &str) -> PathBuf {
+    Path::new(env!("CARGO_MANIFEST_DIR")).join(name)
+}
+
 #[test]
-fn what_earlier_versions_wrote_is_read() {
-    for golden in GOLDEN.map(|golden| Path::new(env!("CARGO_MANIFEST_DIR")).join(golden)) {
-        let cellar = Cellar::open_in(&golden).unwrap();
-        cellar.check().unwrap();
-        let keys = |query: &str, find: &Find| -> Vec<_> {
-            cellar.find(query, find).unwrap().hits.iter().map(|hit| hit.key.to_string()).collect()
-        };
-        let found = cellar.find("umbrella handle", &Find::new()).unwrap();
-        assert_eq!(keys("umbrella handle", &Find::new()), ["b", "00ff"]);
-        for (name, values) in umbrella().unwrap().columns() {
-            assert_eq!(found.hits[0].values[name], values, "{name}");
-        }
-        // A list of several blocks, with bounds, and the ways through a dictionary.
-        assert_eq!(keys("tin", &Find::new().limit(2)), ["100", "101"]);
-        let walked = [
-            ("umbrel*", &["b", "00ff"][..]),
-            ("*rella", &["00ff"]),
-            ("*mbrel*", &["b", "00ff"]),
-            ("~umbrela", &["00ff"]),
-        ];
-        for (query, expected) in walked {
-            assert_eq!(keys(query, &Find::new()), expected, "{query}");
-        }
+fn what_was_written_is_read() {
+    let cellar = Cellar::open_in(golden(GOLDEN[0])).unwrap();
+    cellar.check().unwrap();
+    let keys = |query: &str, find: &Find| -> Vec<_> {
+        cellar.find(query, find).unwrap().hits.iter().map(|hit| hit.key.to_string()).collect()
+    };
+    let found = cellar.find("umbrella handle", &Find::new()).unwrap();
+    assert_eq!(keys("umbrella handle", &Find::new()), ["b", "00ff"]);
+    for (name, values) in umbrella().unwrap().columns() {
+        assert_eq!(found.hits[0].values[name], values, "{name}");
     }
+    // A list of several blocks, with bounds, and the ways through a dictionary.
+    assert_eq!(keys("tin", &Find::new().limit(2)), ["100", "101"]);
+    let walked = [
+        ("umbrel*", &["b", "00ff"][..]),
+        ("*rella", &["00ff"]),
+        ("*mbrel*", &["b", "00ff"]),
+        ("~umbrela", &["00ff"]),
+    ];
+    for (query, expected) in walked {
+        assert_eq!(keys(query, &Find::new()), expected, "{query}");
+    }
+}
+
+#[test]
+fn an_earlier_layout_is_refused_with_what_to_do() {
+    let found = Cellar::open_in(golden(GOLDEN[1])).and_then(|cellar| cellar.find("tin", &Find::new()));
+    let error = found.unwrap_err();
+    assert_eq!(error.kind(), ErrorKind::NotACellar);
+    let message = error.to_string();
+    assert!(message.contains("layout 3") && message.contains("make the cellar anew"), "{message}");
 }
 
 #[test]
@@ -94,7 +105,7 @@ fn this_version_writes_what_it_wrote() {
     write(&fresh).unwrap();
     assert_eq!(
         pieces(&fresh),
-        pieces(&Path::new(env!("CARGO_MANIFEST_DIR")).join(GOLDEN[0])),
+        pieces(&golden(GOLDEN[0])),
         "the layout changed: give it a new version, and keep reading this one"
     );
 }

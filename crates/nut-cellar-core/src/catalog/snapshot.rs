@@ -4,15 +4,24 @@ use super::locate;
 use super::mask::Mask;
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::Schema;
-use crate::shelf::{self, Hand, Learned, Section, Shelf, Step, TermEntry, Walk};
+use crate::shelf::{self, Cache, Hand, Learned, Section, Shelf, Step, TermEntry, Walk};
 use crate::store::{Generation, Manifest, MaskEntry, PieceId, ShelfEntry, View};
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::sync::{Arc, Mutex, PoisonError};
 
 /// Shelves and masks that have been opened before. Pieces never change, so whoever holds a cellar for long keeps one
 /// of these and opens each piece once.
-#[derive(Debug, Default)]
-pub struct Opened(Mutex<Pieces>);
+///
+/// What searches ask for again and again (the lengths of records, tables of long lists, lists of common words, what filters let through)
+/// stays with it, up to a budget. A process that searches once makes nearly none of it.
+#[derive(Debug)]
+pub struct Opened {
+    pieces: Mutex<Pieces>,
+    cache: Arc<Cache>,
+}
+
+/// The memory, in bytes, that may be taken by what searches ask for again and again, unless something else is said.
+pub const DEFAULT_MEMORY: usize = 64 << 20;
 
 #[derive(Debug, Default)]
 struct Pieces {
@@ -21,17 +30,35 @@ struct Pieces {
     learned: Option<Learned>,
 }
 
+impl Default for Opened {
+    fn default() -> Self {
+        Self::new()
+    }
+}
+
 impl Opened {
     /// Nothing opened yet.
     pub fn new() -> Self {
-        Self::default()
+        Self::with_memory(DEFAULT_MEMORY)
+    }
+
+    /// The same with a budget of its own, in bytes, for what searches ask for again and again; [`DEFAULT_MEMORY`] without. With less,
+    /// searches find the same and take longer: for a shelf the lengths take a byte for each record and text column, and a list of
+    /// a common word about a sixth of a byte for each record and one for each that has it.
+    pub fn with_memory(bytes: usize) -> Self {
+        Self { pieces: Mutex::default(), cache: Arc::new(Cache::new(bytes)) }
+    }
+
+    /// The memory that may be taken by what searches ask for again and again, and that is taken, in bytes.
+    pub fn memory(&self) -> (usize, usize) {
+        self.cache.bytes()
     }
 
     pub(super) fn shelf(&self, view: &dyn View, entry: &ShelfEntry) -> Result<Arc<Shelf>> {
         if let Some(shelf) = self.pieces(|pieces| pieces.shelves.get(&entry.piece).cloned()) {
             return Ok(shelf);
         }
-        let shelf = Arc::new(Shelf::open(view, entry)?);
+        let shelf = Arc::new(Shelf::open(view, entry, &self.cache)?);
         self.pieces(|pieces| pieces.shelves.insert(entry.piece, Arc::clone(&shelf)));
         Ok(shelf)
     }
@@ -86,7 +113,7 @@ impl Opened {
     }
 
     fn pieces<T>(&self, work: impl FnOnce(&mut Pieces) -> T) -> T {
-        work(&mut self.0.lock().unwrap_or_else(PoisonError::into_inner))
+        work(&mut self.pieces.lock().unwrap_or_else(PoisonError::into_inner))
     }
 }
 
@@ -183,7 +210,7 @@ impl Snapshot {
     pub fn verify(view: &dyn View, manifest: &Manifest, sure: impl Fn(PieceId) -> bool) -> Result<()> {
         for entry in &manifest.shelves {
             if !sure(entry.piece) {
-                Shelf::open(view, entry)?.check_all_chunks(view)?;
+                Shelf::open(view, entry, &Arc::new(Cache::new(0)))?.check_all_chunks(view)?;
             }
             if let Some(mask) = entry.mask.as_ref().filter(|mask| !sure(mask.piece)) {
                 Opened::new().mask(view, mask, entry.records)?;

@@ -125,7 +125,7 @@ fn texts(test: &Test) -> Result<Vec<Texts>, String> {
 }
 
 /// Ranges in order, those that overlap or touch as one, and without those that are empty.
-pub(crate) fn united(mut ranges: Numbers) -> Numbers {
+fn united(mut ranges: Numbers) -> Numbers {
     ranges.retain(|(low, high)| low <= high);
     ranges.sort_unstable();
     ranges.dedup_by(|next, kept| {

@@ -13,7 +13,7 @@ mod print;
 mod read;
 mod test;
 
-pub(crate) use bound::{Bound, Numbers, bind, bind_test, united};
+pub(crate) use bound::{Bound, bind, bind_test};
 pub use test::Test;
 pub(crate) use test::reads_as_value;
 

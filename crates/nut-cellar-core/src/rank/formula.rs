@@ -97,7 +97,41 @@ impl Formula {
 
     /// A word's part of the score, from its idf and its tf~.
     pub fn part(&self, idf: f32, frequency: f32) -> f32 {
-        if frequency > 0.0 { idf * (self.k1 + 1.0) / (1.0 + self.k1 / frequency) } else { 0.0 }
+        self.word(idf).part(frequency)
+    }
+
+    /// What a word with this idf makes of its tf~.
+    pub(crate) fn word(&self, idf: f32) -> WordScorer {
+        WordScorer { factor: idf * (self.k1 + 1.0), k1: self.k1 }
+    }
+}
+
+/// What a word makes of its tf~: idf · (k1 + 1) / (1 + k1 / tf~).
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct WordScorer {
+    factor: f32,
+    k1: f32,
+}
+
+impl WordScorer {
+    /// The word's part of the score; it never falls when tf~ rises.
+    #[inline]
+    pub fn part(self, frequency: f32) -> f32 {
+        if frequency > 0.0 { self.factor / (1.0 + self.k1 / frequency) } else { 0.0 }
+    }
+
+    /// A tf~ up to which no part is above this one; near to the greatest.
+    pub fn least_frequency(self, part: f32) -> f32 {
+        if part >= self.factor {
+            return f32::INFINITY;
+        }
+        if part <= 0.0 {
+            return part;
+        }
+        let frequency = self.k1 / (self.factor / part - 1.0);
+        // Near the most that it adds, a little less is a much smaller tf~.
+        let slack = 16.0 * f32::EPSILON * (1.0 + frequency / self.k1);
+        if slack < 1.0 { frequency * (1.0 - slack) } else { 0.0 }
     }
 }
 

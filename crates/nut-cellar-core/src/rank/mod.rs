@@ -6,6 +6,9 @@
 mod formula;
 mod lengths;
 pub mod proximity;
+mod shares;
 
+pub(crate) use formula::WordScorer;
 pub use formula::{ColumnFactor, DEFAULT_B, DEFAULT_K1, Formula, average_length, idf};
 pub use lengths::Lengths;
+pub(crate) use shares::Shares;

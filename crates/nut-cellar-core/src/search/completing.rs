@@ -2,14 +2,12 @@
 //!
 //! What always holds: records are live, the filter lets them through, and each counts once.
 
-use super::cursors::{Cursors, Walked};
-use super::families::{MOST_ALIKE, each_like};
 use super::find::{Find, Order};
-use super::one_shelf::all_matching;
 use super::plan::Like;
-use super::reading::escaped;
+use super::plan::expand::{MOST_ALIKE, each_like};
+use super::plan::read::escaped;
+use super::run::{Cursors, PhraseBits, Walked, all_matching};
 use super::steps::{Search, by_column};
-use super::windows::RowBits;
 use crate::bits::Bits;
 use crate::catalog::Standing;
 use crate::error::Result;
@@ -90,10 +88,16 @@ impl Search {
         complete(view, hand, |hand| {
             let mut cursors = Cursors::open(hand, standing, plan, &ranking, &mut Walked::new())?;
             let root = cursors.in_order(&plan.root);
-            let estimated = cursors.cost(hand, &root)?;
-            cursors.remember(hand, find, estimated)?;
-            cursors.ask_lists()?;
-            all_matching(hand, &mut cursors, &root, find, &(0..standing.shelf.records()), &mut RowBits::new())
+            let statistics = cursors.statistics(hand, &root)?;
+            cursors.ask(hand, find, &statistics)?;
+            all_matching(
+                hand,
+                &mut cursors,
+                &root,
+                find,
+                &(0..standing.shelf.records()),
+                &mut PhraseBits::new(),
+            )
         })
     }
 

@@ -1,6 +1,7 @@
 //! What one search asks.
 
 use super::found::{DOCUMENT_VERSION, Place};
+use super::plan::strategy::Strategy;
 use super::typed;
 use crate::error::{Error, ErrorKind, Result};
 use crate::filter::Filter;
@@ -164,8 +165,7 @@ pub struct Find {
     stop: Option<StopWhen>,
     threads: NonZero<usize>,
     long: u64,
-    front: (u64, usize),
-    executor: Executor,
+    wished: Option<Strategy>,
 }
 
 /// The terms that the patterns and spellings of a query look at, at most, all together.
@@ -183,27 +183,6 @@ const ENOUGH: u64 = 10;
 const MOST_THREADS: usize = 256;
 /// A search that goes through fewer postings than these in a shelf is not divided among threads.
 const LONG: u64 = 500_000;
-
-/// Of a word with fewer postings than these all are scored as fast as the best are looked up; and how many of the best are known at most:
-/// of ten times as many as a page has, one of a hundred may be in the set of a filter.
-const FRONT: (u64, usize) = (256, 1 << 11);
-
-/// Which way through the postings a search takes. All give the same hits.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-#[cfg_attr(not(feature = "measuring"), expect(dead_code, reason = "searches of programs take the cheapest"))]
-pub enum Executor {
-    /// The one that seems cheapest.
-    #[default]
-    Cheapest,
-    /// Record by record, by what has to match.
-    Walk,
-    /// Term by term in windows of records, leaving out what cannot come to the front.
-    Windows,
-    /// Term by term in short windows, the words that add the least only where they can help.
-    Lookups,
-    /// Every posting of the query is scored.
-    Exhaustive,
-}
 
 impl Default for Find {
     fn default() -> Self {
@@ -234,8 +213,7 @@ impl Default for Find {
             stop: None,
             threads: NonZero::<usize>::MIN,
             long: LONG,
-            front: FRONT,
-            executor: Executor::Cheapest,
+            wished: None,
             most_terms: MOST_TERMS,
             most_postings: None,
         }
@@ -252,17 +230,10 @@ impl Find {
         self
     }
 
-    /// Keeps so many of the best postings of words that have so many.
+    /// Takes one way through the postings whatever it costs, where it can be had.
     #[must_use]
-    pub fn front_of(mut self, best: usize, postings: u64) -> Self {
-        self.front = (postings, best);
-        self
-    }
-
-    /// Takes one way through the postings whatever it costs.
-    #[must_use]
-    pub fn executor(mut self, executor: Executor) -> Self {
-        self.executor = executor;
+    pub fn strategy(mut self, strategy: Strategy) -> Self {
+        self.wished = Some(strategy);
         self
     }
 }
@@ -563,8 +534,7 @@ impl Find {
             begun: _,
             stop: _,
             long: _,
-            front: _,
-            executor: _,
+            wished: _,
         } = self.clone();
         Request {
             version: DOCUMENT_VERSION,
@@ -647,11 +617,6 @@ impl Find {
         if postings >= self.long { self.threads.get().min(MOST_THREADS) } else { 1 }
     }
 
-    /// From how many postings on it is worth knowing the best ones of a word, and how many of them.
-    pub(super) fn wanted_front(&self) -> (u64, usize) {
-        self.front
-    }
-
     pub(crate) fn most_terms_looked_at(&self) -> u64 {
         self.most_terms
     }
@@ -666,8 +631,9 @@ impl Find {
         self.most_postings.or(usual)
     }
 
-    pub(crate) fn wanted_executor(&self) -> Executor {
-        self.executor
+    /// The way through the postings that has to be taken, if it can be had.
+    pub(super) fn wished(&self) -> Option<Strategy> {
+        self.wished
     }
 
     /// Fails if the caller wants the search to end.

@@ -2,13 +2,12 @@
 //! order, take their values. A step that lacks ranges is repeated when they have been supplied.
 
 use super::attempts::{Attempt, attempts};
-use super::families::Part;
+use super::explain::why::word_of;
 use super::find::{Find, Order, Total};
 use super::found::{Found, Hit, Place};
-use super::one_shelf::{Asked, ShelfFound, Went, search};
-use super::prepare::Prepared;
-use super::top::Scored;
-use super::why::word_of;
+use super::plan::expand::{MOST_ALIKE, Part};
+use super::plan::prepared::Prepared;
+use super::run::{Asked, Scored, ShelfFound, Went, search};
 use crate::catalog::{Snapshot, Standing};
 use crate::error::{Error, ErrorKind, Result};
 use crate::filter::Test;
@@ -425,7 +424,7 @@ impl Search {
     fn cut_note(&self) -> Option<Note> {
         let known = self.prepared.known.as_ref()?;
         let cut = known.families.iter().any(|family| family.cut);
-        cut.then_some(Note::TermsCut { most: super::families::MOST_ALIKE })
+        cut.then_some(Note::TermsCut { most: MOST_ALIKE })
     }
 
     fn place_of(&self, placed: &Placed) -> Result<Place> {

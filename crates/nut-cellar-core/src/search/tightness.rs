@@ -1,7 +1,7 @@
 //! How near the bounds of blocks come to the scores that they bound.
 
 use super::find::Find;
-use super::prepare::formula;
+use super::plan::prepared::formula;
 use crate::catalog::Snapshot;
 use crate::error::Result;
 use crate::rank::Formula;

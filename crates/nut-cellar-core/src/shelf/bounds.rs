@@ -228,50 +228,6 @@ fn set(from: &mut Reader<'_>, columns: usize) -> Result<ColumnSet, Broken> {
     if set.iter().any(|column| column >= columns) { Err(Broken("the columns of a bound")) } else { Ok(set) }
 }
 
-/// Bounds as layout 3 has them: one set with the columns of all postings, and for each column the number of its pairs, and the
-/// frequency and the length of each, less those of the one before.
-pub(super) mod of_layout_3 {
-    use super::{Bounds, Broken, ColumnSet, OfSet, Reader, set};
-
-    fn each_pair(from: &mut Reader<'_>, mut take: impl FnMut(u32, u32)) -> Result<(), Broken> {
-        let (mut frequency, mut length) = (0_u32, 0_u32);
-        for _ in 0..from.size()? {
-            frequency = frequency.checked_add(from.varint_u32()?).ok_or(Broken("a bound"))?;
-            length = length.checked_add(from.varint_u32()?).ok_or(Broken("a bound"))?;
-            take(frequency, length);
-        }
-        Ok(())
-    }
-
-    /// As [`Bounds::most_in`].
-    pub fn most_in(
-        from: &mut Reader<'_>,
-        columns: ColumnSet,
-        share: impl Fn(usize, u32, u32) -> f32,
-    ) -> Result<f32, Broken> {
-        let mut sum = 0.0;
-        for column in ColumnSet(from.varint()?).iter().filter(|column| *column < 64) {
-            let mut most = 0.0_f32;
-            each_pair(from, |frequency, length| {
-                if columns.has(column) {
-                    most = most.max(share(column, frequency, length));
-                }
-            })?;
-            sum += most;
-        }
-        Ok(sum)
-    }
-
-    /// As [`Bounds::get`].
-    pub fn get(from: &mut Reader<'_>, columns: usize) -> Result<Bounds, Broken> {
-        let mut of = OfSet::new(set(from, columns)?);
-        for column in &mut of.columns {
-            each_pair(from, |frequency, length| column.pairs.push((frequency, length)))?;
-        }
-        Ok(Bounds { sets: vec![of] })
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -350,20 +306,6 @@ mod tests {
         fn any_bytes_do_no_harm(bytes: Vec<u8>) {
             let _ = Bounds::get(&mut Reader::new(&bytes), 3);
             let _ = Bounds::most_in(&mut Reader::new(&bytes), ColumnSet(7), share);
-            let _ = of_layout_3::get(&mut Reader::new(&bytes), 3);
-            let _ = of_layout_3::most_in(&mut Reader::new(&bytes), ColumnSet(7), share);
         }
-    }
-
-    /// A set of columns 0 and 2; of the one the pairs (1, 2) and (3, 5), of the other (2, 1).
-    #[test]
-    fn bounds_of_layout_3_are_read() {
-        let bytes = [5, 2, 1, 2, 2, 3, 1, 2, 1];
-        let bounds = of_layout_3::get(&mut Reader::new(&bytes), 3).unwrap();
-        let pairs: Vec<_> = bounds.sets[0].columns.iter().map(|column| column.pairs.clone()).collect();
-        assert_eq!((bounds.sets.len(), bounds.sets[0].set), (1, ColumnSet(5)));
-        assert_eq!(pairs, [vec![(1, 2), (3, 5)], vec![(2, 1)]]);
-        let most = of_layout_3::most_in(&mut Reader::new(&bytes), ColumnSet(7), share).unwrap();
-        assert_eq!(most.to_bits(), bounds.most(ColumnSet(7), share).to_bits());
     }
 }

@@ -34,7 +34,8 @@ pub(crate) fn digests(view: &dyn View, shelf: &Arc<Shelf>, schema: &Schema) -> R
         while postings.advance()? {
             postings.read()?;
             places.clear();
-            positions.of(&postings, postings.columns(), &mut places)?;
+            positions
+                .of(&postings, postings.columns(), |column, position| places.push((column, position)))?;
             for place in &places {
                 digests.add(postings.ordinal(), &(term, place));
             }

@@ -13,10 +13,8 @@ pub const CHUNK: u64 = 4 * 1024;
 
 /// The first bytes of a shelf, and the last.
 const MAGIC: [u8; 8] = PIECE_LABELS[0];
-/// The version of the layout that is written.
+/// The version of the layout.
 pub const VERSION: u32 = 4;
-/// The first version of the layout that is read.
-pub const FIRST_VERSION: u32 = 3;
 /// What a shelf needs its reader to know, besides the version, one bit each; none yet.
 const FEATURES: u32 = 0;
 /// The label and the version.
@@ -122,8 +120,6 @@ impl fmt::Display for Section {
 /// What the tail of a shelf says.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(super) struct Directory {
-    /// The version of the layout.
-    pub version: u32,
     /// The number of records.
     pub records: u32,
     /// The number of postings in a block, and of positions in a chunk, from 1 to 128.
@@ -138,10 +134,10 @@ pub(super) struct Directory {
     pub checksums: Vec<u32>,
 }
 
-/// The first bytes of a shelf with a layout of this version.
-pub(super) fn header(version: u32) -> Vec<u8> {
+/// The first bytes of a shelf.
+pub(super) fn header() -> Vec<u8> {
     let mut out = MAGIC.to_vec();
-    out.extend_from_slice(&version.to_le_bytes());
+    out.extend_from_slice(&VERSION.to_le_bytes());
     out
 }
 
@@ -160,7 +156,7 @@ impl Directory {
 
     /// The tail as bytes.
     pub fn encode(&self) -> Vec<u8> {
-        let mut out = self.version.to_le_bytes().to_vec();
+        let mut out = VERSION.to_le_bytes().to_vec();
         out.extend_from_slice(&self.records.to_le_bytes());
         out.push(self.block);
         out.push(u8::try_from(self.widths.len()).expect("a schema has at most 64 text columns"));
@@ -203,11 +199,11 @@ impl Directory {
         }
         let mut reader = Reader::new(&tail[..end]);
         let version = reader.u32().map_err(damaged)?;
-        if !(FIRST_VERSION..=VERSION).contains(&version) {
+        if version != VERSION {
             return Err(Error::new(
                 ErrorKind::NotACellar,
                 format!(
-                    "A shelf has layout {version} and this program reads layouts {FIRST_VERSION} to {VERSION}; {}.",
+                    "A shelf has layout {version} and this program reads layout {VERSION}; {}.",
                     if version > VERSION {
                         "use a newer one"
                     } else {
@@ -216,7 +212,7 @@ impl Directory {
                 ),
             ));
         }
-        let directory = Self::fields(&mut reader, version, bytes, tail.len() as u64).map_err(damaged)?;
+        let directory = Self::fields(&mut reader, bytes, tail.len() as u64).map_err(damaged)?;
         if directory.widths.len() != columns {
             return wrong("the number of columns");
         }
@@ -234,7 +230,7 @@ impl Directory {
         Ok(directory)
     }
 
-    fn fields(reader: &mut Reader<'_>, version: u32, bytes: u64, tail: u64) -> Result<Self, Broken> {
+    fn fields(reader: &mut Reader<'_>, bytes: u64, tail: u64) -> Result<Self, Broken> {
         let records = reader.u32()?;
         let block = reader.u8()?;
         if block == 0 || usize::from(block) > pack::LONGEST {
@@ -262,6 +258,6 @@ impl Directory {
         while !reader.is_empty() {
             checksums.push(reader.u32()?);
         }
-        Ok(Self { version, records, block, widths, value_columns, ends, checksums })
+        Ok(Self { records, block, widths, value_columns, ends, checksums })
     }
 }

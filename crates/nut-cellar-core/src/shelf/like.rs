@@ -9,8 +9,8 @@ use super::entries::common;
 use super::grams::{END, GROUP};
 use super::hand::{Hand, Step, if_at_hand};
 use super::reader::Shelf;
-use super::sorted::{SortedIndex, first_entry};
-use super::terms::{PER_BLOCK, Part, TermEntry, TermPart, part_with, parts};
+use super::sorted::{PartBytes, SortedIndex, first_entry, parts_of};
+use super::terms::{PER_BLOCK, TermEntry, TermPart, part_with};
 use crate::bits::Bits;
 use crate::text::Automaton;
 use crate::wire::Broken;
@@ -251,20 +251,16 @@ impl<A: Automaton> Look<'_, A> {
         wanted: impl Fn(usize) -> bool,
         failed: &mut Step<()>,
     ) -> Result<(), Broken> {
-        let (parts, count) = parts(shelf.version(), block)?;
+        let (parts, count) = parts_of(block)?;
         let parts = &parts[..count];
         let mut number = 0;
         while number < count && self.goes_on && !self.effort.is_spent() {
             if self.is_ahead {
                 number = part_with(parts, number, &self.target)?;
             }
-            // A part that is alone may have several groups.
-            let is_wanted = count == 1 || wanted(number);
-            if is_wanted && !self.rules_out_part(number, parts)? {
+            if wanted(number) && !self.rules_out_part(number, parts)? {
                 let mut part = TermPart::new(shelf.columns(), parts[number]);
-                let all = |_: usize| true;
-                let some = |place: usize| wanted(place / GROUP);
-                self.look_through(hand, &mut part, if count > 1 { &all } else { &some }, failed)?;
+                self.look_through(hand, &mut part, failed)?;
             }
             number += 1;
         }
@@ -281,7 +277,7 @@ impl<A: Automaton> Look<'_, A> {
     }
 
     /// Whether all terms of a part, which lie between its first and the next one's, are ruled out by what both begin with.
-    fn rules_out_part(&mut self, number: usize, parts: &[Part<'_>]) -> Result<bool, Broken> {
+    fn rules_out_part(&mut self, number: usize, parts: &[PartBytes<'_>]) -> Result<bool, Broken> {
         if self.needle.is_some() || number + 1 >= parts.len() {
             return Ok(false);
         }
@@ -293,7 +289,6 @@ impl<A: Automaton> Look<'_, A> {
         &mut self,
         hand: &mut Hand,
         part: &mut TermPart<'_>,
-        wanted: &dyn Fn(usize) -> bool,
         failed: &mut Step<()>,
     ) -> Result<(), Broken> {
         let mut goes_on = part.advance()?;
@@ -302,11 +297,9 @@ impl<A: Automaton> Look<'_, A> {
         }
         while goes_on && self.goes_on && self.effort.spend(self.automaton.effort()) {
             self.is_ahead = false;
-            if wanted(part.place()) {
-                self.visited += 1;
-                if self.has_needle(part.term()) && self.accepts(part.term())? {
-                    self.take(hand, part, failed)?;
-                }
+            self.visited += 1;
+            if self.has_needle(part.term()) && self.accepts(part.term())? {
+                self.take(hand, part, failed)?;
             }
             goes_on = if self.is_ahead { part.advance_over(&self.target)? } else { part.advance()? };
         }

@@ -455,7 +455,6 @@ enum CursorLists {
 struct WrittenLists {
     postings: Postings,
     positions: Positions,
-    places: Vec<(usize, u32)>,
 }
 
 impl<'a> Cursor<'a> {
@@ -469,7 +468,7 @@ impl<'a> Cursor<'a> {
         }
         let postings = reading.read(|shelf, hand| shelf.postings(hand, entry))?;
         let positions = reading.read(|shelf, hand| shelf.positions(hand, entry))?;
-        let lists = CursorLists::Written(Box::new(WrittenLists { postings, positions, places: Vec::new() }));
+        let lists = CursorLists::Written(Box::new(WrittenLists { postings, positions }));
         let mut cursor = Self { lists, ordinals, record: GONE };
         Ok(cursor.advance()?.then_some(cursor))
     }
@@ -492,12 +491,12 @@ impl<'a> Cursor<'a> {
         match &mut self.lists {
             CursorLists::Once { column, position } => out.push((*column, *position)),
             CursorLists::Written(lists) => {
-                let WrittenLists { postings, positions, places } = &mut **lists;
-                places.clear();
+                let WrittenLists { postings, positions } = &mut **lists;
                 postings.read()?;
-                positions.of(postings, postings.columns(), places)?;
                 let narrow = |column| u8::try_from(column).expect("a schema has at most 64 text columns");
-                out.extend(places.iter().map(|&(column, position)| (narrow(column), position)));
+                positions.of(postings, postings.columns(), |column, position| {
+                    out.push((narrow(column), position))
+                })?;
             }
         }
         Ok(())

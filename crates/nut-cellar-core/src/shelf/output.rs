@@ -1,6 +1,6 @@
 //! Writing a shelf from front to back: bytes are counted, gathered into chunks and summed on their way out.
 
-use super::directory::{CHUNK, Directory, Section, VERSION, header};
+use super::directory::{CHUNK, Directory, Section, header};
 use crate::error::Result;
 use crate::store::{PieceId, PieceWriter, ShelfEntry};
 
@@ -38,7 +38,7 @@ impl<'a> Output<'a> {
     /// Begins a shelf.
     pub fn begin(writer: Box<dyn PieceWriter + 'a>) -> Result<Self> {
         let mut out = Self::new(writer);
-        out.append(&header(VERSION))?;
+        out.append(&header())?;
         Ok(out)
     }
 
@@ -80,9 +80,7 @@ impl<'a> Output<'a> {
     pub fn seal(mut self, said: Said) -> Result<ShelfEntry> {
         let Said { piece, records, block, widths, lengths, value_columns } = said;
         let checksums = self.checksums()?;
-        let tail =
-            Directory { version: VERSION, records, block, widths, value_columns, ends: self.ends, checksums }
-                .encode();
+        let tail = Directory { records, block, widths, value_columns, ends: self.ends, checksums }.encode();
         self.writer.append(&tail)?;
         self.writer.finish()?;
         let (bytes, tail) = (self.written + tail.len() as u64, tail.len() as u64);

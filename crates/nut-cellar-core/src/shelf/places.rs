@@ -13,7 +13,7 @@ use crate::wire::Broken;
 /// Where a term stands: a number of the record in the highest bits, then the column, then the position.
 pub(crate) type Place = u64;
 /// Where the column begins, and where the record does.
-pub(super) const COLUMN: u32 = 32;
+pub(crate) const COLUMN: u32 = 32;
 pub(crate) const RECORD: u32 = 38;
 
 /// Of so many shapes, the smallest, it is known what they say of positions.
@@ -52,9 +52,11 @@ impl Pairs {
 impl Pair {
     /// None if there are more, or if the shape does not tell.
     fn of(shape: u32, kinds: Shapes, counted: ColumnSet) -> Option<Self> {
-        let (columns, follows) = match (kinds.alone(shape), kinds.once_in_each(shape)) {
-            (Some((column, tf @ 1..=2)), _) => (vec![column; tf as usize], u64::MAX),
-            (None, Some(columns)) if columns.0.count_ones() == 2 => (columns.iter().collect(), 0),
+        let (columns, follows) = match kinds.even(shape)? {
+            (set, tf @ 1..=2) if set.0.is_power_of_two() => {
+                (set.iter().flat_map(|column| vec![column; tf as usize]).collect::<Vec<_>>(), u64::MAX)
+            }
+            (set, 1) if set.0.count_ones() == 2 => (set.iter().collect(), 0),
             _ => return None,
         };
         let is_counted = |column: &usize| counted.has(*column);

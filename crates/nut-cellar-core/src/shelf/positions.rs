@@ -156,15 +156,13 @@ impl Positions {
         unpacked
     }
 
-    /// The positions of the posting at which `postings` stands, in the columns of `wanted`, appended to `out` as
-    /// (column, position), ascending.
+    /// Gives `take` the positions of the posting at which `postings` stands, in the columns of `wanted`: each with its column, ascending.
     pub fn of(
         &mut self,
         postings: &Postings,
         wanted: ColumnSet,
-        out: &mut Vec<(usize, u32)>,
+        take: impl FnMut(usize, u32),
     ) -> Result<(), Error> {
-        let take = |column, position| out.push((column, position));
         self.of_posting(postings.first_occurrence(), postings.frequencies(), wanted, take)
     }
 

@@ -6,17 +6,17 @@
 //! A list of more than one block begins with a table: for each block its last ordinal, how many bytes and occurrences it
 //! has, and what bounds its scores. Short lists have none.
 
-use super::bounds::{Bounds, of_layout_3};
-use super::dense::{Dense, DenseLists};
+use super::bounds::Bounds;
+use super::cache::{Asked, Key, Made};
 use super::directory::Section;
 use super::hand::{Hand, Step};
 use super::pack;
 use super::posting_block::{add_up, get_block, put_block};
 use super::reader::Shelf;
-use super::shapes::Shapes;
-use super::tables::{Lines, ListKey, Most, Table, list_key, read_table};
-use super::terms::{Lists, TermEntry};
-use crate::bits::Bits;
+use super::shapes::{MOST_EVEN, Shapes};
+use super::table::{Lines, Most, Table, read_table};
+use super::terms::{ListKey, Lists, TermEntry};
+use super::unpacked::UnpackedList;
 use crate::error::Error;
 use crate::schema::ColumnSet;
 use crate::wire::{Broken, Reader};
@@ -27,8 +27,8 @@ use std::sync::Arc;
 /// What an ordinal is past the end of a list: no record has it.
 pub(crate) const END: u32 = u32::MAX;
 
-/// How often a term is in each of so many columns that it is in once.
-const ONCE: [u32; 64] = [1; 64];
+/// Tables of fewer blocks are read as fast as they are looked up.
+const LONG_TABLE: usize = 16;
 
 /// Walks through the postings of one term in one shelf, by blocks. Of the block at which it stands the ordinals are unpacked, and
 /// the shapes when they are asked for; what else there is to know of a posting is read when it is asked for.
@@ -43,9 +43,9 @@ pub(crate) struct Postings {
     records: u32,
     /// One for each block, if there is more than one.
     table: Arc<Lines>,
-    /// Which list it is; and that list unpacked, if it was.
-    list: ListKey,
-    dense: Option<Arc<Dense>>,
+    /// The list, if it has a table; and that list unpacked, if it was.
+    list: Option<ListKey>,
+    list_unpacked: Option<Arc<UnpackedList>>,
     /// Where the blocks begin in the bytes.
     start: usize,
     /// The block at which it stands; before the first there is none.
@@ -108,18 +108,11 @@ impl Postings {
         self.columns
     }
 
-    /// The column and the frequency, if the posting is in one column and that is known without reading more.
+    /// The columns and how often the term is in each, if that is the same in all of them and known without reading more.
     #[inline]
-    pub fn alone(&mut self) -> Result<Option<(usize, u32)>, Error> {
+    pub fn even(&mut self) -> Result<Option<(ColumnSet, u32)>, Error> {
         let kinds = self.kinds;
-        Ok(self.shape_here()?.and_then(|shape| kinds.alone(shape)))
-    }
-
-    /// The columns, if the term is once in each of them and that is known without reading more.
-    #[inline]
-    pub fn once_in_each(&mut self) -> Result<Option<ColumnSet>, Error> {
-        let kinds = self.kinds;
-        Ok(self.shape_here()?.and_then(|shape| kinds.once_in_each(shape)))
+        Ok(self.shape_here()?.and_then(|shape| kinds.even(shape)))
     }
 
     /// The columns of the record that the term is in, [read](Self::read) or not.
@@ -179,10 +172,8 @@ impl Postings {
             if taker.take_shape(ordinal, shape, first) {
                 continue;
             }
-            if let Some((column, tf)) = kinds.alone(shape) {
-                taker.take(ordinal, Frequencies { columns: ColumnSet(1 << column), tf: &[tf] }, first)?;
-            } else if let Some(columns) = kinds.once_in_each(shape) {
-                let tf = &ONCE[..columns.0.count_ones() as usize];
+            if let Some((columns, frequency)) = kinds.even(shape) {
+                let tf = &[frequency; MOST_EVEN][..columns.0.count_ones() as usize];
                 taker.take(ordinal, Frequencies { columns, tf }, first)?;
             } else {
                 for before in self.shapes[read..place].iter().filter(|shape| kinds.has_rest(**shape)) {
@@ -199,7 +190,7 @@ impl Postings {
     /// The same of the postings that some records have, which ascend, of a list that is unpacked.
     pub fn each_of(
         &mut self,
-        dense: &Dense,
+        list: &UnpackedList,
         records: &[u32],
         taker: &mut impl TakePostings,
     ) -> Result<(), Error> {
@@ -207,25 +198,21 @@ impl Postings {
         // The block, and a posting of it before which the occurrences were counted.
         let (mut block, mut at, mut occurrences) = (0..0, 0, Some(0));
         for &ordinal in records {
-            let Some(place) = dense.place_of(ordinal) else { continue };
+            let Some(place) = list.place_of(ordinal) else { continue };
             if !block.contains(&place) {
                 let number = place / per_block;
                 block = number * per_block..(number + 1) * per_block;
                 at = block.start;
                 occurrences = self.table.blocks.get(number).map(|block| block.occurrences);
             }
-            let between = dense.occurrences(at..place);
+            let between = list.occurrences(at..place);
             (at, occurrences) = (place, occurrences.zip(between).and_then(|(a, b)| a.checked_add(b)));
-            if let Some((shape, first)) = dense.shape(place).zip(occurrences) {
+            if let Some((shape, first)) = list.shape(place).zip(occurrences) {
                 if taker.take_shape(ordinal, shape, first) {
                     continue;
                 }
-                if let Some((column, tf)) = self.kinds.alone(shape) {
-                    taker.take(ordinal, Frequencies { columns: ColumnSet(1 << column), tf: &[tf] }, first)?;
-                    continue;
-                }
-                if let Some(columns) = self.kinds.once_in_each(shape) {
-                    let tf = &ONCE[..columns.0.count_ones() as usize];
+                if let Some((columns, frequency)) = self.kinds.even(shape) {
+                    let tf = &[frequency; MOST_EVEN][..columns.0.count_ones() as usize];
                     taker.take(ordinal, Frequencies { columns, tf }, first)?;
                     continue;
                 }
@@ -261,32 +248,49 @@ impl Postings {
     }
 
     /// The list unpacked, if it was.
-    pub fn dense(&self) -> Option<&Arc<Dense>> {
-        self.dense.as_ref()
+    pub fn list_unpacked(&self) -> Option<&Arc<UnpackedList>> {
+        self.list_unpacked.as_ref()
     }
 
-    /// Says that a search will go through the list, which is unpacked if it is asked for again and again.
-    pub fn ask_dense(&mut self) -> Result<(), Error> {
-        if self.dense.is_none() && DenseLists::take(self.list, self.table.blocks.len(), self.shelf.records())
-        {
-            self.dense = self.shelf.dense_lists().ask(self.list, self, self.shelf.records())?;
+    /// Says that a search will go through the list, which is unpacked if it is common and asked for again.
+    pub fn ask_list(&mut self) -> Result<(), Error> {
+        let (Some(list), None) = (self.list, &self.list_unpacked) else { return Ok(()) };
+        let (shelf, records) = (Arc::clone(&self.shelf), self.shelf.records());
+        if !UnpackedList::is_worth(list, self.table.blocks.len(), records) {
+            return Ok(());
         }
+        self.list_unpacked = match shelf.cache().ask(shelf.piece(), &Key::List(list), 1, 2) {
+            Asked::Made(Made::List(list)) => Some(list),
+            Asked::Worth => {
+                let unpacked = Arc::new(UnpackedList::of(self.clone(), records)?);
+                shelf.cache().keep(shelf.piece(), &Key::List(list), Made::List(Arc::clone(&unpacked)));
+                Some(unpacked)
+            }
+            _ => None,
+        };
         Ok(())
     }
 
-    /// Which list of the shelf it is.
-    pub fn list(&self) -> ListKey {
-        self.list
-    }
-
-    /// The records that have the term in one of these columns, if they are at hand as bits.
-    pub fn records_inside(&self, columns: ColumnSet) -> Option<Arc<Bits>> {
-        self.dense.as_ref()?.inside(columns)
-    }
-
-    /// The same, which are found out if the list is unpacked.
-    pub fn ask_records_inside(&self, columns: ColumnSet) -> Result<Option<Arc<Bits>>, Error> {
-        self.shelf.dense_lists().ask_inside(self.list, self, columns, self.shelf.records())
+    /// Unpacks the blocks that have postings in a window of records; `look` is told where in the block these stand.
+    pub fn each_block_in(
+        &mut self,
+        window: &Range<u32>,
+        mut look: impl FnMut(&mut Self, Range<usize>) -> Result<(), Error>,
+    ) -> Result<(), Error> {
+        // Windows mostly ascend.
+        let near = self.block().checked_sub(1).is_none_or(|before| self.last_of(before) < window.start);
+        let mut block = self.block_with(if near { self.block() } else { 0 }, window.start);
+        while block < self.blocks() {
+            self.enter(block)?;
+            let start = self.ordinals.partition_point(|ordinal| *ordinal < window.start);
+            let end = start + self.ordinals[start..].partition_point(|ordinal| *ordinal < window.end);
+            look(self, start..end)?;
+            if self.last_of(block) >= window.end {
+                break;
+            }
+            block += 1;
+        }
+        Ok(())
     }
 
     /// How many there are, those of removed records included.
@@ -297,6 +301,11 @@ impl Postings {
     /// How many blocks there are.
     pub fn blocks(&self) -> usize {
         self.table.blocks.len().max(1)
+    }
+
+    /// How many postings a block has, but for the last.
+    pub fn per_block(&self) -> usize {
+        self.shelf.block()
     }
 
     /// How many blocks were unpacked so far.
@@ -386,22 +395,6 @@ impl Postings {
             let (at, occurrences) = self.begun;
             (self.read, self.at, self.next_occurrence) = (0, at, occurrences);
         }
-    }
-
-    /// The place in the block of the posting at which it stands.
-    pub fn place(&self) -> usize {
-        self.here
-    }
-
-    /// Goes on to the posting with this place in the block, or to the next block if it is past its end. Gives its record; [`END`]
-    /// if there is none.
-    pub fn go_to(&mut self, place: usize) -> Result<u32, Error> {
-        if place < self.ordinals.len() {
-            self.stand(place);
-        } else {
-            self.enter(self.block.map_or(0, |block| block + 1))?;
-        }
-        Ok(self.ordinal())
     }
 
     /// Goes to the next posting, if there is one.
@@ -511,13 +504,14 @@ impl Postings {
             }
             let shape = self.shapes[self.read];
             self.first_occurrence = self.next_occurrence;
-            let occurrences = if let Some((column, tf)) = self.kinds.alone(shape) {
+            let occurrences = if let Some((columns, tf)) = self.kinds.even(shape) {
+                let count = columns.0.count_ones();
                 if self.read == self.here {
-                    self.columns = ColumnSet(1 << column);
+                    self.columns = columns;
                     self.tf.clear();
-                    self.tf.push(tf);
+                    self.tf.resize(count as usize, tf);
                 }
-                tf.into()
+                u64::from(tf) * u64::from(count)
             } else {
                 let mut rest = Reader::new(&self.bytes[self.at..]);
                 self.columns = self.kinds.get(shape, &mut rest, &mut self.tf)?;
@@ -534,8 +528,7 @@ impl Postings {
     pub fn bounds(&self) -> impl Iterator<Item = Result<(u32, Bounds), Error>> {
         self.table.blocks.iter().map(|block| {
             let bytes = self.bytes.get(block.bounds.clone()).unwrap_or_default();
-            let get = if self.shelf.version() < 4 { of_layout_3::get } else { Bounds::get };
-            get(&mut Reader::new(bytes), self.shelf.columns())
+            Bounds::get(&mut Reader::new(bytes), self.shelf.columns())
                 .map(|bounds| (block.last, bounds))
                 .map_err(|what| self.shelf.broken(Section::Postings, what))
         })
@@ -556,13 +549,9 @@ impl Postings {
     ) -> Result<Option<f32>, Error> {
         let Some(said) = self.table.blocks.get(block) else { return Ok(None) };
         let bytes = self.bytes.get(said.bounds.clone()).unwrap_or_default();
-        let mut reader = Reader::new(bytes);
-        let most = if self.shelf.version() < 4 {
-            of_layout_3::most_in(&mut reader, columns, share)
-        } else {
-            Bounds::most_in(&mut reader, columns, share)
-        };
-        most.map(Some).map_err(|what| self.shelf.broken(Section::Postings, what))
+        Bounds::most_in(&mut Reader::new(bytes), columns, share)
+            .map(Some)
+            .map_err(|what| self.shelf.broken(Section::Postings, what))
     }
 }
 
@@ -624,11 +613,26 @@ impl Shelf {
         Ok(())
     }
 
+    /// The table of a list of so many blocks.
+    fn table(&self, list: ListKey, bytes: &[u8], blocks: usize) -> Result<Table, Error> {
+        let key = Key::Table(list);
+        if blocks >= LONG_TABLE
+            && let Some(Made::Table(table)) = self.cache().get(self.piece(), &key)
+        {
+            return Ok(table);
+        }
+        let table =
+            read_table(bytes, blocks, self.records()).map_err(|what| self.broken(Section::Postings, what))?;
+        if blocks >= LONG_TABLE {
+            self.cache().keep(self.piece(), &key, Made::Table(table.clone()));
+        }
+        Ok(table)
+    }
+
     /// The postings of a term, standing before the first.
     pub(crate) fn postings(self: &Arc<Self>, hand: &mut Hand, entry: &TermEntry) -> Step<Postings> {
         let kinds = Shapes::new(self.columns());
-        let (mut table, mut start) = Table::default();
-        let (list, mut dense) = (list_key(entry), None);
+        let ((mut table, mut start), mut list, mut list_unpacked) = (Table::default(), None, None);
         let bytes = match &entry.lists {
             Lists::Once { ordinal, column, .. } => {
                 if *ordinal >= self.records() || usize::from(*column) >= self.columns() {
@@ -643,11 +647,13 @@ impl Shelf {
                 let bytes = hand.get(self, self.within(Section::Postings, range.clone())?)?;
                 let blocks = (entry.records as usize).div_ceil(self.block());
                 if blocks > 1 {
-                    let read = || read_table(&bytes, blocks, self.records());
-                    let table_of = self.tables().get((range, entry.records), blocks, read);
-                    (table, start) = table_of.map_err(|what| self.broken(Section::Postings, what))?;
-                    if DenseLists::take(list, blocks, self.records()) {
-                        dense = self.dense_lists().get(list);
+                    let key = (range.start, range.end, entry.records);
+                    (table, start) = self.table(key, &bytes, blocks)?;
+                    list = Some(key);
+                    if UnpackedList::is_worth(key, blocks, self.records())
+                        && let Some(Made::List(list)) = self.cache().get(self.piece(), &Key::List(key))
+                    {
+                        list_unpacked = Some(list);
                     }
                 }
                 bytes
@@ -660,7 +666,7 @@ impl Shelf {
             records: entry.records,
             table,
             list,
-            dense,
+            list_unpacked,
             start,
             block: None,
             ordinals: Vec::new(),

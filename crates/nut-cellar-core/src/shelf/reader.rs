@@ -1,16 +1,13 @@
 //! A shelf that has been opened: its directory, and which of its chunks have been checked.
 
-use super::dense::DenseLists;
+use super::cache::Cache;
 use super::directory::{CHUNK, Directory, Section};
-use super::fronts::Fronts;
-use super::remembered::Remembered;
-use super::side_by_side::Kept;
-use super::tables::Tables;
 use crate::error::{Error, Result};
 use crate::store::{PieceId, ShelfEntry, View};
 use crate::wire::Broken;
 use bytes::Bytes;
 use std::ops::Range;
+use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 
 /// An opened shelf: what its directory says. Everything else is read by range when it is asked for.
@@ -23,11 +20,13 @@ pub struct Shelf {
     checked: Vec<AtomicU64>,
     /// All of it, where the place gives it at no cost.
     whole: Option<Bytes>,
-    remembered: Remembered,
-    tables: Tables,
-    dense: DenseLists,
-    fronts: Fronts,
-    lengths: Kept,
+    cache: Arc<Cache>,
+}
+
+impl Drop for Shelf {
+    fn drop(&mut self) {
+        self.cache.forget(self.piece);
+    }
 }
 
 impl Shelf {
@@ -36,7 +35,7 @@ impl Shelf {
     ///
     /// # Errors
     /// [`Damaged`](crate::ErrorKind::Damaged) if the directory is not what was written or does not fit the manifest.
-    pub fn open(view: &dyn View, entry: &ShelfEntry) -> Result<Self> {
+    pub(crate) fn open(view: &dyn View, entry: &ShelfEntry, cache: &Arc<Cache>) -> Result<Self> {
         let range = entry.bytes - entry.tail..entry.bytes;
         let tail = view
             .read(&[(entry.piece, range)])?
@@ -55,37 +54,13 @@ impl Shelf {
             directory,
             checked,
             whole,
-            remembered: Remembered::default(),
-            tables: Tables::default(),
-            dense: DenseLists::default(),
-            fronts: Fronts::default(),
-            lengths: Kept::default(),
+            cache: Arc::clone(cache),
         })
     }
 
-    /// Sets of its records that are asked for again and again.
-    pub(crate) fn remembered(&self) -> &Remembered {
-        &self.remembered
-    }
-
-    /// The tables of its long lists.
-    pub(super) fn tables(&self) -> &Tables {
-        &self.tables
-    }
-
-    /// Its lists of terms that many records have, unpacked.
-    pub(super) fn dense_lists(&self) -> &DenseLists {
-        &self.dense
-    }
-
-    /// The postings that come first of its lists.
-    pub(crate) fn fronts(&self) -> &Fronts {
-        &self.fronts
-    }
-
-    /// Its lengths side by side, if they were made.
-    pub(super) fn kept_lengths(&self) -> &Kept {
-        &self.lengths
+    /// What is kept of it, and of others.
+    pub(crate) fn cache(&self) -> &Cache {
+        &self.cache
     }
 
     /// Whether all of it is at hand.
@@ -134,11 +109,6 @@ impl Shelf {
     /// The number of records, the removed ones included.
     pub fn records(&self) -> u32 {
         self.directory.records
-    }
-
-    /// The version of its layout.
-    pub(super) fn version(&self) -> u32 {
-        self.directory.version
     }
 
     /// The length of each section in bytes, and of the directory.

@@ -20,6 +20,8 @@ pub(crate) struct Shapes {
 
 /// More columns have no kind for each set of them.
 const FEW: u32 = 3;
+/// A posting that is [even](Shapes::even) is in so many columns at most.
+pub(super) const MOST_EVEN: usize = FEW as usize;
 
 impl Shapes {
     /// For so many text columns.
@@ -43,22 +45,17 @@ impl Shapes {
         }
     }
 
-    /// The column and the frequency of a posting that is in one column and has no rest; none for another.
+    /// The columns of a posting and how often the term is in each, if it has no rest because that is the same in all of them; none for
+    /// another.
     #[inline]
-    pub fn alone(self, shape: u32) -> Option<(usize, u32)> {
+    pub fn even(self, shape: u32) -> Option<(ColumnSet, u32)> {
         let (excess, kind) = self.excess_and_kind(shape);
-        let column = if self.columns > FEW {
-            (kind < self.columns).then_some(kind)
-        } else {
-            (kind + 1).is_power_of_two().then(|| (kind + 1).trailing_zeros())
+        let set = match self.columns {
+            ..=FEW => ColumnSet(u64::from(kind) + 1),
+            columns if kind < columns => ColumnSet(1 << kind),
+            _ => return None,
         };
-        Some((column? as usize, excess.checked_add(1)?))
-    }
-
-    /// The columns of a posting that has no rest because the term is once in each of them; none for another.
-    #[inline]
-    pub fn once_in_each(self, shape: u32) -> Option<ColumnSet> {
-        (self.columns <= FEW && shape < self.kinds).then(|| ColumnSet(u64::from(shape) + 1))
+        (excess == 0 || set.0.is_power_of_two()).then_some((set, excess.checked_add(1)?))
     }
 
     /// The columns of a posting, if its rest is not needed to tell.
@@ -109,7 +106,7 @@ impl Shapes {
     /// Whether something of a posting stands in the rest.
     #[inline]
     pub fn has_rest(self, shape: u32) -> bool {
-        self.alone(shape).is_none() && self.once_in_each(shape).is_none()
+        self.even(shape).is_none()
     }
 
     /// For each posting of a block how many occurrences those before it have together, into `firsts`.
@@ -221,11 +218,8 @@ mod tests {
                 let read: Vec<_> = set.iter().map(|column| u8::try_from(column).unwrap()).zip(tf.clone()).collect();
                 prop_assert_eq!(&read, posting);
                 prop_assert!(shapes.has_rest(shape) || reader.left() == left);
-                let alone = shapes.alone(shape).map(|(column, tf)| (u8::try_from(column).unwrap(), tf));
-                prop_assert_eq!(alone, if posting.len() == 1 { Some(posting[0]) } else { None });
-                let once = shapes.once_in_each(shape).is_some();
-                prop_assert_eq!(once, columns < 4 && posting.iter().all(|(_, tf)| *tf == 1));
-                prop_assert!(!once || shapes.once_in_each(shape) == Some(set));
+                let is_even = posting.len() == 1 || columns < 4 && posting.iter().all(|(_, tf)| *tf == 1);
+                prop_assert_eq!(shapes.even(shape), is_even.then(|| (set, posting[0].1)));
                 prop_assert!(posting.iter().any(|(_, tf)| *tf > 1) || shape < shapes.kinds());
             }
             prop_assert!(reader.is_empty());

@@ -80,11 +80,11 @@ impl Parts {
 /// The most parts of a block.
 pub(super) const MOST_PARTS: usize = 8;
 
-/// The entries and the payloads of each part of a block.
-pub(super) type PartBytes<'a> = [(&'a [u8], &'a [u8]); MOST_PARTS];
+/// The entries and the payloads of a part of a block.
+pub(super) type PartBytes<'a> = (&'a [u8], &'a [u8]);
 
 /// The entries and the payloads of each part of a block, and how many parts there are.
-pub(super) fn parts_of(block: &[u8]) -> Result<(PartBytes<'_>, usize), Broken> {
+pub(super) fn parts_of(block: &[u8]) -> Result<([PartBytes<'_>; MOST_PARTS], usize), Broken> {
     let mut reader = Reader::new(block);
     let count = usize::from(reader.u8()?);
     let mut sizes = [(0, 0); MOST_PARTS];

@@ -6,7 +6,7 @@ use super::grams::{GROUP, GramWriter};
 use super::hand::{Hand, Step};
 use super::output::Output;
 use super::reader::Shelf;
-use super::sorted::{MOST_PARTS, SortedWriter, first_entry, parts_of};
+use super::sorted::{PartBytes, SortedWriter, first_entry, parts_of};
 use crate::error::Result;
 use crate::wire::{Broken, Reader, put_varint};
 use std::cmp::Ordering;
@@ -70,6 +70,10 @@ pub(crate) enum Lists {
         positions: Range<u64>,
     },
 }
+
+/// A list: where it stands, and how many postings it has. Both, since a damaged dictionary may say of two terms that their lists
+/// begin at the same place.
+pub(super) type ListKey = (u64, u64, u32);
 
 /// Packs the terms. The lists of the terms follow one another without gaps, so an entry needs only their
 /// lengths; the first of a part also says where they begin.
@@ -139,25 +143,8 @@ impl TermWriter {
     }
 }
 
-/// The entries of a part of a block, and the payloads, if they stand apart.
-pub(super) type Part<'a> = (&'a [u8], Option<&'a [u8]>);
-
-/// The parts of a block of terms, in a layout of this version, and how many there are.
-pub(super) fn parts(version: u32, block: &[u8]) -> Result<([Part<'_>; MOST_PARTS], usize), Broken> {
-    let mut parts: [Part<'_>; MOST_PARTS] = [(&[], None); MOST_PARTS];
-    if version < 4 {
-        parts[0] = (block, None);
-        return Ok((parts, 1));
-    }
-    let (apart, count) = parts_of(block)?;
-    for (part, (entries, payloads)) in parts.iter_mut().zip(apart) {
-        *part = (entries, Some(payloads));
-    }
-    Ok((parts, count))
-}
-
 /// The part, from one on, that has a term if any of these has: the last whose first term is not greater, or else that one.
-pub(super) fn part_with(parts: &[Part<'_>], first: usize, term: &[u8]) -> Result<usize, Broken> {
+pub(super) fn part_with(parts: &[PartBytes<'_>], first: usize, term: &[u8]) -> Result<usize, Broken> {
     let (mut low, mut high) = (first + 1, parts.len());
     while low < high {
         let middle = usize::midpoint(low, high);
@@ -173,8 +160,7 @@ pub(super) fn part_with(parts: &[Part<'_>], first: usize, term: &[u8]) -> Result
 /// Goes through the terms of a part of a block; reads what belongs to a term when it is asked for.
 pub(super) struct TermPart<'a> {
     entries: Entries<'a>,
-    /// The payloads; none if each stands behind its entry, as in layout 3, where a block is one part.
-    payloads: Option<Reader<'a>>,
+    payloads: Reader<'a>,
     columns: usize,
     /// So many terms have been gone through, of so many the payloads were read, and the last of these.
     gone: usize,
@@ -184,11 +170,11 @@ pub(super) struct TermPart<'a> {
 }
 
 impl<'a> TermPart<'a> {
-    /// A part that [`parts`] gave, of a shelf with so many text columns.
-    pub fn new(columns: usize, (entries, payloads): Part<'a>) -> Self {
+    /// A part that [`parts_of`] gave, of a shelf with so many text columns.
+    pub fn new(columns: usize, (entries, payloads): PartBytes<'a>) -> Self {
         Self {
             entries: Entries::new(entries),
-            payloads: payloads.map(Reader::new),
+            payloads: Reader::new(payloads),
             columns,
             gone: 0,
             read: 0,
@@ -203,26 +189,14 @@ impl<'a> TermPart<'a> {
             return Ok(false);
         }
         self.gone += 1;
-        if self.payloads.is_none() {
-            self.last = Some(payload(self.entries.payload(), &mut self.ends, self.columns)?);
-            self.read = self.gone;
-        }
         Ok(true)
     }
 
     /// Goes to the first term that is no less than `wanted`, which the one at which it stands is, if there is one.
     pub fn advance_over(&mut self, wanted: &[u8]) -> Result<bool, Broken> {
-        if self.payloads.is_some() {
-            let passed = self.entries.advance_over(wanted)?;
-            self.gone += passed.map_or(0, |passed| passed + 1);
-            return Ok(passed.is_some());
-        }
-        while self.advance()? {
-            if self.term() >= wanted {
-                return Ok(true);
-            }
-        }
-        Ok(false)
+        let passed = self.entries.advance_over(wanted)?;
+        self.gone += passed.map_or(0, |passed| passed + 1);
+        Ok(passed.is_some())
     }
 
     /// The term.
@@ -230,19 +204,14 @@ impl<'a> TermPart<'a> {
         self.entries.entry()
     }
 
-    /// Which term of the part it is, counted from 0.
-    pub fn place(&self) -> usize {
-        self.gone.saturating_sub(1)
-    }
-
     /// Where the lists of the term are.
     pub fn entry(&mut self) -> Result<TermEntry, Broken> {
-        if let (Some(payloads), true) = (&mut self.payloads, self.read < self.gone) {
+        if self.read < self.gone {
             while self.read + 1 < self.gone {
-                pass(payloads, &mut self.ends)?;
+                pass(&mut self.payloads, &mut self.ends)?;
                 self.read += 1;
             }
-            self.last = Some(payload(payloads, &mut self.ends, self.columns)?);
+            self.last = Some(payload(&mut self.payloads, &mut self.ends, self.columns)?);
             self.read = self.gone;
         }
         self.last.clone().ok_or(Broken("a term"))
@@ -250,7 +219,7 @@ impl<'a> TermPart<'a> {
 
     /// Whether all payloads have been read, and no more are there.
     fn is_done(&self) -> bool {
-        self.read == self.gone && self.payloads.as_ref().is_none_or(Reader::is_empty)
+        self.read == self.gone && self.payloads.is_empty()
     }
 }
 
@@ -291,8 +260,8 @@ fn payload(from: &mut Reader<'_>, ends: &mut Option<Ends>, columns: usize) -> Re
 }
 
 /// Looks for a term in a block.
-fn find_in(version: u32, columns: usize, block: &[u8], term: &[u8]) -> Result<Option<TermEntry>, Broken> {
-    let (parts, count) = parts(version, block)?;
+fn find_in(columns: usize, block: &[u8], term: &[u8]) -> Result<Option<TermEntry>, Broken> {
+    let (parts, count) = parts_of(block)?;
     let wanted = part_with(&parts[..count], 0, term)?;
     let mut part = TermPart::new(columns, parts[wanted]);
     while part.advance()? {
@@ -319,8 +288,7 @@ impl Shelf {
         let term = term.as_bytes();
         let Some(block) = self.locate(Section::Terms, &index, term)? else { return Ok(None) };
         let bytes = self.block_of(hand, Section::Terms, &index, block)?;
-        Ok(find_in(self.version(), self.columns(), &bytes, term)
-            .map_err(|what| self.broken(Section::Terms, what))?)
+        Ok(find_in(self.columns(), &bytes, term).map_err(|what| self.broken(Section::Terms, what))?)
     }
 
     /// The terms of block `block`, in order; none past the last.
@@ -336,7 +304,7 @@ impl Shelf {
         let bytes = self.block_of(hand, Section::Terms, &index, block)?;
         let all = || {
             let mut all = Vec::new();
-            let (parts, count) = parts(self.version(), &bytes)?;
+            let (parts, count) = parts_of(&bytes)?;
             for (number, part) in parts[..count].iter().enumerate() {
                 let mut part = TermPart::new(self.columns(), *part);
                 while part.advance()? {

@@ -2,6 +2,7 @@
 #![allow(clippy::cast_possible_truncation, reason = "the shelves of tests are small")]
 
 use super::builder::Builder;
+use super::cache::Cache;
 use super::check::check;
 use super::directory::{CHUNK, Directory, Section};
 use super::entries::Entries;
@@ -31,6 +32,10 @@ use std::cell::RefCell;
 use std::collections::{BTreeMap, BTreeSet};
 use std::rc::Rc;
 use std::sync::Arc;
+
+fn cache() -> Arc<Cache> {
+    Arc::new(Cache::new(1 << 20))
+}
 
 /// Takes what is written into a vector.
 struct Collect(Rc<RefCell<Vec<u8>>>);
@@ -249,7 +254,7 @@ proptest! {
             *slot = end;
         }
         let checksums = (0..).take(end.div_ceil(CHUNK) as usize).collect();
-        let directory = Directory { version: 4, records, block: 7, widths: vec![3, 8], value_columns: 2, ends, checksums };
+        let directory = Directory { records, block: 7, widths: vec![3, 8], value_columns: 2, ends, checksums };
         let mut tail = directory.encode();
         let bytes = end + tail.len() as u64;
         prop_assert_eq!(&Directory::decode(&tail, bytes, 2).unwrap(), &directory);
@@ -341,7 +346,7 @@ proptest! {
 
         let (unit, entry, keys) = shelf_of(&records);
         prop_assert_eq!(&keys, &last.keys().map(|key| key.encode()).collect::<Vec<_>>());
-        let shelf = Arc::new(Shelf::open(&unit, &entry).unwrap());
+        let shelf = Arc::new(Shelf::open(&unit, &entry, &cache()).unwrap());
         for (ordinal, key) in (0..).zip(&keys) {
             prop_assert_eq!(fetched(&unit, |hand| shelf.find_key(hand, key)).unwrap(), Some(ordinal));
             prop_assert_eq!(&fetched(&unit, |hand| shelf.key_of(hand, ordinal)).unwrap(), key);
@@ -360,11 +365,11 @@ proptest! {
             while postings.advance().unwrap() {
                 postings.read().unwrap();
                 let mut places = Vec::new();
-                positions.of(&postings, postings.columns(), &mut places).unwrap();
+                positions.of(&postings, postings.columns(), |column, at| places.push((column, at))).unwrap();
                 let per_column = |column| places.iter().filter(|(known, _)| *known == column).count() as u32;
                 prop_assert!(postings.frequencies().all(|(column, tf)| tf == per_column(column)));
                 let mut first_column = Vec::new();
-                positions.of(&postings, ColumnSet::default().with(0), &mut first_column).unwrap();
+                positions.of(&postings, ColumnSet::default().with(0), |column, at| first_column.push((column, at))).unwrap();
                 prop_assert!(places.iter().filter(|(column, _)| *column == 0).eq(&first_column));
                 read.insert(postings.ordinal(), places.into_iter().collect());
             }
@@ -384,7 +389,7 @@ fn sealed(unit: &MemoryUnit, records: impl IntoIterator<Item = Record>, block: u
 
 /// The bytes of a section of a shelf.
 fn section(unit: &MemoryUnit, entry: &ShelfEntry, section: Section) -> Bytes {
-    let shelf = Shelf::open(unit, entry).unwrap();
+    let shelf = Shelf::open(unit, entry, &cache()).unwrap();
     unit.read(&[(entry.piece, shelf.section(section))]).unwrap().remove(0)
 }
 
@@ -406,7 +411,7 @@ proptest! {
             if !own.is_empty() {
                 let entry = sealed(&unit, own.iter().map(|((record, _), _)| (*record).clone()), block);
                 let removed: Vec<bool> = own.iter().map(|(_, removed)| **removed).collect();
-                shelves.push((Arc::new(Shelf::open(&unit, &entry).unwrap()), removed));
+                shelves.push((Arc::new(Shelf::open(&unit, &entry, &cache()).unwrap()), removed));
             }
         }
         let live: Vec<_> = records.values().zip(&removed).filter(|(_, removed)| !**removed).collect();
@@ -422,7 +427,7 @@ proptest! {
                 prop_assert_eq!(section(&unit, &merged, part), section(&unit, &fresh, part), "{}", part);
             }
         }
-        let shelf = Arc::new(Shelf::open(&unit, &merged).unwrap());
+        let shelf = Arc::new(Shelf::open(&unit, &merged, &cache()).unwrap());
         check(&unit, &shelf, &merged, &schema()).unwrap();
         for (ordinal, (record, _)) in (0..).zip(live) {
             let kept = fetched(&unit, |hand| shelf.kept(hand, &schema(), ordinal)).unwrap();
@@ -441,11 +446,11 @@ fn kept_values_of_merged_shelves_are_the_records_own() {
         // Runs of 1, 2 or 700 keys in turn from one shelf and the other.
         let of = |part: i64| (0..1_400).filter(move |key| key / step % 2 == part).map(record);
         let shelves = [0, 1].map(|part| sealed(&unit, of(part), 128));
-        let shelves = shelves.map(|entry| Arc::new(Shelf::open(&unit, &entry).unwrap()));
+        let shelves = shelves.map(|entry| Arc::new(Shelf::open(&unit, &entry, &cache()).unwrap()));
         let live = |_: u32| false;
         let sources = shelves.each_ref().map(|shelf| Source { shelf, removed: &live });
         let merged = merge(&unit, &sources, &schema(), 128, 1 << 20).unwrap();
-        let shelf = Arc::new(Shelf::open(&unit, &merged).unwrap());
+        let shelf = Arc::new(Shelf::open(&unit, &merged, &cache()).unwrap());
         check(&unit, &shelf, &merged, &schema()).unwrap();
         for key in 0..1_400 {
             let kept = fetched(&unit, |hand| shelf.kept(hand, &schema(), key)).unwrap();
@@ -477,7 +482,7 @@ proptest! {
         });
         let unit = Memory::new().unit();
         let entry = sealed(&unit, records, block);
-        let shelf = Arc::new(Shelf::open(&unit, &entry).unwrap());
+        let shelf = Arc::new(Shelf::open(&unit, &entry, &cache()).unwrap());
         let Some(term) = fetched(&unit, |hand| shelf.find_term(hand, "oak")).unwrap() else {
             prop_assert!(there.iter().all(|(title, notes)| title.is_none() && notes.is_none()));
             return Ok(());
@@ -521,7 +526,7 @@ proptest! {
         }
         let unit = Memory::new().unit();
         let entry = builder.seal(&unit).unwrap().unwrap().entry;
-        let shelf = Arc::new(Shelf::open(&unit, &entry).unwrap());
+        let shelf = Arc::new(Shelf::open(&unit, &entry, &cache()).unwrap());
         let number = |value: i64| Value::Integer(value).number().unwrap();
         let mut wanted: Vec<_> = ranges.iter().map(|(low, more)| (number(*low), number(low + more))).collect();
         wanted.sort_unstable();
@@ -561,7 +566,7 @@ proptest! {
         };
         let unit = Memory::new().unit();
         let entry = sealed(&unit, (0..all).map(record), block);
-        let shelf = Arc::new(Shelf::open(&unit, &entry).unwrap());
+        let shelf = Arc::new(Shelf::open(&unit, &entry, &cache()).unwrap());
         let term = fetched(&unit, |hand| shelf.find_term(hand, "oak")).unwrap().unwrap();
         let mut postings = fetched(&unit, |hand| shelf.postings(hand, &term)).unwrap();
         let mut positions = fetched(&unit, |hand| shelf.positions(hand, &term)).unwrap();
@@ -575,7 +580,7 @@ proptest! {
             prop_assert_eq!(postings.ordinal(), expected);
             postings.read().unwrap();
             let mut places = Vec::new();
-            positions.of(&postings, postings.columns(), &mut places).unwrap();
+            positions.of(&postings, postings.columns(), |column, at| places.push((column, at))).unwrap();
             let mut right: Vec<_> = (0..=expected % 3).map(|position| (0, position)).collect();
             right.extend((expected % 5 == 0).then_some((1, 1)));
             prop_assert_eq!(places, right);
@@ -610,7 +615,7 @@ proptest! {
         };
         let unit = Memory::new().unit();
         let entry = sealed(&unit, (0..).zip(&times).map(record), block);
-        let shelf = Arc::new(Shelf::open(&unit, &entry).unwrap());
+        let shelf = Arc::new(Shelf::open(&unit, &entry, &cache()).unwrap());
         let Some(term) = fetched(&unit, |hand| shelf.find_term(hand, "oak")).unwrap() else { return Ok(()) };
         let postings = || fetched(&unit, |hand| shelf.postings(hand, &term)).unwrap();
         let (mut walk, mut walked) = (postings(), Vec::new());
@@ -620,15 +625,15 @@ proptest! {
             walked.push((walk.ordinal(), walk.columns(), frequencies, walk.first_occurrence()));
         }
         let mut first = postings();
-        first.ask_dense().unwrap();
-        prop_assert!(first.dense().is_none() && postings().dense().is_none(), "asked for once");
-        first.ask_dense().unwrap();
+        first.ask_list().unwrap();
+        prop_assert!(first.list_unpacked().is_none() && postings().list_unpacked().is_none(), "asked for once");
+        first.ask_list().unwrap();
         let is_long = walk.blocks() >= 4;
-        prop_assert_eq!((first.dense().is_some(), postings().dense().is_some()), (is_long, is_long));
-        let Some(dense) = postings().dense().cloned() else { return Ok(()) };
+        prop_assert_eq!((first.list_unpacked().is_some(), postings().list_unpacked().is_some()), (is_long, is_long));
+        let Some(list) = postings().list_unpacked().cloned() else { return Ok(()) };
         for ordinal in 0..shelf.records() + 70 {
             let place = walked.iter().position(|(known, ..)| *known == ordinal);
-            prop_assert_eq!((dense.place_of(ordinal), dense.has(ordinal)), (place, place.is_some()));
+            prop_assert_eq!((list.place_of(ordinal), list.has(ordinal)), (place, place.is_some()));
         }
         let occurrences = |(_, _, tf, _): &(u32, ColumnSet, Vec<(usize, u32)>, u64)| -> u64 {
             tf.iter().map(|(_, tf)| u64::from(*tf)).sum()
@@ -636,21 +641,14 @@ proptest! {
         for (start, end) in asked.iter().zip(&asked).map(|(a, b)| (a.index(walked.len()), b.index(walked.len()))) {
             let places = start.min(end)..start.max(end);
             let sum = walked[places.clone()].iter().map(occurrences).sum();
-            prop_assert_eq!(dense.occurrences(places), Some(sum));
+            prop_assert_eq!(list.occurrences(places), Some(sum));
         }
         let mut wanted: Vec<u32> = asked.iter().map(|index| index.index(times.len()) as u32).collect();
         wanted.sort_unstable();
         let mut given = Given(Vec::new());
-        postings().each_of(&dense, &wanted, &mut given).unwrap();
+        postings().each_of(&list, &wanted, &mut given).unwrap();
         let has = |ordinal: &u32| walked.iter().find(|(known, ..)| known == ordinal).cloned();
         prop_assert_eq!(given.0, wanted.iter().filter_map(has).collect::<Vec<_>>());
-        for columns in [ColumnSet(1), ColumnSet(2), ColumnSet(3), ColumnSet(1)] {
-            prop_assert!(postings().records_inside(columns).is_none(), "only the last columns are known");
-            let inside = postings().ask_records_inside(columns).unwrap().unwrap();
-            let right = walked.iter().filter(|(_, there, ..)| !there.both(columns).is_empty());
-            prop_assert!(inside.iter().eq(right.map(|(ordinal, ..)| *ordinal as usize)));
-            prop_assert!(postings().records_inside(columns).is_some_and(|known| known == inside));
-        }
     }
 }
 
@@ -676,7 +674,7 @@ proptest! {
         }
         let unit = Memory::new().unit();
         let entry = builder.seal(&unit).unwrap().unwrap().entry;
-        let shelf = Arc::new(Shelf::open(&unit, &entry).unwrap());
+        let shelf = Arc::new(Shelf::open(&unit, &entry, &cache()).unwrap());
         let Some(term) = fetched(&unit, |hand| shelf.find_term(hand, "oak")).unwrap() else { return Ok(()) };
         let postings = || fetched(&unit, |hand| shelf.postings(hand, &term)).unwrap();
         let mut positions = fetched(&unit, |hand| shelf.positions(hand, &term)).unwrap();
@@ -687,7 +685,7 @@ proptest! {
         while walk.advance().unwrap() {
             let (ordinal, mut here) = (walk.ordinal(), Vec::new());
             walk.read().unwrap();
-            positions.of(&walk, counted, &mut here).unwrap();
+            positions.of(&walk, counted, |column, at| here.push((column, at))).unwrap();
             let here = here.into_iter().filter(|_| is_wanted(ordinal)).map(|(column, position)| {
                 u64::from(ordinal - START) << RECORD | (column as u64) << COLUMN | u64::from(position)
             });
@@ -705,13 +703,13 @@ proptest! {
         places.finish().unwrap();
         prop_assert_eq!(&given, &right);
 
-        postings().ask_dense().unwrap();
-        postings().ask_dense().unwrap();
-        if let Some(dense) = postings().dense().cloned() {
+        postings().ask_list().unwrap();
+        postings().ask_list().unwrap();
+        if let Some(list) = postings().list_unpacked().cloned() {
             let wanted: Vec<_> = (0..shelf.records()).filter(|ordinal| is_wanted(*ordinal)).collect();
             given.clear();
             let mut places = Places::new(&mut positions, &pairs, START, &mut given);
-            postings().each_of(&dense, &wanted, &mut places).unwrap();
+            postings().each_of(&list, &wanted, &mut places).unwrap();
             places.finish().unwrap();
             prop_assert_eq!(&given, &right);
         }
@@ -723,7 +721,7 @@ proptest! {
 fn a_position_that_is_too_large_is_noticed() {
     let unit = Memory::new().unit();
     let entry = sealed(&unit, [Record::new(1).with("title", "oak oak")], 8);
-    let shelf = Arc::new(Shelf::open(&unit, &entry).unwrap());
+    let shelf = Arc::new(Shelf::open(&unit, &entry, &cache()).unwrap());
     let pairs = Pairs::new(&shelf, ColumnSet(3));
     // The shape of a posting that is twice in the first of two columns.
     let twice = 3;
@@ -743,48 +741,6 @@ fn a_position_that_is_too_large_is_noticed() {
 }
 
 /// Of lists that would take too much room those of the commonest terms are kept, in whatever order they are asked for.
-#[test]
-fn the_commonest_lists_are_kept_unpacked() {
-    const RECORDS: u32 = 640;
-    let has = |record: u32, term: u32| record % 40 < term && !(record + term).is_multiple_of(3);
-    let text = |record: u32| {
-        let terms = (1..=40).filter(|term| has(record, *term)).map(|term| format!("t{term}"));
-        terms.collect::<Vec<_>>().join(" ")
-    };
-    let unit = Memory::new().unit();
-    let entry = sealed(
-        &unit,
-        (0..RECORDS).map(|record| Record::new(i64::from(record)).with("title", text(record))),
-        8,
-    );
-    for ascending in [true, false] {
-        let shelf = Arc::new(Shelf::open(&unit, &entry).unwrap());
-        let mut terms: Vec<_> = (1..=40_u32)
-            .map(|term| fetched(&unit, |hand| shelf.find_term(hand, &format!("t{term}"))).unwrap().unwrap())
-            .collect();
-        terms.sort_by_key(|term| term.records);
-        let open = |term| fetched(&unit, |hand| shelf.postings(hand, term)).unwrap();
-        let kept = || terms.iter().map(|term| open(term).dense().is_some()).collect::<Vec<_>>();
-        let mut order: Vec<_> = terms.iter().collect();
-        if !ascending {
-            order.reverse();
-        }
-        for term in order.iter().chain(&order).chain(&order) {
-            let mut postings = open(term);
-            postings.ask_dense().unwrap();
-            postings.ask_records_inside(ColumnSet(1)).unwrap();
-        }
-        let (mut bytes, mut room) = (0, 16 * RECORDS);
-        for (term, kept) in terms.iter().zip(kept()).rev() {
-            let size = term.records + RECORDS / 16 + 2 * (RECORDS / 8);
-            assert!(kept || size > room, "{} of {room}, ascending: {ascending}", term.records);
-            room = room.saturating_sub(size);
-            bytes += if kept { size } else { 0 };
-        }
-        assert!(bytes > 12 * RECORDS && bytes <= 16 * RECORDS + RECORDS / 8 * 2, "{bytes}");
-    }
-}
-
 /// The same shelf with bytes of its body replaced and all checksums made to fit: what the checksums cannot tell apart
 /// from a good one.
 fn forged(unit: &MemoryUnit, entry: &ShelfEntry, changes: &[(usize, u8)]) -> (Memory, Manifest) {
@@ -839,7 +795,7 @@ proptest! {
         if let Err(error) = snapshot.tally(&view) {
             prop_assert!(error.is_damaged(), "{}", error);
         }
-        let shelf = Arc::new(Shelf::open(&view, &manifest.shelves[0]).unwrap());
+        let shelf = Arc::new(Shelf::open(&view, &manifest.shelves[0], &cache()).unwrap());
         if let Err(error) = check(&view, &shelf, &manifest.shelves[0], &schema()) {
             prop_assert!(error.is_damaged(), "{}", error);
         }
@@ -863,7 +819,7 @@ fn swapped_sections_are_noticed() {
         |key: i64| Record::new(key * 7).with("title", format!("oak {key} oaks")).with("notes", "elm box");
     let records: Vec<_> = (0..300).map(record).collect();
     let (unit, entry, _) = shelf_of(&records);
-    let shelf = Shelf::open(&unit, &entry).unwrap();
+    let shelf = Shelf::open(&unit, &entry, &cache()).unwrap();
     let whole = unit.read(&[(entry.piece, 0..entry.bytes)]).unwrap()[0].to_vec();
     let mut noticed = 0;
     for (one, other) in Section::ALL.iter().flat_map(|one| Section::ALL.map(|other| (*one, other))) {
@@ -875,7 +831,7 @@ fn swapped_sections_are_noticed() {
         let same = changes.iter().all(|&(at, value)| whole[at] == value);
         let (place, manifest) = forged(&unit, &entry, &changes);
         let view = place.view();
-        let shelf = Arc::new(Shelf::open(&view, &manifest.shelves[0]).unwrap());
+        let shelf = Arc::new(Shelf::open(&view, &manifest.shelves[0], &cache()).unwrap());
         match check(&view, &shelf, &manifest.shelves[0], &schema()) {
             Ok(()) => assert!(same, "{one} with the bytes of {other}"),
             Err(error) => {
@@ -899,8 +855,8 @@ fn every_flipped_bit_of_the_directory_is_noticed() {
         let mut writer = unit.write(entry.piece).unwrap();
         writer.append(bytes).unwrap();
         writer.finish().unwrap();
-        let checked =
-            Shelf::open(&unit, &entry).and_then(|shelf| check(&unit, &Arc::new(shelf), &entry, &schema()));
+        let checked = Shelf::open(&unit, &entry, &cache())
+            .and_then(|shelf| check(&unit, &Arc::new(shelf), &entry, &schema()));
         checked.is_err_and(|error| error.is_damaged() || error.to_string().contains("layout"))
     };
     assert!(!noticed(&whole));
@@ -925,7 +881,7 @@ proptest! {
         let texts: Vec<_> = terms.iter().map(String::as_str).collect();
         let records = [Record::new(1).with("title", texts.join(" ")).with("notes", texts[0])];
         let (unit, entry, _) = shelf_of(&records);
-        let shelf = Arc::new(Shelf::open(&unit, &entry).unwrap());
+        let shelf = Arc::new(Shelf::open(&unit, &entry, &cache()).unwrap());
         for wanted in terms.iter().chain(&others) {
             let found = fetched(&unit, |hand| shelf.find_term(hand, wanted)).unwrap();
             prop_assert_eq!(found.is_some(), terms.contains(wanted), "{}", wanted);
@@ -946,9 +902,9 @@ fn a_shelf_of_another_manifest_is_refused() {
         ShelfEntry { bytes: entry.bytes - 1, ..entry.clone() },
         ShelfEntry { piece: PieceId::fresh().unwrap(), ..entry.clone() },
     ] {
-        assert!(Shelf::open(&unit, &wrong).unwrap_err().is_damaged(), "{wrong:?}");
+        assert!(Shelf::open(&unit, &wrong, &cache()).unwrap_err().is_damaged(), "{wrong:?}");
     }
-    assert_eq!(Shelf::open(&unit, &entry).unwrap().records(), 2);
+    assert_eq!(Shelf::open(&unit, &entry, &cache()).unwrap().records(), 2);
 }
 
 proptest! {
@@ -964,7 +920,7 @@ proptest! {
         let key = |number: i64| if texts { Key::from(format!("item {number}")) } else { Key::from(number) };
         let records: Vec<_> = there.iter().map(|number| Record::new(key(*number))).collect();
         let (unit, entry, keys) = shelf_of(&records);
-        let shelf = Arc::new(Shelf::open(&unit, &entry).unwrap());
+        let shelf = Arc::new(Shelf::open(&unit, &entry, &cache()).unwrap());
         let wanted: BTreeSet<_> = wanted.into_iter().map(|number| key(number).encode()).collect();
         let asked: Vec<_> = wanted.iter().map(Vec::as_slice).collect();
         let found = fetched(&unit, |hand| shelf.find_keys(hand, &asked)).unwrap();
@@ -976,7 +932,7 @@ proptest! {
 #[test]
 fn what_a_place_answers_is_checked() {
     let (unit, entry, keys) = shelf_of(&[Record::new(1).with("title", "oak")]);
-    let shelf = Arc::new(Shelf::open(&unit, &entry).unwrap());
+    let shelf = Arc::new(Shelf::open(&unit, &entry, &cache()).unwrap());
     let mut hand = Hand::default();
     let ask = |hand: &mut Hand| matches!(shelf.find_key(hand, &keys[0]), Err(Stop::Missing));
     assert!(ask(&mut hand));
@@ -1012,7 +968,7 @@ fn spellings_find_the_terms_that_are_near() {
     let words: BTreeSet<String> = many_words().collect();
     let texts: Vec<_> = words.iter().map(String::as_str).collect();
     let (unit, entry, _) = shelf_of(&[Record::new(1).with("title", texts.join(" ")).with("notes", "elm")]);
-    let shelf = Arc::new(Shelf::open(&unit, &entry).unwrap());
+    let shelf = Arc::new(Shelf::open(&unit, &entry, &cache()).unwrap());
     let all: Vec<_> = words.iter().map(String::as_str).chain(["elm"]).collect();
     let mut found_others = 0;
     for (number, word) in all.iter().enumerate().step_by(all.len() / 60 + 1) {
@@ -1043,7 +999,7 @@ fn patterns_find_the_terms_that_fit_and_look_at_few_others() {
     let words: BTreeSet<String> = many_words().collect();
     let texts: Vec<_> = words.iter().map(String::as_str).collect();
     let (unit, entry, _) = shelf_of(&[Record::new(1).with("title", texts.join(" ")).with("notes", "elm")]);
-    let shelf = Arc::new(Shelf::open(&unit, &entry).unwrap());
+    let shelf = Arc::new(Shelf::open(&unit, &entry, &cache()).unwrap());
     let all: BTreeSet<_> = words.iter().map(String::as_str).chain(["elm"]).collect();
     let read = |pattern: &str, most: usize| {
         let pattern = Pattern::new(pattern).unwrap();
@@ -1100,7 +1056,7 @@ proptest! {
         let pattern = Pattern::new(&pattern).unwrap();
         let texts: Vec<_> = words.iter().map(String::as_str).collect();
         let (unit, entry, _) = shelf_of(&[Record::new(1).with("title", texts.join(" "))]);
-        let shelf = Arc::new(Shelf::open(&unit, &entry).unwrap());
+        let shelf = Arc::new(Shelf::open(&unit, &entry, &cache()).unwrap());
         check(&unit, &shelf, &entry, &schema()).unwrap();
         let liked = fetched(&unit, |hand| shelf.terms_like(hand, &pattern, usize::MAX)).unwrap();
         let recipe = Recipe::new(&crate::text::Language::default());
@@ -1130,11 +1086,11 @@ fn kept_values_are_packed_as_the_schema_says_and_all_are_read() {
     let size = |entry| section(&unit, entry, Section::Kept).len();
     assert!(size(&packed) < size(&quick) * 4 / 5, "{} and {}", size(&packed), size(&quick));
     let more = of(&small, 2_000..4_000);
-    let shelves = [&quick, &more].map(|entry| Arc::new(Shelf::open(&unit, entry).unwrap()));
+    let shelves = [&quick, &more].map(|entry| Arc::new(Shelf::open(&unit, entry, &cache()).unwrap()));
     let live = |_: u32| false;
     let sources = shelves.each_ref().map(|shelf| Source { shelf, removed: &live });
     let merged = merge(&unit, &sources, &small, 128, 1 << 20).unwrap();
-    let shelf = Arc::new(Shelf::open(&unit, &merged).unwrap());
+    let shelf = Arc::new(Shelf::open(&unit, &merged, &cache()).unwrap());
     check(&unit, &shelf, &merged, &small).unwrap();
     for key in [0, 1_999, 2_000, 3_999_u32] {
         let kept = fetched(&unit, |hand| shelf.kept(hand, &small, key)).unwrap();
@@ -1207,7 +1163,7 @@ proptest! {
                 }
                 let unit = Memory::new().unit();
                 let bytes = builder.seal(&unit).unwrap().map(|sealed| {
-                    let shelf = Arc::new(Shelf::open(&unit, &sealed.entry).unwrap());
+                    let shelf = Arc::new(Shelf::open(&unit, &sealed.entry, &cache()).unwrap());
                     check(&unit, &shelf, &sealed.entry, &english).unwrap();
                     unit.read(&[(sealed.entry.piece, 0..sealed.entry.bytes)]).unwrap().remove(0)
                 });

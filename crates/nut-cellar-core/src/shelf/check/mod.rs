@@ -60,7 +60,7 @@ impl Check<'_> {
         let (mut at, end) = (0, self.shelf.body());
         while at < end {
             let chunk = self.reading.bytes(&(at..end.min(at + CHUNK)))?;
-            if at == 0 && !chunk.starts_with(&header(self.shelf.version())) {
+            if at == 0 && !chunk.starts_with(&header()) {
                 return self.wrong(Section::Keys, "the label in front");
             }
             at += CHUNK;
@@ -250,7 +250,8 @@ impl Check<'_> {
             }
             occurrences += posting.iter().map(|(_, frequency)| u64::from(*frequency)).sum::<u64>();
             places.clear();
-            positions.of(&postings, postings.columns(), &mut places)?;
+            positions
+                .of(&postings, postings.columns(), |column, position| places.push((column, position)))?;
             count += 1;
         }
         if count != entry.records as usize || !postings.at_end() {

@@ -1,0 +1,478 @@
+//! Why a record ranks where it does, and why another was not found.
+//!
+//! What always holds: the parts of a score, added up in `f32` in the order in which they are given, are the score to the
+//! last bit.
+
+use crate::catalog::{Snapshot, Standing};
+use crate::error::Result;
+use crate::filter::Bound;
+use crate::query::Query;
+use crate::rank::{DEFAULT_B, proximity};
+use crate::record::{Key, Value};
+use crate::search::find::{Find, Order};
+use crate::search::plan::prepared::Prepared;
+use crate::search::plan::{Like, Node, Plan};
+use crate::search::run::{Cursors, Walked};
+use crate::shelf::{END, Hand, Step, complete, if_at_hand};
+use crate::store::View;
+use serde::Serialize;
+
+/// What there is to say about a record and a search.
+#[derive(Clone, Debug, PartialEq, Serialize)]
+#[serde(rename_all = "snake_case")]
+#[non_exhaustive]
+pub enum Why {
+    /// It is found, and this is how its score comes about.
+    Found(Reckoning),
+    /// It is not, for these reasons.
+    NotFound(Vec<Reason>),
+    /// There is no record with this key.
+    NoRecord,
+}
+
+/// How a score comes about.
+#[derive(Clone, Debug, PartialEq, Serialize)]
+#[non_exhaustive]
+pub struct Reckoning {
+    /// The score: the parts of the words, each times how often it was typed, and what nearness adds.
+    pub score: f32,
+    /// Its place among all matches, from 1, where they are ordered by score.
+    pub rank: Option<u64>,
+    /// The hit before it, with its score.
+    pub ahead: Option<(Key, f32)>,
+    /// Live records.
+    pub records: u64,
+    /// k1.
+    pub k1: f32,
+    /// b of the columns that have none of their own.
+    pub b: f32,
+    /// The words that it has, in query order.
+    pub words: Vec<WordPart>,
+    /// What nearness of words adds.
+    pub proximity: Option<ProximityPart>,
+}
+
+/// What a word brings.
+#[derive(Clone, Debug, PartialEq, Serialize)]
+#[non_exhaustive]
+pub struct WordPart {
+    /// The word, as it is looked up.
+    pub word: String,
+    /// How often it was typed.
+    pub times: u32,
+    /// How many live records have it: of its terms the one that most have.
+    pub records: u64,
+    /// idf.
+    pub idf: f32,
+    /// The terms of it that the record has.
+    pub terms: Vec<TermPart>,
+    /// tf~: the frequencies of the terms, each times its likeness.
+    pub frequency: f32,
+    /// idf · (k1 + 1) / (1 + k1 / tf~).
+    pub part: f32,
+}
+
+/// What a term brings to a word.
+#[derive(Clone, Debug, PartialEq, Serialize)]
+#[non_exhaustive]
+pub struct TermPart {
+    /// The term as matched.
+    pub term: String,
+    /// 1 as typed, less for forms, synonyms and what is spelled nearly so.
+    pub likeness: f32,
+    /// Where it stands.
+    pub columns: Vec<ColumnPart>,
+    /// The shares of the columns.
+    pub frequency: f32,
+}
+
+/// What a column brings to a term: weight · tf / (1 − b + b · length / average).
+#[derive(Clone, Debug, PartialEq, Serialize)]
+#[non_exhaustive]
+pub struct ColumnPart {
+    /// Its name.
+    pub column: String,
+    /// How often the term stands in it.
+    pub tf: u32,
+    /// How many positions it has.
+    pub length: u32,
+    /// How many it has in the mean of all live records.
+    pub average_length: f32,
+    /// Its weight.
+    pub weight: f32,
+    /// Its b.
+    pub b: f32,
+    /// The result.
+    pub share: f32,
+}
+
+/// What nearness adds: weight · ln((α + e^−distance) / α).
+#[derive(Clone, Copy, Debug, PartialEq, Serialize)]
+#[non_exhaustive]
+pub struct ProximityPart {
+    /// The least distance of two different words in one column, in positions.
+    pub distance: u32,
+    /// The weight.
+    pub weight: f32,
+    /// The result.
+    pub part: f32,
+}
+
+/// Why a record was not found.
+#[derive(Clone, Debug, PartialEq, Serialize)]
+#[serde(rename_all = "snake_case")]
+#[non_exhaustive]
+pub enum Reason {
+    /// It does not have a part of the query; it has it in these columns, which were not searched for it.
+    Missing {
+        /// The part, as it would be typed.
+        part: String,
+        /// Columns that have it.
+        elsewhere: Vec<String>,
+    },
+    /// A pattern or a near spelling that is needed stands for more terms than the search [looks at](Find::most_terms), and of those it
+    /// has none.
+    NotLookedAt {
+        /// The part, as it would be typed.
+        part: String,
+    },
+    /// It has what is not wanted.
+    Excluded {
+        /// The part, as it would be typed.
+        part: String,
+    },
+    /// It has none of several parts of which one is needed; or too few.
+    TooFew {
+        /// How many it has.
+        has: usize,
+        /// How many it needs.
+        needs: usize,
+        /// What is missing.
+        missing: Vec<Reason>,
+    },
+    /// A comparison of values does not hold.
+    Value {
+        /// The column.
+        column: String,
+        /// What it has there.
+        has: Vec<Value>,
+    },
+    /// There is nothing to look for in the query.
+    NothingToFind,
+}
+
+/// Says why a record ranks where it does, or why it was not found. Searches once more, without a limit, to know its rank. What
+/// a search would do if it finds too few is not done.
+///
+/// # Errors
+/// [`BadRequest`](crate::ErrorKind::BadRequest) as for a [search](super::Search); or if the place can't be read.
+pub fn why(view: &dyn View, snapshot: &Snapshot, query: &Query, find: &Find, key: &Key) -> Result<Why> {
+    let mut hand = Hand::default();
+    let mut prepared = Prepared::new(snapshot, query, find)?;
+    complete(view, &mut hand, |hand| prepared.prepare(snapshot, hand))?;
+    let encoded = key.encode();
+    let located = complete(view, &mut hand, |hand| locate(snapshot, hand, &encoded))?;
+    let Some((shelf, ordinal)) = located else { return Ok(Why::NoRecord) };
+    let record = Place { snapshot, prepared: &prepared, shelf, ordinal };
+    let reasons = complete(view, &mut hand, |hand| record.reasons(hand))?;
+    if let Some(mut reasons) = reasons {
+        for reason in &mut reasons {
+            look_elsewhere(view, snapshot, find, (shelf, ordinal), reason)?;
+        }
+        return Ok(Why::NotFound(reasons));
+    }
+    let mut reckoning = complete(view, &mut hand, |hand| record.reckon(hand))?;
+    if *find.wanted_order() == Order::Score {
+        let (rank, ahead) = complete(view, &mut hand, |hand| record.rank(hand, reckoning.score, &encoded))?;
+        reckoning.rank = Some(rank);
+        reckoning.ahead =
+            ahead.map(|(key, score)| Ok::<_, crate::Error>((Key::decode(&key)?, score))).transpose()?;
+    }
+    Ok(Why::Found(reckoning))
+}
+
+/// Where a live record is.
+fn locate(snapshot: &Snapshot, hand: &mut Hand, key: &[u8]) -> Step<Option<(usize, u32)>> {
+    let mut found = None;
+    for (place, standing) in snapshot.standing().iter().enumerate() {
+        let ordinal = if_at_hand(standing.shelf.find_key(hand, key))?.flatten();
+        found =
+            found.or(ordinal.filter(|ordinal| !standing.removed(*ordinal)).map(|ordinal| (place, ordinal)));
+    }
+    hand.complete()?;
+    Ok(found)
+}
+
+/// A rank, and the key and score of the record before.
+type Ranked = (u64, Option<(Vec<u8>, f32)>);
+
+/// A record and a search.
+struct Place<'a> {
+    snapshot: &'a Snapshot,
+    prepared: &'a Prepared,
+    shelf: usize,
+    ordinal: u32,
+}
+
+impl Place<'_> {
+    fn standing(&self) -> &Standing {
+        &self.snapshot.standing()[self.shelf]
+    }
+
+    fn column_name(&self, place: usize) -> String {
+        self.snapshot.schema().text_columns().nth(place).map_or_else(String::new, |(name, _)| name.to_owned())
+    }
+
+    /// Why the record does not match; none if it does.
+    fn reasons(&self, hand: &mut Hand) -> Step<Option<Vec<Reason>>> {
+        let plan = &self.prepared.plan;
+        let Some(ranking) = self.prepared.ranking(self.shelf) else { return Ok(None) };
+        let mut cursors = Cursors::open(hand, self.standing(), plan, &ranking, &mut Walked::new())?;
+        let mut reasons = Vec::new();
+        let matches = self.look(hand, &mut cursors, &plan.root, true, &mut reasons)?;
+        hand.complete()?;
+        Ok((!matches).then_some(reasons))
+    }
+
+    /// Whether a leaf stands for more terms than were looked at.
+    fn is_short(&self, leaf: usize) -> bool {
+        let Some(known) = &self.prepared.known else { return false };
+        let terms = self.prepared.plan.leaves[leaf].alternatives.iter().flat_map(|one| &one.terms);
+        terms.into_iter().any(|(lookup, _)| known.families[*lookup].short)
+    }
+
+    /// Whether the record matches a node, or does not where it is not wanted; if it is otherwise, adds why.
+    fn look(
+        &self,
+        hand: &mut Hand,
+        cursors: &mut Cursors<'_>,
+        node: &Node,
+        wanted: bool,
+        reasons: &mut Vec<Reason>,
+    ) -> Step<bool> {
+        let plan = &self.prepared.plan;
+        let is_right = |matches: bool| matches == wanted;
+        Ok(match node {
+            Node::Nothing => {
+                reasons.push(Reason::NothingToFind);
+                false
+            }
+            Node::Leaf(leaf) => {
+                let has = if_at_hand(cursors.has_leaf(hand, *leaf, self.ordinal))?.unwrap_or(false);
+                if !is_right(has) {
+                    let part = plan.leaves[*leaf].query.to_string();
+                    reasons.push(match (wanted, self.is_short(*leaf)) {
+                        (true, true) => Reason::NotLookedAt { part },
+                        (true, false) => Reason::Missing { part, elsewhere: Vec::new() },
+                        (false, _) => Reason::Excluded { part },
+                    });
+                }
+                is_right(has)
+            }
+            Node::Test(test) => {
+                let holds = if_at_hand(cursors.holds(hand, *test, self.ordinal))?.unwrap_or(false);
+                if !is_right(holds) {
+                    reasons.push(self.values(hand, &plan.tests[*test])?);
+                }
+                is_right(holds)
+            }
+            Node::Not(part) => self.look(hand, cursors, part, !wanted, reasons)?,
+            Node::All(parts) | Node::Any(parts) | Node::AtLeast(_, parts) => {
+                let needs = match node {
+                    Node::All(_) => parts.len(),
+                    Node::AtLeast(count, _) => *count,
+                    _ => 1,
+                };
+                let mut missing = Vec::new();
+                let mut has = 0;
+                for part in parts {
+                    has += usize::from(self.look(hand, cursors, part, true, &mut missing)?);
+                }
+                let matches = has >= needs;
+                if !is_right(matches) {
+                    if !wanted {
+                        for part in parts {
+                            self.look(hand, cursors, part, false, reasons)?;
+                        }
+                    } else if needs == parts.len() {
+                        reasons.append(&mut missing);
+                    } else {
+                        reasons.push(Reason::TooFew { has, needs, missing });
+                    }
+                }
+                is_right(matches)
+            }
+        })
+    }
+
+    /// What the record has in the column of a test.
+    fn values(&self, hand: &mut Hand, test: &Bound) -> Step<Reason> {
+        let place = match test {
+            Bound::Numbers(column, _) | Bound::Texts(column, _) | Bound::Absent(column) => *column,
+            Bound::All(_) | Bound::Any(_) | Bound::Not(_) => return Ok(Reason::NothingToFind),
+        };
+        let schema = self.snapshot.schema();
+        let names: Vec<_> = schema.columns().map(|(name, _)| name).collect();
+        let column =
+            schema.value_columns().nth(place).map_or_else(String::new, |(at, _)| names[at].to_owned());
+        let mut values = self.standing().shelf.kept(hand, schema, self.ordinal)?;
+        let has = values.swap_remove(&column).unwrap_or_default();
+        Ok(Reason::Value { column, has })
+    }
+
+    /// How the score of the record comes about.
+    fn reckon(&self, hand: &mut Hand) -> Step<Reckoning> {
+        let (plan, find) = (&self.prepared.plan, &self.prepared.find);
+        let mut reckoning = Reckoning {
+            score: 0.0,
+            rank: None,
+            ahead: None,
+            records: self.snapshot.records(),
+            k1: find.wanted_k1(),
+            b: find.wanted_lengths().others().unwrap_or(DEFAULT_B),
+            words: Vec::new(),
+            proximity: None,
+        };
+        let (Some(ranking), Some(known)) = (self.prepared.ranking(self.shelf), &self.prepared.known) else {
+            return Ok(reckoning);
+        };
+        let mut cursors = Cursors::open(hand, self.standing(), plan, &ranking, &mut Walked::new())?;
+        let times = cursors.count_times(hand, self.ordinal)?.to_vec();
+        for (place, times) in times.iter().enumerate().filter(|(_, times)| **times > 0) {
+            let mut word = WordPart {
+                word: word_of(plan, place),
+                times: *times,
+                records: known.counts[place].iter().max().copied().unwrap_or(0),
+                idf: known.idf[place],
+                terms: Vec::new(),
+                frequency: 0.0,
+                part: 0.0,
+            };
+            let parts = known.parts[place].iter().map(|part| &known.families[part.lookup].terms[part.slot]);
+            let there = parts.filter(|alike| alike.entries[self.shelf].is_some());
+            let Cursors { words, scorer, .. } = &mut cursors;
+            words[place].cursor.seek(self.ordinal)?;
+            for (alike, term) in there.zip(&mut words[place].cursor.terms) {
+                if term.here != self.ordinal {
+                    continue;
+                }
+                term.postings.read()?;
+                let mut columns = Vec::new();
+                for (column, tf) in
+                    term.postings.frequencies().filter(|(column, _)| term.columns.has(*column))
+                {
+                    let length = scorer.length(hand, column, self.ordinal)?;
+                    let factor = self.prepared.formula.columns()[column];
+                    columns.push(ColumnPart {
+                        column: self.column_name(column),
+                        tf,
+                        length,
+                        average_length: factor.average_length,
+                        weight: factor.weight,
+                        b: factor.b,
+                        share: self.prepared.formula.frequency(column, tf, length),
+                    });
+                }
+                let frequency = scorer.posting(hand, &mut term.postings, term.columns)?;
+                word.frequency += frequency * term.likeness;
+                if !columns.is_empty() {
+                    let (term, likeness) = (alike.term.clone(), term.likeness);
+                    word.terms.push(TermPart { term, likeness, columns, frequency });
+                }
+            }
+            word.part = self.prepared.formula.part(word.idf, word.frequency);
+            reckoning.score += word.part * *times as f32;
+            reckoning.words.push(word);
+        }
+        let weight = self.prepared.proximity();
+        if weight > 0.0
+            && let Some(distance) = cursors.distance(hand, self.ordinal)?
+        {
+            let part = weight * proximity::of(distance);
+            reckoning.score += part;
+            reckoning.proximity = Some(ProximityPart { distance, weight, part });
+        }
+        hand.complete()?;
+        Ok(reckoning)
+    }
+
+    /// The place of the record among all matches, and the key and score of the one before it.
+    fn rank(&self, hand: &mut Hand, score: f32, key: &[u8]) -> Step<Ranked> {
+        let (mut better, mut ahead): (u64, Option<(f32, Vec<u8>)>) = (0, None);
+        for (shelf, standing) in self.snapshot.standing().iter().enumerate() {
+            let Some(ranking) = self.prepared.ranking(shelf) else { continue };
+            let mut cursors =
+                Cursors::open(hand, standing, &self.prepared.plan, &ranking, &mut Walked::new())?;
+            let root = cursors.in_order(&self.prepared.plan.root);
+            let lower_keys = standing.shelf.keys_up_to(hand, key)?;
+            // The one of this shelf that is just before the record.
+            let mut last: Option<(f32, u32)> = None;
+            let mut at = cursors.next(hand, &root, 0)?;
+            while at != END {
+                if !standing.removed(at) && cursors.matches(hand, &root, at)? {
+                    let other = if_at_hand(cursors.score(hand, at))?.unwrap_or(0.0);
+                    let is_self = shelf == self.shelf && at == self.ordinal;
+                    if !is_self && (other > score || (other.total_cmp(&score).is_eq() && at < lower_keys)) {
+                        better += 1;
+                        if last.is_none_or(|(least, _)| other <= least) {
+                            last = Some((other, at));
+                        }
+                    }
+                }
+                at = cursors.next(hand, &root, at + 1)?;
+            }
+            if let Some((other, ordinal)) = last {
+                let key = standing.shelf.key_of(hand, ordinal)?;
+                let nearer = |(least, known): &(f32, Vec<u8>)| {
+                    other < *least || (other.total_cmp(least).is_eq() && key > *known)
+                };
+                if ahead.as_ref().is_none_or(nearer) {
+                    ahead = Some((other, key));
+                }
+            }
+        }
+        hand.complete()?;
+        Ok((better + 1, ahead.map(|(score, key)| (key, score))))
+    }
+}
+
+/// A word as it is looked up.
+pub(in crate::search) fn word_of(plan: &Plan, word: usize) -> String {
+    let lookup = plan.words[word].variants.first().map(|variant| &plan.lookups[variant.lookup]);
+    let Some(lookup) = lookup else { return String::new() };
+    match (&lookup.term, lookup.like.first()) {
+        (Some(term), _) => term.clone(),
+        (None, Some(Like::Pattern(pattern) | Like::Beginning(pattern))) => pattern.to_string(),
+        (None, _) => String::new(),
+    }
+}
+
+/// Adds to what is missing the columns that have it although they were not searched for it.
+fn look_elsewhere(
+    view: &dyn View,
+    snapshot: &Snapshot,
+    find: &Find,
+    (shelf, ordinal): (usize, u32),
+    reason: &mut Reason,
+) -> Result<()> {
+    match reason {
+        Reason::TooFew { missing, .. } => missing
+            .iter_mut()
+            .try_for_each(|reason| look_elsewhere(view, snapshot, find, (shelf, ordinal), reason)),
+        Reason::Missing { part, elsewhere } => {
+            let query = Query::read(part).query;
+            for (name, _) in snapshot.schema().text_columns() {
+                let find = find.clone().without_filter().columns([name]);
+                let mut prepared = Prepared::new(snapshot, &query, &find)?;
+                let mut hand = Hand::default();
+                complete(view, &mut hand, |hand| prepared.prepare(snapshot, hand))?;
+                let record = Place { snapshot, prepared: &prepared, shelf, ordinal };
+                if complete(view, &mut hand, |hand| record.reasons(hand))?.is_none() {
+                    elsewhere.push(name.to_owned());
+                }
+            }
+            Ok(())
+        }
+        _ => Ok(()),
+    }
+}

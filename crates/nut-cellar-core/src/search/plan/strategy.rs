@@ -1,0 +1,230 @@
+//! How a shelf is gone through: chosen by what is known of the query and the shelf, before a posting is read.
+//!
+//! What always holds: choosing is a pure function, and the only place where one way is weighed against another. All strategies find the
+//! same, so costs decide about time alone.
+
+use super::costs::{
+    ASKED, ASKED_FOR_ALL, AT_BLOCK_ENDS, COUNTED_LISTS, FEW_LISTS, FEW_POSTINGS, MANY_LEAVES, RECORD,
+    RECORD_FILLED, RECORD_WORD, SCORED, SCORED_LEAF,
+};
+
+/// A way through the postings of a shelf. All give the same hits.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Strategy {
+    /// Which records match is found out window by window, and they are counted.
+    Count,
+    /// Records that may match are asked one by one; the rarest of what has to match leads.
+    ByRecord,
+    /// The records that match are known, and each of them is scored.
+    OfMatches,
+    /// The records that match are known, and come in another order than that of scores.
+    InOrder,
+    /// Windows end where blocks do, and those whose bounds are too low are passed over.
+    BestOfAny,
+    /// The rarest word leads, and the others are asked for what it has.
+    BestOfAll,
+    /// Windows of a fixed size; words that can't bring a record to the front together are looked up.
+    SomeWords,
+    /// Every posting is scored.
+    EveryPosting,
+    /// Which records match phrases is found out first; then every posting is scored.
+    WithPhrases,
+}
+
+impl Strategy {
+    /// What a report calls it.
+    pub(in crate::search) fn name(self) -> &'static str {
+        match self {
+            Self::Count => "count",
+            Self::ByRecord => "by record",
+            Self::OfMatches => "of matches",
+            Self::InOrder => "in order",
+            Self::BestOfAny => "best of any",
+            Self::BestOfAll => "best of all",
+            Self::SomeWords => "some words",
+            Self::EveryPosting => "every posting",
+            Self::WithPhrases => "with phrases",
+        }
+    }
+}
+
+/// What choosing needs to know of a query in a shelf.
+#[derive(Clone, Debug, Default)]
+pub(in crate::search) struct Statistics {
+    /// Whether scores decide about the order.
+    pub by_score: bool,
+    /// How many hits are wanted.
+    pub limit: usize,
+    /// How many matches are wanted to be counted, and whether it is known how many there are.
+    pub to_count: u64,
+    pub is_counted: bool,
+    /// The records of the shelf, and about how many have to be looked at to find all that match.
+    pub records: u64,
+    pub candidates: u64,
+    /// Leaves and tests of the query.
+    pub leaves: usize,
+    /// The words that score, the lists of their terms, the blocks and the postings of these, and those of the rarest word.
+    pub words: usize,
+    pub lists: usize,
+    pub blocks: u64,
+    pub postings: u64,
+    pub rarest: u64,
+    /// Whether the words that a record has decide its score.
+    pub words_decide: bool,
+    /// Whether a record matches as soon as it has one of the words, and whether it needs all of several.
+    pub any_will_do: bool,
+    pub all_are_needed: bool,
+    /// Whether phrases of common words are looked for, which are better found in many records at once.
+    pub has_common_phrases: bool,
+    /// Whether the lists of all words are unpacked.
+    pub are_unpacked: bool,
+    /// Whether it counts how near words stand.
+    pub has_proximity: bool,
+    /// How many records match, once they are known.
+    pub matches: Option<u64>,
+}
+
+/// What was chosen.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(in crate::search) struct Choice {
+    pub strategy: Strategy,
+    /// Whether it has to be found out first which records match. Then it is chosen again.
+    pub matches_first: bool,
+    /// So many records may be scored one by one though they may not come to the front, before phrases are found out first.
+    pub most_rough: u64,
+}
+
+/// Chooses; takes what is wished, for tests, where it can be had.
+pub(in crate::search) fn choose(statistics: &Statistics, wish: Option<Strategy>) -> Choice {
+    let wish = wish.filter(|wish| statistics.allow(*wish));
+    let strategy = wish.unwrap_or_else(|| statistics.cheapest());
+    let matches_first = statistics.matches.is_none()
+        && match wish {
+            Some(wish) => matches!(wish, Strategy::OfMatches | Strategy::InOrder),
+            None => statistics.matches_first(strategy),
+        };
+    Choice { strategy, matches_first, most_rough: statistics.most_rough(strategy, wish) }
+}
+
+impl Statistics {
+    /// Whether a strategy can be had.
+    fn allow(&self, strategy: Strategy) -> bool {
+        let scores = self.by_score && self.limit > 0 && self.words > 0;
+        match strategy {
+            Strategy::Count => self.limit == 0,
+            Strategy::ByRecord => self.limit > 0,
+            Strategy::OfMatches => self.by_score && self.limit > 0,
+            Strategy::InOrder => !self.by_score && self.limit > 0,
+            Strategy::BestOfAll => scores && self.all_are_needed && self.matches.is_none(),
+            Strategy::WithPhrases => scores && self.has_phrases(),
+            Strategy::BestOfAny | Strategy::SomeWords | Strategy::EveryPosting => scores,
+        }
+    }
+
+    /// Whether words count only in records that match a phrase, which can be found out first.
+    pub fn has_phrases(&self) -> bool {
+        !self.words_decide && !self.has_proximity
+    }
+
+    /// Whether it has so many leaves and tests that records are better asked together.
+    pub fn are_leaves_many(&self) -> bool {
+        self.leaves > MANY_LEAVES
+    }
+
+    fn cheapest(&self) -> Strategy {
+        if self.limit == 0 {
+            return Strategy::Count;
+        }
+        if !self.by_score {
+            return if self.matches.is_some() || self.is_filled() {
+                Strategy::InOrder
+            } else {
+                Strategy::ByRecord
+            };
+        }
+        if self.words == 0 || !self.all_are_needed && !self.pays_by_words() {
+            return if self.matches.is_some() || self.is_filled() {
+                Strategy::OfMatches
+            } else {
+                Strategy::ByRecord
+            };
+        }
+        let (each, lists) = (if self.words_decide { 1 } else { SCORED_LEAF }, self.lists as u64);
+        match self.matches {
+            Some(matches) if matches.saturating_mul(SCORED + lists * each) < self.postings => {
+                Strategy::OfMatches
+            }
+            // Scoring all of them takes less than asking where they may not score.
+            _ if self.all_are_needed && self.are_unpacked && self.words_decide => Strategy::OfMatches,
+            // Many lists are gone through once rather than asked for each record that the rarest word has.
+            None if self.all_are_needed
+                && self.rarest.saturating_mul(lists) <= self.postings.saturating_mul(ASKED_FOR_ALL) =>
+            {
+                Strategy::BestOfAll
+            }
+            _ => self.of_words(),
+        }
+    }
+
+    /// The cheapest way to go through lists of which any will do.
+    fn of_words(&self) -> Strategy {
+        let many = self.lists > FEW_LISTS;
+        let ends_near =
+            self.blocks.saturating_mul(self.lists as u64).saturating_mul(AT_BLOCK_ENDS) > self.records;
+        // Going through all postings of a word, or of many, counts the records, too.
+        let counts = self.to_count > 0 && !self.is_counted && self.matches.is_none();
+        let strategy = if counts && (self.words == 1 || self.lists > COUNTED_LISTS) {
+            Strategy::EveryPosting
+        } else if self.words > 1 && (many || ends_near) {
+            Strategy::SomeWords
+        } else if many {
+            Strategy::EveryPosting
+        } else {
+            Strategy::BestOfAny
+        };
+        let all_at_once = strategy == Strategy::EveryPosting || self.lists == 1;
+        if all_at_once && self.has_phrases() && self.postings >= FEW_POSTINGS {
+            return Strategy::WithPhrases;
+        }
+        strategy
+    }
+
+    /// Whether going through the postings of the words takes less than asking the records that may match.
+    fn pays_by_words(&self) -> bool {
+        let each = if self.is_filled() { RECORD_FILLED } else { RECORD } + RECORD_WORD * self.words as u64;
+        self.candidates.saturating_mul(each) > self.postings
+    }
+
+    /// Whether it takes less to find out window by window which records match than to ask each of them.
+    fn is_filled(&self) -> bool {
+        let in_windows = self.postings.saturating_add(self.records);
+        // In another order than that of scores all that match are looked at, if they are counted.
+        let sees_all = !self.by_score
+            && self.to_count == u64::MAX
+            && (self.candidates.saturating_mul(RECORD_FILLED) > in_windows || self.has_common_phrases);
+        let asked = self.candidates.saturating_mul(self.leaves as u64).saturating_mul(ASKED);
+        sees_all || self.are_leaves_many() && asked > in_windows
+    }
+
+    fn matches_first(&self, strategy: Strategy) -> bool {
+        match strategy {
+            Strategy::Count | Strategy::ByRecord => false,
+            Strategy::OfMatches | Strategy::InOrder => true,
+            // Where all that match are counted anyway, that is found out first, unless scoring tells it.
+            _ => {
+                let is_told = self.is_counted || self.all_are_needed || self.any_will_do;
+                self.has_common_phrases || self.to_count == u64::MAX && !is_told
+            }
+        }
+    }
+
+    fn most_rough(&self, strategy: Strategy, wish: Option<Strategy>) -> u64 {
+        match wish {
+            _ if !self.has_phrases() => u64::MAX,
+            Some(Strategy::SomeWords) => 3,
+            Some(_) => u64::MAX,
+            None if self.postings < FEW_POSTINGS || strategy == Strategy::EveryPosting => u64::MAX,
+            None => self.postings / (SCORED + self.lists as u64 * SCORED_LEAF),
+        }
+    }
+}

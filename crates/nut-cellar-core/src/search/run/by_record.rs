@@ -1,0 +1,173 @@
+//! Going through the records of a shelf one by one, by what has to match: where that is rare, or every match has to be seen.
+
+use super::cursors::Cursors;
+use super::matching::Matches;
+use super::top::{Scored, Top};
+use crate::bits::Bits;
+use crate::search::find::{Find, Order};
+use crate::search::plan::Node;
+use crate::shelf::{END, Hand, Step, ValueColumn, if_at_hand};
+use std::collections::BTreeSet;
+use std::ops::Range;
+
+/// Between two questions whether to stop so many records are looked at.
+const BETWEEN_STOPS: u64 = 256;
+
+/// What is wanted of the matches.
+pub(super) struct Collect<'t> {
+    pub top: &'t mut Top,
+    /// So many matches have to be counted at least; those that can't come to the front are passed over from then on.
+    pub count: u64,
+    /// The column that they are ordered by.
+    pub by: Option<ByValue>,
+}
+
+/// The column by which hits are ordered.
+pub(super) struct ByValue {
+    pub column: ValueColumn,
+    pub down: bool,
+}
+
+impl ByValue {
+    /// What a record is ordered by.
+    fn of(&mut self, hand: &mut Hand, ordinal: u32) -> Step<(bool, u64)> {
+        let values = self.column.of(hand, ordinal)?;
+        let front = if self.down { values.last().copied() } else { values.first().map(|value| !value) };
+        Ok((front.is_some(), front.unwrap_or(0)))
+    }
+
+    /// Whether a record of a block may come before the one that is furthest from the front.
+    pub fn can_come_to_front(&mut self, hand: &mut Hand, block: u32, worst: Option<Scored>) -> Step<bool> {
+        let Some(worst) = worst else { return Ok(true) };
+        let ((low, high), _) = self.column.block_span(hand, block)?;
+        let best = if low > high { (false, 0) } else { (true, if self.down { high } else { !low }) };
+        Ok(best >= (worst.valued, worst.front))
+    }
+}
+
+/// Goes through the live records of a run that match; gives how many were counted.
+pub(super) fn by_record(
+    hand: &mut Hand,
+    cursors: &mut Cursors<'_>,
+    root: &Node,
+    find: &Find,
+    mut collect: Collect<'_>,
+    run: Range<u32>,
+) -> Step<u64> {
+    let (mut counted, mut seen) = (0, 0_u64);
+    let by_score = *find.wanted_order() == Order::Score;
+    let by_key = *find.wanted_order() == Order::Key;
+    // Up to where no score is above the bound.
+    let (mut ceiling, mut until) = (f32::INFINITY, None);
+    let mut at = run.start;
+    while let Some(next) = if_at_hand(cursors.next(hand, root, at))?.filter(|next| *next < run.end) {
+        seen += 1;
+        if seen.is_multiple_of(BETWEEN_STOPS) {
+            find.go_on()?;
+        }
+        at = next + 1;
+        let enough = counted >= collect.count;
+        let mut can_score = true;
+        if by_score && collect.top.threshold() > f32::NEG_INFINITY {
+            if until.is_none_or(|until| next > until) {
+                let (bound, end) = cursors.ceiling(next)?;
+                (ceiling, until) = (bound, Some(end));
+            }
+            can_score = ceiling > collect.top.threshold();
+            if !can_score && enough {
+                at = until.map_or(END, |until| until.saturating_add(1));
+            }
+        }
+        if by_key && enough && collect.top.is_full() {
+            break;
+        }
+        let is_wanted = (can_score || !enough) && !cursors.standing.removed(next);
+        if is_wanted && cursors.matches(hand, root, next)? {
+            counted += 1;
+            if can_score {
+                offer(hand, cursors, &mut collect, next, by_key)?;
+            }
+        }
+    }
+    hand.complete()?;
+    Ok(counted)
+}
+
+/// Where records that match come from.
+pub(super) enum Candidates<'f, 'c> {
+    /// They are known.
+    Known(&'f Bits),
+    /// They are found out window by window.
+    Together(Matches<'f, 'c>),
+    /// They are asked one by one.
+    Asked,
+}
+
+/// Fills up the best of a run, of which all that score are known, with records that match and score nothing: the first of them are the
+/// best.
+pub(super) fn fill_up<'c>(
+    hand: &mut Hand,
+    cursors: &mut Cursors<'c>,
+    mut from: Candidates<'_, 'c>,
+    root: &Node,
+    find: &Find,
+    (top, scored): (&mut Top, Vec<Scored>),
+    run: Range<u32>,
+) -> Step<()> {
+    let known: BTreeSet<u32> = scored.iter().map(|scored| scored.ordinal).collect();
+    for one in scored {
+        top.offer(one);
+    }
+    let mut collect = Collect { top, count: 0, by: None };
+    let (mut at, mut seen) = (run.start.max(collect.top.begins()), 0_u64);
+    while !collect.top.is_full() {
+        let next = match &mut from {
+            Candidates::Known(bits) => {
+                Ok(bits.next(at as usize).and_then(|next| u32::try_from(next).ok()).unwrap_or(END))
+            }
+            Candidates::Together(matches) => matches.next(hand, root, at),
+            Candidates::Asked => cursors.next(hand, root, at),
+        };
+        let Some(next) = if_at_hand(next)?.filter(|next| *next < run.end) else { break };
+        seen += 1;
+        if seen.is_multiple_of(BETWEEN_STOPS) {
+            find.go_on()?;
+        }
+        let counts = !known.contains(&next) && !cursors.standing.removed(next);
+        if counts && (!matches!(from, Candidates::Asked) || cursors.matches(hand, root, next)?) {
+            offer(hand, cursors, &mut collect, next, false)?;
+        }
+        at = next + 1;
+    }
+    hand.complete()
+}
+
+/// Offers a record that matches.
+pub(super) fn offer(
+    hand: &mut Hand,
+    cursors: &mut Cursors<'_>,
+    collect: &mut Collect<'_>,
+    ordinal: u32,
+    by_key: bool,
+) -> Step<()> {
+    let mut scored = Scored { ordinal, ..Scored::default() };
+    if by_key {
+        collect.top.offer(scored);
+        return Ok(());
+    }
+    if let Some(by) = &mut collect.by {
+        let Some((valued, front)) = if_at_hand(by.of(hand, ordinal))? else { return Ok(()) };
+        (scored.valued, scored.front) = (valued, front);
+        // Scores decide only between equal values.
+        let worst = collect.top.worst();
+        if worst.is_some_and(|worst| (valued, front) < (worst.valued, worst.front)) {
+            return Ok(());
+        }
+    }
+    // Going on where a length is missing, so that all that are missing are noted at once.
+    if let Some(score) = if_at_hand(cursors.score(hand, ordinal))? {
+        scored.score = score;
+        collect.top.offer(scored);
+    }
+    Ok(())
+}

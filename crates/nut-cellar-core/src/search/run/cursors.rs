@@ -1,0 +1,523 @@
+//! What a search has open of one shelf: for each word its postings, for each leaf what matches it, for each test its values.
+//! Records are asked for in ascending order.
+
+use super::phrase::{self, Phrase, PhraseCursor, PhraseTerm};
+use super::scorer::Scorer;
+use super::value_test::ValueTest;
+use super::word::{TermCursor, WordCursor};
+use crate::bits::Bits;
+use crate::catalog::Standing;
+use crate::error::Result;
+use crate::rank::proximity;
+use crate::schema::ColumnSet;
+use crate::search::plan::expand::{Found, each_like, named};
+use crate::search::plan::{Alternative, Node, Plan, Ranking};
+use crate::shelf::{END, Hand, Step, TermEntry, if_at_hand};
+use std::collections::HashMap;
+use std::sync::Arc;
+
+/// What matches a leaf.
+pub(in crate::search) enum LeafCursor {
+    /// What has the word.
+    Word(usize),
+    /// What matches phrases or windows, or terms of other columns than those that score.
+    Phrases(PhraseCursor),
+}
+
+/// For some leaves the records of a shelf that match them, found by walking through its dictionary.
+pub(in crate::search) type Walked = HashMap<usize, Arc<Bits>>;
+
+/// What is open of a shelf.
+pub(in crate::search) struct Cursors<'a> {
+    pub standing: &'a Standing,
+    pub plan: &'a Plan,
+    pub ranking: &'a Ranking<'a>,
+    /// For each word of the plan.
+    pub words: Vec<PhraseTerm>,
+    pub(super) leaves: Vec<LeafCursor>,
+    /// For each leaf in how many places of the query it stands.
+    pub(super) places: Vec<u32>,
+    /// For each leaf that stands in several the window in which it was looked for last, and what was found.
+    pub(super) filled: Vec<(Option<u32>, Bits)>,
+    pub(super) tests: Vec<ValueTest>,
+    pub scorer: Scorer<'a>,
+    /// For each word how often a record may have it at most, as typed in leaves that are wanted.
+    pub(super) most_times: Vec<u32>,
+    /// For each word how often the record at hand has it.
+    times: Vec<u32>,
+    /// How many records were scored.
+    pub scored: u64,
+}
+
+impl<'a> Cursors<'a> {
+    /// Opens what the shelf has. What was found by walking through its dictionary is kept in `walked`, for whoever opens it
+    /// again.
+    pub fn open(
+        hand: &mut Hand,
+        standing: &'a Standing,
+        plan: &'a Plan,
+        ranking: &'a Ranking<'a>,
+        walked: &mut Walked,
+    ) -> Step<Self> {
+        let shelf = &standing.shelf;
+        let all: ColumnSet = (0..shelf.columns()).collect();
+        let mut words = Vec::with_capacity(plan.words.len());
+        for parts in ranking.parts {
+            let parts = parts.iter().map(|part| (part.lookup, part.slot, part.likeness, part.columns));
+            words.extend(if_at_hand(term(hand, standing, ranking, parts, all, vec![0]))?);
+        }
+        hand.complete()?;
+        let mut leaves = Vec::with_capacity(plan.leaves.len());
+        for (place, leaf) in plan.leaves.iter().enumerate() {
+            let is_cut = |alternative: &&Alternative| ranking.is_cut(alternative);
+            let cursor =
+                match plan.is_group(leaf).filter(|_| !leaf.alternatives.iter().any(|one| is_cut(&one))) {
+                    Some(word) => Ok(LeafCursor::Word(word)),
+                    None => phrases(hand, standing, plan, ranking, (place, &leaf.alternatives), all, walked)
+                        .map(LeafCursor::Phrases),
+                };
+            leaves.extend(if_at_hand(cursor)?);
+        }
+        let mut tests = Vec::with_capacity(plan.tests.len());
+        for test in &plan.tests {
+            tests.extend(if_at_hand(ValueTest::open(shelf, hand, test))?);
+        }
+        hand.complete()?;
+        let mut most_times = vec![0; plan.words.len()];
+        for leaf in &plan.leaves {
+            for &word in &leaf.words {
+                most_times[word] += leaf.times;
+            }
+        }
+        let times = vec![0; plan.words.len()];
+        let filled = vec![(None, Bits::default()); leaves.len()];
+        let mut places = vec![0; leaves.len()];
+        plan.root.each_leaf(&mut |leaf| places[leaf] += 1);
+        Ok(Self {
+            standing,
+            plan,
+            ranking,
+            words,
+            leaves,
+            places,
+            filled,
+            tests,
+            scorer: Scorer::new(shelf, ranking.formula),
+            most_times,
+            times,
+            scored: 0,
+        })
+    }
+
+    /// Gets the lengths ready that `matches` records, spread evenly, need.
+    pub fn expect(&mut self, hand: &mut Hand, matches: u64) -> Step<()> {
+        let terms = self.words.iter().flat_map(|word| &word.cursor.terms);
+        let columns = terms.fold(ColumnSet::default(), |columns, term| columns.or(term.columns));
+        self.scorer.expect(hand, columns, matches)
+    }
+
+    /// For each word how often a record may have it at most.
+    pub fn most_times(&self) -> &[u32] {
+        &self.most_times
+    }
+
+    /// How many live records match a leaf, if that is known without looking at all of them.
+    pub fn records_of(&self, leaf: usize) -> Step<Option<u64>> {
+        let word = match &self.leaves[leaf] {
+            LeafCursor::Word(word) => *word,
+            LeafCursor::Phrases(phrases) => {
+                let removed = |records: &Bits| {
+                    self.standing.mask.as_ref().map_or(0, |mask| records.count_both(mask.bits()))
+                };
+                return Ok(phrases.all().map(|(records, count)| count - removed(records)));
+            }
+        };
+        let word = &self.words[word].cursor;
+        let removed = match (&word.terms[..], &self.standing.mask) {
+            _ if word.is_limited() => return Ok(None),
+            ([], _) | ([_], None) => 0,
+            ([term], Some(mask)) => mask.count_in(term.postings.clone())?,
+            _ => return Ok(None),
+        };
+        Ok(Some(word.cost() - removed))
+    }
+
+    /// About how many records have to be looked at to find all that match a node.
+    pub fn cost(&mut self, hand: &mut Hand, node: &Node) -> Step<u64> {
+        Ok(match node {
+            Node::Nothing => 0,
+            Node::Leaf(leaf) => match &self.leaves[*leaf] {
+                LeafCursor::Word(word) => self.words[*word].cursor.cost(),
+                LeafCursor::Phrases(phrases) => phrases.cost(),
+            },
+            Node::Test(test) => self.tests[*test].cost(hand)?,
+            Node::Not(_) => u64::from(self.standing.shelf.records()),
+            Node::All(parts) => {
+                let mut least = u64::MAX;
+                for part in parts {
+                    least = least.min(self.cost(hand, part)?);
+                }
+                least
+            }
+            Node::Any(parts) | Node::AtLeast(_, parts) => {
+                let mut sum = 0_u64;
+                for part in parts {
+                    sum = sum.saturating_add(self.cost(hand, part)?);
+                }
+                // Who has several of them is counted as often.
+                if let Node::AtLeast(count, _) = node { sum / (*count).max(1) as u64 } else { sum }
+            }
+        })
+    }
+
+    /// The parts of a node in the order in which they are best asked: what is known without reading more comes first, and
+    /// positions last.
+    pub fn in_order(&self, node: &Node) -> Node {
+        let ordered = |parts: &[Node]| {
+            let mut parts: Vec<_> = parts.iter().map(|part| self.in_order(part)).collect();
+            parts.sort_by_key(|part| self.effort(part));
+            parts
+        };
+        match node {
+            Node::All(parts) => {
+                // What is excluded is excluded together.
+                let (mut excluded, mut parts): (Vec<_>, Vec<_>) =
+                    parts.iter().cloned().partition(|part| matches!(part, Node::Not(_)));
+                if excluded.len() > 1 {
+                    let inner = excluded
+                        .drain(..)
+                        .map(|part| if let Node::Not(inner) = part { *inner } else { part });
+                    excluded = vec![Node::Not(Box::new(Node::Any(inner.collect())))];
+                }
+                parts.append(&mut excluded);
+                Node::All(ordered(&parts))
+            }
+            Node::Any(parts) => Node::Any(ordered(parts)),
+            Node::AtLeast(count, parts) => Node::AtLeast(*count, ordered(parts)),
+            Node::Not(part) => Node::Not(Box::new(self.in_order(part))),
+            other => other.clone(),
+        }
+    }
+
+    fn effort(&self, node: &Node) -> (u8, u64) {
+        match node {
+            Node::Nothing => (0, 0),
+            Node::Leaf(leaf) => match &self.leaves[*leaf] {
+                LeafCursor::Word(word) => (1, self.words[*word].cursor.cost()),
+                LeafCursor::Phrases(phrases) => (5, phrases.cost()),
+            },
+            Node::Test(_) => (3, 0),
+            Node::All(parts) | Node::Any(parts) | Node::AtLeast(_, parts) => {
+                parts.iter().map(|part| self.effort(part)).max().unwrap_or((0, 0)).max((4, 0))
+            }
+            Node::Not(part) => self.effort(part).max((4, 0)),
+        }
+    }
+
+    /// The first record from one on that may match; [`END`] if there is none. No record before it matches.
+    pub fn next(&mut self, hand: &mut Hand, node: &Node, ordinal: u32) -> Step<u32> {
+        let mut wanted = ordinal;
+        loop {
+            let next = match node {
+                // Whatever is asked next lies behind what one of the parts says.
+                Node::All(parts) => {
+                    let mut next = wanted;
+                    for part in parts {
+                        next = self.from(hand, part, next)?;
+                        if next == END {
+                            break;
+                        }
+                    }
+                    next
+                }
+                node => self.from(hand, node, wanted)?,
+            };
+            if next == wanted || next == END {
+                return Ok(next);
+            }
+            wanted = next;
+        }
+    }
+
+    /// A record from one on before which none matches. Nothing is asked for what lies behind the record that was given: other
+    /// parts of the query may need what lies between.
+    fn from(&mut self, hand: &mut Hand, node: &Node, ordinal: u32) -> Step<u32> {
+        Ok(match node {
+            Node::Leaf(leaf) => match &mut self.leaves[*leaf] {
+                LeafCursor::Word(word) => self.words[*word].cursor.seek(ordinal)?,
+                LeafCursor::Phrases(phrases) => phrases.seek(ordinal)?,
+            },
+            Node::Test(test) => self.tests[*test].next(hand, ordinal)?,
+            Node::Not(_) if ordinal < self.standing.shelf.records() => ordinal,
+            Node::Nothing | Node::Not(_) => END,
+            Node::All(parts) => {
+                let mut most = ordinal;
+                for part in parts {
+                    most = most.max(self.from(hand, part, ordinal)?);
+                }
+                most
+            }
+            Node::Any(parts) => {
+                let mut least = END;
+                for part in parts {
+                    least = least.min(self.from(hand, part, ordinal)?);
+                }
+                least
+            }
+            Node::AtLeast(count, parts) => {
+                let mut nexts = Vec::with_capacity(parts.len());
+                for part in parts {
+                    nexts.push(self.from(hand, part, ordinal)?);
+                }
+                match count.saturating_sub(1) {
+                    last if last < nexts.len() => *nexts.select_nth_unstable(last).1,
+                    _ => END,
+                }
+            }
+        })
+    }
+
+    /// Whether a record matches. Where something is not at hand it is said to, and the step fails when it is complete.
+    pub fn matches(&mut self, hand: &mut Hand, node: &Node, ordinal: u32) -> Step<bool> {
+        Ok(match node {
+            Node::Nothing => false,
+            Node::Leaf(leaf) => if_at_hand(self.has_leaf(hand, *leaf, ordinal))?.unwrap_or(true),
+            Node::Test(test) => if_at_hand(self.tests[*test].holds(hand, ordinal))?.unwrap_or(true),
+            Node::Not(part) => !self.matches(hand, part, ordinal)?,
+            Node::All(parts) => {
+                for part in parts {
+                    if !self.matches(hand, part, ordinal)? {
+                        return Ok(false);
+                    }
+                }
+                true
+            }
+            Node::Any(parts) => {
+                for part in parts {
+                    if self.matches(hand, part, ordinal)? {
+                        return Ok(true);
+                    }
+                }
+                false
+            }
+            Node::AtLeast(count, parts) => {
+                let mut matched = 0;
+                for part in parts {
+                    matched += usize::from(self.matches(hand, part, ordinal)?);
+                }
+                matched >= *count
+            }
+        })
+    }
+
+    /// Whether a record matches a leaf.
+    pub fn has_leaf(&mut self, hand: &mut Hand, leaf: usize, ordinal: u32) -> Step<bool> {
+        Ok(match &mut self.leaves[leaf] {
+            LeafCursor::Word(word) => self.words[*word].cursor.has(ordinal)?,
+            LeafCursor::Phrases(phrases) => phrases.has(&self.standing.shelf, hand, ordinal)?,
+        })
+    }
+
+    /// Whether a test holds for a record.
+    pub fn holds(&mut self, hand: &mut Hand, test: usize, ordinal: u32) -> Step<bool> {
+        self.tests[test].holds(hand, ordinal)
+    }
+
+    /// Counts for each word how often it was typed in leaves that a record matches.
+    pub fn count_times(&mut self, hand: &mut Hand, ordinal: u32) -> Step<&[u32]> {
+        self.times.fill(0);
+        let plan = self.plan;
+        for (place, leaf) in plan.leaves.iter().enumerate().filter(|(_, leaf)| leaf.times > 0) {
+            if self.has_leaf(hand, place, ordinal)? {
+                for &word in &leaf.words {
+                    self.times[word] += leaf.times;
+                }
+            }
+        }
+        Ok(&self.times)
+    }
+
+    /// The score of a record that matches: words in query order, each as often as it was typed.
+    pub fn score(&mut self, hand: &mut Hand, ordinal: u32) -> Step<f32> {
+        self.scored += 1;
+        self.count_times(hand, ordinal)?;
+        let Ranking { formula, idf, .. } = *self.ranking;
+        let mut score = 0.0;
+        for (place, idf) in idf.iter().enumerate() {
+            let times = self.times[place];
+            if times > 0 {
+                let frequency = self.words[place].cursor.frequency(hand, &mut self.scorer, ordinal);
+                score += formula.part(*idf, if_at_hand(frequency)?.unwrap_or(0.0)) * times as f32;
+            }
+        }
+        if self.ranking.proximity > 0.0 {
+            let distance = if_at_hand(self.distance(hand, ordinal))?.flatten();
+            score += self.ranking.proximity * distance.map_or(0.0, proximity::of);
+        }
+        hand.complete()?;
+        Ok(score)
+    }
+
+    /// The least distance at which two different ones of the words that the record at hand has stand in one column.
+    pub fn distance(&mut self, hand: &mut Hand, ordinal: u32) -> Step<Option<u32>> {
+        let mut places = Vec::new();
+        let mut own = Vec::new();
+        for (word, term) in self.words.iter_mut().enumerate().filter(|(word, _)| self.times[*word] > 0) {
+            own.clear();
+            term.cursor.seek(ordinal)?;
+            term.places(&self.standing.shelf, hand, ordinal, None, &mut own)?;
+            places.extend(own.iter().map(|place| (*place, word)));
+        }
+        hand.complete()?;
+        places.sort_unstable();
+        Ok(phrase::least_distance(&places))
+    }
+
+    /// What no score from a record on exceeds, up to a record that is told with it.
+    pub fn ceiling(&mut self, ordinal: u32) -> Result<(f32, u32)> {
+        let Ranking { formula, idf, .. } = *self.ranking;
+        let (mut sum, mut until) = (0.0, END);
+        for (place, word) in self.words.iter_mut().enumerate() {
+            if self.most_times[place] > 0 {
+                let (bound, end) = word.cursor.bound_at(ordinal, formula)?;
+                sum += formula.part(idf[place], bound) * self.most_times[place] as f32;
+                until = until.min(end);
+            }
+        }
+        Ok((self.with_slack(sum), until))
+    }
+
+    /// A sum of what words bring at most as a bound of scores: their parts may add up in another order, and nearness comes on
+    /// top.
+    pub fn with_slack(&self, sum: f32) -> f32 {
+        let slack = 1.0 + (self.words.len() + 8) as f32 * f32::EPSILON;
+        sum * slack + self.ranking.proximity * proximity::MOST * slack
+    }
+}
+
+/// The postings of terms in a shelf, those of them that it has.
+fn term(
+    hand: &mut Hand,
+    standing: &Standing,
+    ranking: &Ranking<'_>,
+    parts: impl Iterator<Item = (usize, usize, f32, ColumnSet)>,
+    all: ColumnSet,
+    offsets: Vec<u32>,
+) -> Step<PhraseTerm> {
+    let (mut terms, mut entries, mut positions) = (Vec::new(), Vec::new(), Vec::new());
+    for (lookup, slot, likeness, columns) in parts {
+        let alike = &ranking.families[lookup].terms[slot];
+        let Some(entry) = &alike.entries[ranking.shelf] else { continue };
+        let postings = if_at_hand(standing.shelf.postings(hand, entry))?;
+        terms.extend(postings.map(|postings| TermCursor::new(postings, likeness, columns)));
+        entries.push(entry.clone());
+        positions.push(None);
+    }
+    hand.complete()?;
+    Ok(PhraseTerm { cursor: WordCursor::new(terms, all), entries, positions, offsets })
+}
+
+/// The phrases of a leaf that the shelf has all terms of; of single terms that stand for too many the records. Where not all of
+/// a shelf is at hand, positions are read at once.
+fn phrases(
+    hand: &mut Hand,
+    standing: &Standing,
+    plan: &Plan,
+    ranking: &Ranking<'_>,
+    (leaf, alternatives): (usize, &[Alternative]),
+    all: ColumnSet,
+    walked: &mut Walked,
+) -> Step<PhraseCursor> {
+    let mut phrases = Vec::new();
+    let mut records = walked.get(&leaf).cloned();
+    if records.is_none() && alternatives.iter().any(|alternative| ranking.is_cut(alternative)) {
+        let mut bits = Bits::new(standing.shelf.records() as usize);
+        for alternative in alternatives.iter().filter(|alternative| ranking.is_cut(alternative)) {
+            if_at_hand(add_records(hand, standing, plan, ranking, alternative, all, &mut bits))?;
+        }
+        hand.complete()?;
+        records = Some(Arc::clone(walked.entry(leaf).or_insert(Arc::new(bits))));
+    }
+    for alternative in alternatives.iter().filter(|alternative| !ranking.is_cut(alternative)) {
+        let has = |lookup: usize| {
+            ranking.families[lookup].terms.iter().any(|alike| alike.entries[ranking.shelf].is_some())
+        };
+        if !alternative.terms.iter().all(|(lookup, _)| has(*lookup)) {
+            continue;
+        }
+        // Of a term that comes again one list is enough.
+        let mut offsets_of: Vec<(usize, Vec<u32>)> = Vec::with_capacity(alternative.terms.len());
+        for &(lookup, offset) in &alternative.terms {
+            match offsets_of.iter_mut().find(|(known, _)| *known == lookup) {
+                Some((_, offsets)) => offsets.push(offset),
+                None => offsets_of.push((lookup, vec![offset])),
+            }
+        }
+        let mut terms = Vec::with_capacity(offsets_of.len());
+        for (lookup, offsets) in offsets_of {
+            let slots = ranking.families[lookup].terms.iter().enumerate();
+            let parts = slots.map(|(slot, alike)| (lookup, slot, alike.likeness, alternative.columns));
+            let Some(mut term) = if_at_hand(term(hand, standing, ranking, parts, all, offsets))? else {
+                continue;
+            };
+            let are_needed = alternative.terms.len() > 1 && !plan.leaves[leaf].loose;
+            if are_needed && !standing.shelf.is_at_hand() {
+                for (entry, positions) in term.entries.iter().zip(&mut term.positions) {
+                    *positions = if_at_hand(standing.shelf.positions(hand, entry))?;
+                }
+            }
+            terms.push(term);
+        }
+        // The rarest leads.
+        terms.sort_by_key(|term| term.cursor.cost());
+        phrases.push(Phrase::new(terms, alternative.columns, alternative.window, plan.leaves[leaf].loose));
+    }
+    hand.complete()?;
+    Ok(PhraseCursor::new(phrases, records))
+}
+
+/// Adds the records of a shelf that match an alternative of one term that stands for too many to be walked.
+fn add_records(
+    hand: &mut Hand,
+    standing: &Standing,
+    plan: &Plan,
+    ranking: &Ranking<'_>,
+    alternative: &Alternative,
+    all: ColumnSet,
+    bits: &mut Bits,
+) -> Step<()> {
+    let Some(&(lookup, _)) = alternative.terms.first() else { return Ok(()) };
+    let (family, lookup) = (&ranking.families[lookup], &plan.lookups[lookup]);
+    let limited = alternative.columns.both(all) != all;
+    let mut spare = (Vec::new(), Vec::new());
+    let mut add = |hand: &mut Hand, entry: &TermEntry| {
+        let counts = (alternative.columns, limited);
+        let set = |ordinal: u32| bits.set(ordinal as usize);
+        if_at_hand(standing.shelf.each_record(hand, entry, counts, &mut spare, set))?;
+        Ok(true)
+    };
+    for term in named(std::slice::from_ref(standing), lookup, hand)?.into_keys() {
+        if let Some(Some(entry)) = if_at_hand(standing.shelf.find_term(hand, &term))? {
+            add(hand, &entry)?;
+        }
+    }
+    match &family.found {
+        Found::Terms(terms) => {
+            for (_, entry) in terms.iter().filter(|(shelf, _)| *shelf == ranking.shelf) {
+                add(hand, entry)?;
+            }
+            return hand.complete();
+        }
+        Found::Records(records) if !limited => {
+            bits.add(&records[ranking.shelf]);
+            return hand.complete();
+        }
+        Found::Records(_) => {}
+    }
+    let mut effort = family.allowed[ranking.shelf];
+    for like in &lookup.like {
+        let mut take = |hand: &mut Hand, _: &str, entry| add(hand, &entry);
+        if_at_hand(each_like(hand, standing, like, &mut effort, &mut take))?;
+    }
+    hand.complete()
+}

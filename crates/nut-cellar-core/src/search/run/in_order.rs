@@ -1,0 +1,48 @@
+//! The records that match are known, and come in another order than that of scores: by their keys, which is the order in which they stand,
+//! or by a value, of which the index says what blocks of records have.
+
+use super::by_record::{Collect, offer};
+use super::cursors::Cursors;
+use super::top::Scored;
+use crate::bits::{Bits, each_in};
+use crate::search::find::Find;
+use crate::shelf::{Hand, Step, if_at_hand};
+use std::ops::Range;
+
+/// Offers the records of a run that match, block by block of the values, as far as these may come to the front.
+pub(super) fn in_order(
+    hand: &mut Hand,
+    cursors: &mut Cursors<'_>,
+    matches: &Bits,
+    find: &Find,
+    mut collect: Collect<'_>,
+    run: &Range<u32>,
+) -> Step<()> {
+    let (mut here, mut at) = (Vec::new(), run.start);
+    while let Some(first) = matches.next(at as usize).and_then(|next| u32::try_from(next).ok())
+        && first < run.end
+    {
+        find.go_on()?;
+        let Some(by) = &mut collect.by else {
+            if collect.top.is_full() {
+                break;
+            }
+            collect.top.offer(Scored { ordinal: first, ..Scored::default() });
+            at = first + 1;
+            continue;
+        };
+        let per_block = by.column.per_block();
+        let block = first / per_block;
+        let places = first..(block + 1).saturating_mul(per_block).min(run.end);
+        at = places.end;
+        if if_at_hand(by.can_come_to_front(hand, block, collect.top.worst()))? == Some(false) {
+            continue;
+        }
+        here.clear();
+        each_in(matches.words_of(&places).iter().copied(), &places, |ordinal| here.push(ordinal));
+        for &ordinal in &here {
+            offer(hand, cursors, &mut collect, ordinal, false)?;
+        }
+    }
+    hand.complete()
+}

@@ -1,0 +1,279 @@
+//! One posting list of a word in one shelf, block by block: what each posting brings, and what bounds that.
+//!
+//! What always holds: no posting of a block brings more than the bound of the block.
+
+use super::cursors::Cursors;
+use super::scorer::Scorer;
+use super::word::TermCursor;
+use crate::error::Result;
+use crate::rank::WordScorer;
+use crate::schema::ColumnSet;
+use crate::shelf::{END, Hand, Most, Postings, Step, if_at_hand};
+use crate::wire::Reader;
+use std::ops::Range;
+use std::sync::Arc;
+
+/// The bounds of lists of so many blocks are worth keeping for searches with the same weights.
+const MANY_BLOCKS: usize = 4;
+/// Stands for a bound that was not worked out yet.
+const UNKNOWN: f32 = -1.0;
+
+/// A word that scores.
+#[derive(Clone, Copy, Debug)]
+pub(super) struct Scale {
+    pub scorer: WordScorer,
+    /// How often it was typed.
+    pub times: f32,
+}
+
+impl Scale {
+    /// That of a word in the plan.
+    pub fn of(cursors: &Cursors<'_>, word: usize) -> Self {
+        let scorer = cursors.scorer.formula.word(cursors.ranking.idf[word]);
+        Self { scorer, times: cursors.most_times()[word] as f32 }
+    }
+
+    /// What the word adds to a score by its tf~.
+    #[inline]
+    pub fn part(self, frequency: f32) -> f32 {
+        self.part_of(frequency, self.times)
+    }
+
+    /// The same, in a record where it counts so often.
+    #[inline]
+    pub fn part_of(self, frequency: f32, times: f32) -> f32 {
+        self.scorer.part(frequency) * times
+    }
+}
+
+/// The postings of one term, with their own place in the list. What they bring, their *values*, are parts of scores where the term is alone
+/// in its word, and tf~ times likeness where others come on top.
+pub(super) struct List {
+    /// The place of the word in the plan.
+    pub word: usize,
+    pub postings: Postings,
+    likeness: f32,
+    columns: ColumnSet,
+    /// What makes parts of tf~, if values are parts.
+    scale: Option<Scale>,
+    /// The block in which it is, and the ordinal up to which that holds. Past the end there is no such block.
+    pub block: usize,
+    pub last: u32,
+    /// For each block the greatest value, once that was asked; less than 0 before. And its greatest tf~, as far as others have asked.
+    bounds: Vec<f32>,
+    most: Option<Arc<Most>>,
+    /// So many postings of the block that is unpacked lie before the end of the last window.
+    gone: usize,
+    /// What each posting of a block brings, and which block.
+    values: Vec<f32>,
+    scored: Option<usize>,
+    /// How often a posting is in each of its columns; reused.
+    tf: Vec<u32>,
+}
+
+impl List {
+    pub fn new(cursors: &Cursors<'_>, word: usize, term: &TermCursor, is_alone: bool) -> Self {
+        let postings = term.postings.clone();
+        let factors = || cursors.scorer.formula.factor_bits();
+        let most = (postings.blocks() >= MANY_BLOCKS).then(|| postings.most(term.columns, &factors()));
+        Self {
+            word,
+            likeness: term.likeness,
+            columns: term.columns,
+            scale: is_alone.then(|| Scale::of(cursors, word)),
+            block: 0,
+            last: 0,
+            bounds: vec![UNKNOWN; postings.blocks()],
+            most,
+            gone: 0,
+            values: Vec::new(),
+            scored: None,
+            tf: Vec::new(),
+            postings,
+        }
+    }
+
+    /// The value of a tf~.
+    fn value(&self, frequency: f32) -> f32 {
+        let frequency = frequency * self.likeness;
+        self.scale.map_or(frequency, |scale| scale.part(frequency))
+    }
+
+    /// Goes on to the block with the first posting from a record on.
+    #[inline]
+    pub fn go_to(&mut self, ordinal: u32) -> Result<()> {
+        if self.last < ordinal { self.find_block(ordinal) } else { Ok(()) }
+    }
+
+    /// Begins at a record, wherever it was.
+    pub fn begin(&mut self, ordinal: u32) -> Result<()> {
+        self.block = 0;
+        self.find_block(ordinal)
+    }
+
+    fn find_block(&mut self, ordinal: u32) -> Result<()> {
+        self.block = self.postings.block_with(self.block, ordinal);
+        self.last = self.postings.last_of(self.block);
+        if self.block == 0 && self.postings.blocks() == 1 {
+            // No table says where it ends.
+            self.unpack(0)?;
+            self.last = self.postings.unpacked().last().copied().unwrap_or(0);
+        }
+        if self.block >= self.postings.blocks() || self.last < ordinal {
+            (self.block, self.last) = (self.postings.blocks(), END);
+        }
+        Ok(())
+    }
+
+    /// Whether it is past its last posting.
+    pub fn is_past(&self) -> bool {
+        self.block >= self.postings.blocks()
+    }
+
+    /// The greatest value of the block in which it is; nothing past the end.
+    #[inline]
+    pub fn bound(&mut self, hand: &mut Hand, scorer: &mut Scorer<'_>) -> Step<f32> {
+        match self.bounds.get(self.block) {
+            Some(bound) if *bound >= 0.0 => Ok(*bound),
+            Some(_) => self.bound_of(hand, scorer, self.block),
+            None => Ok(0.0),
+        }
+    }
+
+    fn bound_of(&mut self, hand: &mut Hand, scorer: &mut Scorer<'_>, block: usize) -> Step<f32> {
+        if self.bounds[block] >= 0.0 {
+            return Ok(self.bounds[block]);
+        }
+        let known = self.most.as_ref().and_then(|most| most.get(block));
+        let share = |column, tf, length| scorer.formula.frequency(column, tf, length);
+        let most = match known {
+            None => self.postings.most_in(block, self.columns, share)?,
+            known => known,
+        };
+        let bound = if let Some(most) = most {
+            if let (Some(all), None) = (&self.most, known) {
+                all.put(block, most);
+            }
+            self.value(most)
+        } else {
+            // The only block says it itself.
+            self.score(hand, scorer, block)?;
+            if hand.complete().is_err() {
+                return Ok(f32::INFINITY);
+            }
+            self.values.iter().copied().fold(0.0, f32::max)
+        };
+        self.bounds[block] = bound;
+        Ok(bound)
+    }
+
+    /// The greatest value of each block.
+    pub fn all_bounds(&mut self, hand: &mut Hand, scorer: &mut Scorer<'_>) -> Step<&[f32]> {
+        for block in 0..self.bounds.len() {
+            self.bound_of(hand, scorer, block)?;
+        }
+        Ok(&self.bounds)
+    }
+
+    /// Unpacks a block, and works out what each of its postings brings; where something is not at hand that is noted.
+    pub fn score(&mut self, hand: &mut Hand, scorer: &mut Scorer<'_>, block: usize) -> Step<()> {
+        self.unpack(block)?;
+        if self.scored == Some(block) {
+            return Ok(());
+        }
+        self.postings.unpack_shapes()?;
+        let (kinds, counted) = (self.postings.kinds(), self.columns);
+        let mut rest = Reader::new(self.postings.rest());
+        self.values.clear();
+        self.values.reserve(self.postings.unpacked().len());
+        for (&ordinal, &shape) in self.postings.unpacked().iter().zip(self.postings.unpacked_shapes()) {
+            let frequency = if let Some((columns, tf)) = kinds.even(shape) {
+                scorer.even(hand, ordinal, columns.both(counted), tf)?
+            } else {
+                let there =
+                    kinds.get(shape, &mut rest, &mut self.tf).map_err(|what| self.postings.broken(what))?;
+                let each = there.iter().zip(self.tf.iter().copied());
+                scorer.frequency(hand, ordinal, each.filter(|(column, _)| counted.has(*column)))?
+            };
+            self.values.push(frequency * self.likeness);
+        }
+        if let Some(scale) = self.scale {
+            self.values.iter_mut().for_each(|value| *value = scale.part(*value));
+        }
+        self.scored = Some(block);
+        Ok(())
+    }
+
+    /// What the postings of the block bring that was [scored](Self::score).
+    pub fn values(&self) -> &[f32] {
+        &self.values
+    }
+
+    /// Unpacks a block.
+    pub fn unpack(&mut self, block: usize) -> Result<()> {
+        if self.postings.unpacked_block() != Some(block) {
+            self.scored = None;
+            self.postings.enter(block)?;
+        }
+        Ok(())
+    }
+
+    /// Which postings of the block that is unpacked lie in a window; most windows begin where the one before ended.
+    pub fn places(&mut self, window: &Range<u32>) -> Range<usize> {
+        let ordinals = self.postings.unpacked();
+        let before = |place: usize| ordinals.get(place).is_some_and(|ordinal| *ordinal < window.start);
+        let goes_on =
+            self.gone <= ordinals.len() && !before(self.gone) && (self.gone == 0 || before(self.gone - 1));
+        let first =
+            if goes_on { self.gone } else { ordinals.partition_point(|ordinal| *ordinal < window.start) };
+        let end = match ordinals.last() {
+            Some(last) if *last < window.end => ordinals.len(),
+            _ => first + ordinals[first..].partition_point(|ordinal| *ordinal < window.end),
+        };
+        self.gone = end;
+        first..end
+    }
+
+    /// What a posting of the block that is unpacked brings.
+    pub fn value_at(&mut self, hand: &mut Hand, scorer: &mut Scorer<'_>, place: usize) -> Step<f32> {
+        if self.scored.is_some() {
+            return Ok(self.values[place]);
+        }
+        self.postings.stand(place);
+        let frequency = scorer.posting(hand, &mut self.postings, self.columns)?;
+        Ok(self.value(frequency))
+    }
+
+    /// What the posting of a record brings that lies in the block at hand; none if the record does not have the term.
+    pub fn value_of(&mut self, hand: &mut Hand, scorer: &mut Scorer<'_>, ordinal: u32) -> Step<Option<f32>> {
+        let Some(list) = self.postings.list_unpacked() else {
+            self.unpack(self.block)?;
+            let Ok(place) = self.postings.unpacked().binary_search(&ordinal) else { return Ok(None) };
+            return self.value_at(hand, scorer, place).map(Some);
+        };
+        let Some(place) = list.place_of(ordinal) else { return Ok(None) };
+        if let Some((columns, tf)) = list.shape(place).and_then(|shape| self.postings.kinds().even(shape)) {
+            let frequency = scorer.even(hand, ordinal, columns.both(self.columns), tf)?;
+            return Ok(Some(self.value(frequency)));
+        }
+        let per_block = self.postings.per_block();
+        self.unpack(place / per_block)?;
+        self.value_at(hand, scorer, place % per_block).map(Some)
+    }
+
+    /// The value of a record, wherever it is; none if it does not have the term. Records ascend.
+    pub fn value_from(
+        &mut self,
+        hand: &mut Hand,
+        scorer: &mut Scorer<'_>,
+        ordinal: u32,
+    ) -> Step<Option<f32>> {
+        if self.postings.list_unpacked().is_none() {
+            self.go_to(ordinal)?;
+            if self.is_past() {
+                return Ok(None);
+            }
+        }
+        Ok(if_at_hand(self.value_of(hand, scorer, ordinal))?.flatten())
+    }
+}

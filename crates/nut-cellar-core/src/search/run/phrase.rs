@@ -1,0 +1,447 @@
+//! A leaf that is more than a word in one shelf: its alternatives, each a run of terms that have to stand next to each other or in a
+//! window. Where terms stand is read last, of records that have all the terms; of many records at once, block by block, where the rarest
+//! term has many.
+//!
+//! What always holds: a place is a number that sorts by record, column and position, so records are matched alike, however many are looked
+//! at together.
+
+use super::word::WordCursor;
+use crate::bits::{Bits, each_in};
+use crate::error::Result;
+use crate::schema::ColumnSet;
+use crate::shelf::{
+    COLUMN, END, Hand, POSITIONS, Pairs, Place, Places, Positions, Postings, RECORD, Shelf, Step, TermEntry,
+    if_at_hand,
+};
+use std::ops::Range;
+use std::sync::Arc;
+
+/// In a window, looking for what the rarest term has takes as long as so many postings take.
+const SOUGHT: u64 = 8;
+/// Where an unpacked list has so many postings in a window for each that is wanted, it is asked for these.
+const FEW_WANTED: u64 = 8;
+/// Terms of fewer records are not worth looking through windows.
+const COMMON: u64 = 1 << 13;
+
+/// A term of a phrase, and where its positions are.
+#[derive(Debug)]
+pub(in crate::search) struct PhraseTerm {
+    pub cursor: WordCursor,
+    pub entries: Vec<TermEntry>,
+    /// The positions of each of its terms, once they were asked for.
+    pub positions: Vec<Option<Positions>>,
+    /// How far it stands from the first; several times, if it comes again.
+    pub offsets: Vec<u32>,
+}
+
+/// One way to match.
+#[derive(Debug)]
+pub(super) struct Phrase {
+    terms: Vec<PhraseTerm>,
+    columns: ColumnSet,
+    window: Option<u32>,
+    /// Whether it does not matter where in its columns the terms stand: it is one term, once, or is not looked at so closely.
+    anywhere: bool,
+    /// Where each term stands in the records that are looked at, and where the phrase could begin; reused.
+    places: Vec<Vec<Place>>,
+    starts: Vec<Place>,
+}
+
+/// The ways to match a leaf that the shelf has all terms of.
+#[derive(Debug)]
+pub(super) struct PhraseCursor {
+    ways: Vec<Phrase>,
+    /// Records that match anyway, and how many they are.
+    records: Option<Arc<Bits>>,
+    count: u64,
+    /// The record that was looked at last, and whether it matches.
+    known: Option<(u32, bool)>,
+}
+
+impl PhraseCursor {
+    pub fn new(ways: Vec<Phrase>, records: Option<Arc<Bits>>) -> Self {
+        let count = records.as_ref().map_or(0, |records| records.count());
+        Self { ways, records, count, known: None }
+    }
+
+    /// The records that match and how many they are, if that is known.
+    pub fn all(&self) -> Option<(&Bits, u64)> {
+        self.records.as_deref().filter(|_| self.ways.is_empty()).map(|records| (records, self.count))
+    }
+
+    /// Whether there are records that match whatever their terms.
+    pub fn has_records(&self) -> bool {
+        self.records.is_some()
+    }
+
+    /// Whether windows of records are better looked through together.
+    pub fn is_common(&self) -> bool {
+        self.ways.iter().any(Phrase::is_common)
+    }
+
+    /// About how many records have all terms of a way.
+    pub fn cost(&self) -> u64 {
+        self.ways.iter().map(Phrase::cost).sum::<u64>() + self.count
+    }
+
+    /// The first record from one on that has all terms of a way, or matches anyway.
+    pub fn seek(&mut self, ordinal: u32) -> Result<u32> {
+        let records = self.records.as_ref().and_then(|records| records.next(ordinal as usize));
+        let mut least = records.map_or(END, |next| u32::try_from(next).unwrap_or(END));
+        for way in &mut self.ways {
+            least = least.min(way.seek(ordinal)?);
+        }
+        Ok(least)
+    }
+
+    /// Adds the records of a window that match; windows ascend.
+    pub fn fill(
+        &mut self,
+        shelf: &Arc<Shelf>,
+        hand: &mut Hand,
+        window: &Range<u32>,
+        bits: &mut Bits,
+    ) -> Step<()> {
+        if let Some(records) = &self.records {
+            bits.add_part(records, window.start as usize);
+        }
+        for way in &mut self.ways {
+            if way.is_common() {
+                // Going on where something is missing, so that all that is missing is noted at once.
+                if_at_hand(way.fill(shelf, hand, window, bits))?;
+                continue;
+            }
+            let mut at = way.seek(window.start)?;
+            while at < window.end {
+                if if_at_hand(way.has(shelf, hand, at))?.unwrap_or(false) {
+                    bits.set((at - window.start) as usize);
+                }
+                at = way.seek(at + 1)?;
+            }
+        }
+        Ok(())
+    }
+
+    /// Whether a record matches.
+    pub fn has(&mut self, shelf: &Arc<Shelf>, hand: &mut Hand, ordinal: u32) -> Step<bool> {
+        if let Some((known, has)) = self.known
+            && known == ordinal
+        {
+            return Ok(has);
+        }
+        let mut has = self.records.as_ref().is_some_and(|records| records.has(ordinal as usize));
+        for way in &mut self.ways {
+            has = has || way.has(shelf, hand, ordinal)?;
+        }
+        self.known = Some((ordinal, has));
+        Ok(has)
+    }
+}
+
+impl Phrase {
+    /// Terms that have to stand in the same of these columns: each in its distance from the first, or all in a window of so many
+    /// positions. If it is `loose`, they may stand anywhere in these columns.
+    pub fn new(terms: Vec<PhraseTerm>, columns: ColumnSet, window: Option<u32>, loose: bool) -> Self {
+        let anywhere = loose || matches!(&terms[..], [only] if only.offsets.len() == 1);
+        let places = vec![Vec::new(); terms.len()];
+        Self { terms, columns, window, anywhere, places, starts: Vec::new() }
+    }
+
+    fn cost(&self) -> u64 {
+        self.terms.iter().map(|term| term.cursor.cost()).min().unwrap_or(0)
+    }
+
+    /// Whether the rarest term has so many records that windows are better looked through together.
+    fn is_common(&self) -> bool {
+        let postings: u64 = self.terms.iter().map(|term| term.cursor.cost()).sum();
+        self.cost() >= COMMON && self.cost().saturating_mul(SOUGHT) >= postings
+    }
+
+    fn seek(&mut self, ordinal: u32) -> Result<u32> {
+        let mut wanted = ordinal;
+        'again: loop {
+            if wanted == END {
+                return Ok(END);
+            }
+            for term in &mut self.terms {
+                let here = term.cursor.seek(wanted)?;
+                if here > wanted {
+                    wanted = here;
+                    continue 'again;
+                }
+            }
+            return Ok(wanted);
+        }
+    }
+
+    /// Whether a record matches.
+    fn has(&mut self, shelf: &Arc<Shelf>, hand: &mut Hand, ordinal: u32) -> Step<bool> {
+        let mut columns = self.columns;
+        for term in &mut self.terms {
+            if term.cursor.seek(ordinal)? != ordinal {
+                return Ok(false);
+            }
+            let here = columns.both(term.columns_at(ordinal)?);
+            if here.is_empty() {
+                return Ok(false);
+            }
+            if !self.anywhere {
+                columns = here;
+            }
+        }
+        if self.anywhere {
+            return Ok(true);
+        }
+        for (term, places) in self.terms.iter_mut().zip(&mut self.places) {
+            places.clear();
+            term.places(shelf, hand, ordinal, Some(columns), places)?;
+        }
+        hand.complete()?;
+        let mut has = false;
+        self.join(|_| has = true);
+        Ok(has)
+    }
+
+    /// Adds the records of a window that match.
+    fn fill(
+        &mut self,
+        shelf: &Arc<Shelf>,
+        hand: &mut Hand,
+        window: &Range<u32>,
+        bits: &mut Bits,
+    ) -> Step<()> {
+        if !self.anywhere {
+            for term in &mut self.terms {
+                term.read_positions(shelf, hand)?;
+            }
+        }
+        hand.complete()?;
+        let Some(candidates) = self.candidates(shelf, window)? else { return Ok(()) };
+        if self.anywhere {
+            bits.add(&candidates);
+            return Ok(());
+        }
+        let among = Among {
+            window,
+            candidates: &candidates,
+            records: shelf.records(),
+            pairs: Pairs::new(shelf, self.columns),
+        };
+        for (term, places) in self.terms.iter_mut().zip(&mut self.places) {
+            term.places_in(&among, places)?;
+        }
+        self.join(|record| bits.set(record));
+        Ok(())
+    }
+
+    /// The records of a window that have all of the terms, in whatever column unless that is all that matters; none if there are none.
+    fn candidates(&mut self, shelf: &Shelf, window: &Range<u32>) -> Result<Option<Bits>> {
+        let limited = self.anywhere && (0..shelf.columns()).any(|column| !self.columns.has(column));
+        let mut all: Option<Bits> = None;
+        for term in &mut self.terms {
+            let mut having = Bits::new(window.len());
+            for term in &mut term.cursor.terms {
+                term.fill(window, limited, &mut having)?;
+            }
+            match &mut all {
+                Some(all) => all.keep(&having),
+                none => *none = Some(having),
+            }
+        }
+        Ok(all.filter(|all| !all.is_empty()))
+    }
+
+    /// Gives `found` the numbers of the records in which the terms stand as they have to, by where each of them stands.
+    fn join(&mut self, found: impl FnMut(usize)) {
+        match self.window {
+            Some(window) => near(&self.places, window, found),
+            None => self.following(found),
+        }
+    }
+
+    /// The records in which the terms follow one another: the places where they could begin are narrowed down term by term.
+    fn following(&mut self, mut found: impl FnMut(usize)) {
+        let Self { terms, places, starts, .. } = self;
+        let mut is_first = true;
+        for (term, places) in terms.iter().zip(places) {
+            for &offset in &term.offsets {
+                let begins = |place: &&Place| **place & u64::from(u32::MAX) >= u64::from(offset);
+                let begun = places.iter().filter(begins).map(|place| place - u64::from(offset));
+                if std::mem::take(&mut is_first) {
+                    starts.clear();
+                    starts.extend(begun);
+                } else {
+                    keep_both(starts, begun);
+                }
+            }
+        }
+        starts.iter().for_each(|place| found(record_of(*place)));
+    }
+}
+
+/// The records in which one of each of these places lie within so many positions, in any order.
+fn near(places: &[Vec<Place>], window: u32, mut found: impl FnMut(usize)) {
+    // Places of other columns are farther away than any two of one.
+    let window = Place::from(window.min(POSITIONS));
+    // The first of each that was not passed over. Without a branch, which would be taken as often as not.
+    let heads = places.iter().map(|places| places.first().copied()).collect::<Option<Vec<_>>>();
+    let Some(mut heads) = heads else { return };
+    let mut passed = vec![0; places.len()];
+    loop {
+        let (mut least, mut of_term, mut greatest) = (Place::MAX, 0, 0);
+        for (term, &place) in heads.iter().enumerate() {
+            (least, of_term) = if place < least { (place, term) } else { (least, of_term) };
+            greatest = greatest.max(place);
+        }
+        if greatest - least < window {
+            found(record_of(least));
+        }
+        passed[of_term] += 1;
+        let Some(next) = places[of_term].get(passed[of_term]) else { return };
+        heads[of_term] = *next;
+    }
+}
+
+/// The least distance at which places of two different words stand in one column; places ascend.
+pub(super) fn least_distance(places: &[(Place, usize)]) -> Option<u32> {
+    let mut least: Option<Place> = None;
+    // The last place of the word at hand, and the last one of another word.
+    let (mut same, mut other): (Option<(Place, usize)>, Option<Place>) = (None, None);
+    for &(place, word) in places {
+        if let Some((before, last)) = same
+            && last != word
+        {
+            other = Some(before);
+        }
+        if let Some(before) = other.filter(|before| before >> COLUMN == place >> COLUMN) {
+            least = Some(least.map_or(place - before, |least| least.min(place - before)));
+        }
+        same = Some((place, word));
+    }
+    least.and_then(|least| u32::try_from(least).ok())
+}
+
+/// Keeps of places those that are among others; both ascend.
+fn keep_both(places: &mut Vec<Place>, mut others: impl Iterator<Item = Place>) {
+    let mut other = others.next();
+    places.retain(|place| {
+        while other.is_some_and(|other| other < *place) {
+            other = others.next();
+        }
+        other == Some(*place)
+    });
+}
+
+fn record_of(place: Place) -> usize {
+    usize::try_from(place >> RECORD).unwrap_or(usize::MAX)
+}
+
+/// Where terms are looked for.
+struct Among<'a> {
+    window: &'a Range<u32>,
+    /// The records of the window that have all terms.
+    candidates: &'a Bits,
+    /// How many records the shelf has.
+    records: u32,
+    /// What postings say of the columns of the phrase.
+    pairs: Pairs,
+}
+
+impl PhraseTerm {
+    /// Asks for all positions.
+    fn read_positions(&mut self, shelf: &Arc<Shelf>, hand: &mut Hand) -> Step<()> {
+        for (entry, positions) in self.entries.iter().zip(&mut self.positions) {
+            if positions.is_none() {
+                *positions = if_at_hand(shelf.positions(hand, entry))?;
+            }
+        }
+        Ok(())
+    }
+
+    /// The columns of a record at which it stands that one of the terms is in.
+    fn columns_at(&mut self, ordinal: u32) -> Result<ColumnSet> {
+        let mut columns = ColumnSet::default();
+        for term in self.cursor.terms.iter_mut().filter(|term| term.here == ordinal) {
+            columns = columns.or(term.postings.columns_here()?);
+        }
+        Ok(columns)
+    }
+
+    /// Appends where in these columns, or in those in which each term counts, the terms stand in a record at which it stands: ascending, as
+    /// places of the record with the number 0.
+    pub(super) fn places(
+        &mut self,
+        shelf: &Arc<Shelf>,
+        hand: &mut Hand,
+        ordinal: u32,
+        columns: Option<ColumnSet>,
+        places: &mut Vec<Place>,
+    ) -> Step<()> {
+        self.read_positions(shelf, hand)?;
+        let each = self.cursor.terms.iter_mut().zip(&mut self.positions);
+        for (term, positions) in each.filter(|(term, _)| term.here == ordinal) {
+            let Some(positions) = positions else { continue };
+            term.postings.read()?;
+            positions.of(&term.postings, columns.unwrap_or(term.columns), |column, position| {
+                places.push((column as Place) << COLUMN | Place::from(position));
+            })?;
+        }
+        if self.cursor.terms.len() > 1 {
+            in_order(places);
+        }
+        Ok(())
+    }
+
+    /// Where in the candidates, in the columns of the phrase, one of the terms stands: ascending, as places of records that are numbered from
+    /// the start of the window.
+    fn places_in(&mut self, among: &Among<'_>, places: &mut Vec<Place>) -> Result<()> {
+        let Among { window, candidates, .. } = among;
+        places.clear();
+        let mut records = Vec::new();
+        each_in(candidates.words().iter().copied(), &(0..window.end - window.start), |place| {
+            records.push(window.start + place);
+        });
+        let mut wanted = Vec::new();
+        for (term, positions) in self.cursor.terms.iter_mut().zip(self.positions.iter_mut().flatten()) {
+            let mut here = Places::new(positions, &among.pairs, window.start, places);
+            let inside = u64::from(term.postings.records()) * window.len() as u64 / u64::from(among.records);
+            let list = term.postings.list_unpacked().filter(|_| records.len() as u64 * FEW_WANTED < inside);
+            if let Some(list) = list.cloned() {
+                term.postings.each_of(&list, &records, &mut here)?;
+            } else {
+                term.postings.each_block_in(window, |postings, inside| {
+                    places_of_candidates(postings, inside, among, (&mut wanted, &mut here))
+                })?;
+            }
+            here.finish()?;
+        }
+        if self.cursor.terms.len() > 1 {
+            in_order(places);
+        }
+        Ok(())
+    }
+}
+
+/// Gives `here` those postings of a block that candidates have.
+fn places_of_candidates(
+    postings: &mut Postings,
+    inside: Range<usize>,
+    among: &Among<'_>,
+    (wanted, here): (&mut Vec<usize>, &mut Places<'_>),
+) -> Result<()> {
+    // Without a branch, which would be taken as often as not.
+    let mut count = 0;
+    wanted.resize(inside.len() + 1, 0);
+    for (place, ordinal) in inside.clone().zip(&postings.unpacked()[inside]) {
+        wanted[count] = place;
+        count += usize::from(among.candidates.has((ordinal - among.window.start) as usize));
+    }
+    postings.each_read(&wanted[..count], here)
+}
+
+/// Puts places of several lists in order, of each of which they ascend; so they are only merged.
+#[expect(clippy::stable_sort_primitive, reason = "it is the stable sort that finds what ascends")]
+fn in_order(places: &mut Vec<Place>) {
+    places.sort();
+    places.dedup();
+}

@@ -1,0 +1,115 @@
+//! What postings of a shelf score: the formula, with the lengths of the records.
+//!
+//! What always holds: shares are added up in schema order, so tf~ of a posting has the same bits whoever asks for it.
+
+use crate::rank::{Formula, Shares};
+use crate::schema::ColumnSet;
+use crate::shelf::{Hand, LONG, LengthBytes, LengthColumn, Postings, Shelf, Step, if_at_hand};
+use std::sync::Arc;
+
+/// Scores postings of one shelf.
+pub(in crate::search) struct Scorer<'a> {
+    pub formula: &'a Formula,
+    shares: Shares<'a>,
+    /// The columns that weigh anything; others add nothing.
+    weighing: ColumnSet,
+    shelf: &'a Arc<Shelf>,
+    /// The lengths of all columns as bytes, if they are at hand so, and as they are packed.
+    bytes: Option<Arc<LengthBytes>>,
+    lengths: Vec<LengthColumn>,
+}
+
+impl<'a> Scorer<'a> {
+    pub fn new(shelf: &'a Arc<Shelf>, formula: &'a Formula) -> Self {
+        let lengths = (0..shelf.columns()).map(|column| LengthColumn::new(shelf, column)).collect();
+        let columns = formula.columns().iter().enumerate().filter(|(_, factor)| factor.weight > 0.0);
+        let weighing = columns.map(|(column, _)| column).collect();
+        Self { formula, shares: Shares::new(formula), weighing, shelf, bytes: shelf.length_bytes(), lengths }
+    }
+
+    /// Says that so many postings will be scored.
+    pub fn ask_lengths(&mut self, hand: &mut Hand, postings: u64) -> Step<()> {
+        if self.bytes.is_none() {
+            self.shelf.ask_length_bytes(hand, postings)?;
+            self.bytes = self.shelf.length_bytes();
+        }
+        Ok(())
+    }
+
+    /// Gets the lengths of columns ready that so many records, spread evenly, need.
+    pub fn expect(&mut self, hand: &mut Hand, columns: ColumnSet, records: u64) -> Step<()> {
+        for column in columns.iter() {
+            if_at_hand(self.lengths[column].expect(hand, records))?;
+        }
+        hand.complete()
+    }
+
+    /// The number of positions of a column of a record.
+    pub fn length(&mut self, hand: &mut Hand, column: usize, ordinal: u32) -> Step<u32> {
+        self.lengths[column].get(hand, ordinal)
+    }
+
+    /// A column's share of tf~, if it was worked out for one of the same length.
+    #[inline(always)]
+    fn known(&self, column: usize, tf: u32, ordinal: u32) -> Option<f32> {
+        self.shares.get(column, tf, self.bytes.as_ref()?.get(ordinal, column))
+    }
+
+    #[inline]
+    fn share(&mut self, hand: &mut Hand, column: usize, tf: u32, ordinal: u32) -> Step<f32> {
+        match self.known(column, tf, ordinal) {
+            Some(share) => Ok(share),
+            None => self.work_out(hand, column, tf, ordinal),
+        }
+    }
+
+    #[cold]
+    #[inline(never)]
+    fn work_out(&mut self, hand: &mut Hand, column: usize, tf: u32, ordinal: u32) -> Step<f32> {
+        if let Some(length) =
+            self.bytes.as_ref().map(|bytes| bytes.get(ordinal, column)).filter(|length| *length < LONG)
+        {
+            return Ok(self.shares.work_out(column, tf, length));
+        }
+        // Going on where a length is missing, so that all that are missing are noted at once.
+        let length = if_at_hand(self.lengths[column].get(hand, ordinal))?.unwrap_or(0);
+        Ok(self.formula.frequency(column, tf, length))
+    }
+
+    /// tf~ of a posting that has its term as often in each of these columns.
+    #[inline(always)]
+    pub fn even(&mut self, hand: &mut Hand, ordinal: u32, columns: ColumnSet, tf: u32) -> Step<f32> {
+        let (mut frequency, mut left) = (0.0, columns.0 & self.weighing.0);
+        while left != 0 {
+            let column = left.trailing_zeros() as usize;
+            frequency += match self.known(column, tf, ordinal) {
+                Some(share) => share,
+                None => self.work_out(hand, column, tf, ordinal)?,
+            };
+            left &= left - 1;
+        }
+        Ok(frequency)
+    }
+
+    /// tf~ of a posting, of its columns with how often they have the term, in schema order.
+    pub fn frequency(
+        &mut self,
+        hand: &mut Hand,
+        ordinal: u32,
+        mut each: impl Iterator<Item = (usize, u32)>,
+    ) -> Step<f32> {
+        each.try_fold(0.0, |sum, (column, tf)| {
+            if self.weighing.has(column) { Ok(sum + self.share(hand, column, tf, ordinal)?) } else { Ok(sum) }
+        })
+    }
+
+    /// tf~ of the posting at which postings stand, in the columns in which they count.
+    pub fn posting(&mut self, hand: &mut Hand, postings: &mut Postings, counted: ColumnSet) -> Step<f32> {
+        let ordinal = postings.ordinal();
+        if let Some((columns, tf)) = postings.even()? {
+            return self.even(hand, ordinal, columns.both(counted), tf);
+        }
+        postings.read()?;
+        self.frequency(hand, ordinal, postings.frequencies().filter(|(column, _)| counted.has(*column)))
+    }
+}

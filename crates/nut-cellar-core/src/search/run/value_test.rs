@@ -1,0 +1,262 @@
+//! A test of values in one shelf.
+
+use crate::bits::Bits;
+use crate::filter::Bound;
+use crate::search::find::Find;
+use crate::shelf::{
+    Asked, CacheKey, END, Hand, Made, Set, Shelf, Step, TestKey, ValueColumn, if_at_hand, overlaps,
+};
+use std::ops::Range;
+use std::sync::Arc;
+
+/// A test whose texts have become the numbers that they have in the shelf.
+#[derive(Debug)]
+pub(in crate::search) struct ValueTest {
+    shelf: Arc<Shelf>,
+    column: ValueColumn,
+    records: u32,
+    /// The place of the column, and the ranges; none: there is no value.
+    key: TestKey,
+    /// The records for which it holds, and how many they are, if they are known.
+    set: Option<Set>,
+    /// The block of which it is known for which records it holds, and these.
+    near: Option<u32>,
+    near_bits: Bits,
+    /// The block of which a record was asked for last, and how often.
+    asked: (u32, u32),
+    /// Records for none of which it holds: those that were passed over last.
+    passed: Range<u32>,
+}
+
+/// The set is worth making once so large a part of the records was asked for one by one.
+const WORTH: u64 = 16;
+/// If so many records of a block are asked for, all of them are looked at, which takes as long as four or five.
+const OFTEN: u32 = 4;
+/// So many blocks are looked at to guess for how many records a test holds.
+const SAMPLES: u32 = 8;
+/// Between two questions whether to stop so many records are looked at; whole blocks.
+const BETWEEN_STOPS: u32 = 1 << 16;
+
+impl ValueTest {
+    /// Binds a test to a shelf.
+    pub fn open(shelf: &Arc<Shelf>, hand: &mut Hand, test: &Bound) -> Step<Self> {
+        let (column, ranges) = match test {
+            Bound::Numbers(column, ranges) => (*column, Some(ranges.clone())),
+            Bound::Texts(column, texts) => {
+                let mut ranges = Vec::with_capacity(texts.len());
+                for (low, high) in texts {
+                    let between =
+                        if_at_hand(shelf.exact_between(hand, *column, (low, high)))?.unwrap_or(0..0);
+                    if !between.is_empty() {
+                        ranges.push((between.start, between.end - 1));
+                    }
+                }
+                hand.complete()?;
+                (*column, Some(ranges))
+            }
+            Bound::Absent(column) => (*column, None),
+            Bound::All(_) | Bound::Any(_) | Bound::Not(_) => (0, Some(Vec::new())),
+        };
+        let mut test = Self {
+            shelf: Arc::clone(shelf),
+            column: ValueColumn::new(shelf, column),
+            records: shelf.records(),
+            key: (column, ranges),
+            set: None,
+            near: None,
+            near_bits: Bits::default(),
+            asked: (0, 0),
+            passed: 0..0,
+        };
+        let key = CacheKey::Test(test.key.clone());
+        if let Some(Made::Test(set)) = shelf.cache().get(shelf.piece(), &key) {
+            test.set = Some(set);
+        }
+        Ok(test)
+    }
+
+    /// Says that so many records will be asked for: the set of those for which it holds may be worth making.
+    pub fn ask(&mut self, hand: &mut Hand, find: &Find, asks: u64) -> Step<()> {
+        let (key, making) = (CacheKey::Test(self.key.clone()), u64::from(self.records) / WORTH);
+        let asked = || self.shelf.cache().ask(self.shelf.piece(), &key, asks, making);
+        if self.set.is_some() || !self.shelf.is_at_hand() || !matches!(asked(), Asked::Worth) {
+            return Ok(());
+        }
+        let mut bits = Bits::new(self.records as usize);
+        let mut start = 0;
+        while start < self.records {
+            find.go_on()?;
+            let end = self.records.min(start.saturating_add(BETWEEN_STOPS));
+            self.fill_from(hand, 0, start..end, &mut bits)?;
+            start = end;
+        }
+        let count = bits.count();
+        let set = (Arc::new(bits), count);
+        self.shelf.cache().keep(self.shelf.piece(), &key, Made::Test(set.clone()));
+        self.set = Some(set);
+        Ok(())
+    }
+
+    /// The records for which it holds, and how many they are, if they are known.
+    pub fn set(&self) -> Option<&Set> {
+        self.set.as_ref()
+    }
+
+    /// Whether it holds for a record.
+    pub fn holds(&mut self, hand: &mut Hand, ordinal: u32) -> Step<bool> {
+        if let Some((set, _)) = &self.set {
+            return Ok(set.has(ordinal as usize));
+        }
+        if self.is_near(hand, ordinal)? {
+            return Ok(self.near_bits.has((ordinal % self.column.per_block()) as usize));
+        }
+        match &self.key.1 {
+            Some(ranges) => self.column.any_in(hand, ordinal, ranges),
+            None => Ok(self.column.of(hand, ordinal)?.is_empty()),
+        }
+    }
+
+    /// Whether it is known for which records of the same block it holds; it is found out if enough of them are asked for.
+    fn is_near(&mut self, hand: &mut Hand, ordinal: u32) -> Step<bool> {
+        let per_block = self.column.per_block();
+        let block = ordinal / per_block;
+        if self.near == Some(block) {
+            return Ok(true);
+        }
+        let before = if self.asked.0 == block { self.asked.1 } else { 0 };
+        self.asked = (block, before + 1);
+        if self.asked.1 < OFTEN {
+            return Ok(false);
+        }
+        let start = block * per_block;
+        let mut bits = std::mem::take(&mut self.near_bits);
+        bits.reset(per_block as usize);
+        self.near = None;
+        let filled = self.fill_from(hand, start, start..self.records.min(start + per_block), &mut bits);
+        self.near_bits = bits;
+        filled?;
+        self.near = Some(block);
+        Ok(true)
+    }
+
+    /// The first record from one on for which it may hold, by what is known of its block.
+    pub fn next(&mut self, hand: &mut Hand, ordinal: u32) -> Step<u32> {
+        // Who looks for what comes next in several parts of a query asks for the same again and again.
+        if self.passed.contains(&ordinal) {
+            return Ok(self.passed.end);
+        }
+        let next = match &self.set {
+            Some((set, _)) => {
+                set.next(ordinal as usize).and_then(|next| u32::try_from(next).ok()).unwrap_or(END)
+            }
+            None => self.next_in_blocks(hand, ordinal)?,
+        };
+        self.passed = ordinal..next;
+        Ok(next)
+    }
+
+    /// The same, by the values of its block where they are known, and by what bounds them.
+    fn next_in_blocks(&mut self, hand: &mut Hand, ordinal: u32) -> Step<u32> {
+        let per_block = self.column.per_block();
+        let mut at = ordinal;
+        while at < self.records {
+            let block = at / per_block;
+            if self.near == Some(block) {
+                if let Some(next) = self.near_bits.next((at % per_block) as usize) {
+                    at = block * per_block + u32::try_from(next).unwrap_or(0);
+                    break;
+                }
+            } else {
+                let ((low, high), counted) = self.column.block_span(hand, block)?;
+                let may_hold = match &self.key.1 {
+                    Some(ranges) => low <= high && overlaps(ranges, low, high),
+                    None => counted || low > high,
+                };
+                if may_hold {
+                    break;
+                }
+            }
+            at = (block + 1).saturating_mul(per_block);
+        }
+        Ok(if at < self.records { at } else { END })
+    }
+
+    /// Adds the records of a window for which it holds.
+    pub fn fill(&mut self, hand: &mut Hand, window: Range<u32>, bits: &mut Bits) -> Step<()> {
+        if let Some((set, _)) = &self.set {
+            bits.add_part(set, window.start as usize);
+            return Ok(());
+        }
+        self.fill_from(hand, window.start, window, bits)
+    }
+
+    /// The same, into bits that begin at a record.
+    fn fill_from(&mut self, hand: &mut Hand, first: u32, window: Range<u32>, bits: &mut Bits) -> Step<()> {
+        let per_block = self.column.per_block();
+        let mut at = window.start;
+        while at < window.end {
+            let end = window.end.min((at / per_block + 1) * per_block);
+            let Some(((low, high), counted)) = if_at_hand(self.column.block_span(hand, at / per_block))?
+            else {
+                at = end;
+                continue;
+            };
+            let place = |ordinal: u32| (ordinal - first) as usize;
+            match &self.key.1 {
+                Some(ranges) if low > high || !overlaps(ranges, low, high) => {}
+                Some(ranges) if !counted && ranges.iter().any(|(from, to)| *from <= low && high <= *to) => {
+                    bits.set_range(place(at)..place(end));
+                }
+                Some(ranges) if !counted => {
+                    if if_at_hand(self.column.of(hand, at).map(|_| ()))?.is_some() {
+                        let values = self.column.here_alone(at..end);
+                        let in_range = |value: u64| match ranges.as_slice() {
+                            [(from, to)] => *from <= value && value <= *to,
+                            ranges => overlaps(ranges, value, value),
+                        };
+                        for (ordinal, _) in (at..end).zip(values).filter(|(_, value)| in_range(**value)) {
+                            bits.set(place(ordinal));
+                        }
+                    }
+                }
+                ranges => {
+                    if if_at_hand(self.column.of(hand, at).map(|_| ()))?.is_some() {
+                        for ordinal in at..end {
+                            let values = self.column.here(ordinal);
+                            let holds = match ranges {
+                                Some(ranges) => values.iter().any(|value| overlaps(ranges, *value, *value)),
+                                None => values.is_empty(),
+                            };
+                            if holds {
+                                bits.set(place(ordinal));
+                            }
+                        }
+                    }
+                }
+            }
+            at = end;
+        }
+        hand.complete()
+    }
+
+    /// About for how many records it holds.
+    pub fn cost(&mut self, hand: &mut Hand) -> Step<u64> {
+        if let Some((_, count)) = self.set {
+            return Ok(count);
+        }
+        let (per_block, mut bits) = (self.column.per_block(), Bits::new(128));
+        let blocks = self.records.div_ceil(per_block);
+        let (mut held, mut seen) = (0, 0);
+        for sample in 0..SAMPLES.min(blocks) {
+            let block = u32::try_from(u64::from(sample) * u64::from(blocks) / u64::from(SAMPLES.min(blocks)));
+            let start = block.unwrap_or(0) * per_block;
+            let end = (start + per_block).min(self.records);
+            bits.reset(128);
+            if_at_hand(self.fill(hand, start..end, &mut bits))?;
+            held += bits.count();
+            seen += u64::from(end - start);
+        }
+        hand.complete()?;
+        Ok((held * u64::from(self.records)).div_ceil(seen.max(1)))
+    }
+}

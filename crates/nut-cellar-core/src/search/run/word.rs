@@ -1,0 +1,180 @@
+//! The postings of a word in one shelf: those of all its terms, gone through as one list, with what they score and what bounds that.
+//!
+//! What always holds: a cursor is asked for ascending records, or for ascending windows, and not for both.
+
+use super::scorer::Scorer;
+use crate::bits::Bits;
+use crate::error::Result;
+use crate::rank::Formula;
+use crate::schema::ColumnSet;
+use crate::shelf::{END, Hand, Postings, Step};
+use std::ops::Range;
+
+/// One term of a word.
+#[derive(Clone, Debug)]
+pub(in crate::search) struct TermCursor {
+    pub postings: Postings,
+    /// How alike the term is to what was typed.
+    pub likeness: f32,
+    /// The columns in which it counts.
+    pub columns: ColumnSet,
+    /// Where its postings stand; [`END`] past the last.
+    pub here: u32,
+    begun: bool,
+    /// A block, and the greatest tf~ that a posting of it may have.
+    bound: Option<(usize, f32)>,
+}
+
+/// The terms of a word that a shelf has.
+#[derive(Clone, Debug, Default)]
+pub(in crate::search) struct WordCursor {
+    pub terms: Vec<TermCursor>,
+    here: u32,
+    /// Whether a term that a record has may be in other columns than those in which it counts.
+    limited: bool,
+}
+
+impl TermCursor {
+    /// Before its first posting.
+    pub fn new(postings: Postings, likeness: f32, columns: ColumnSet) -> Self {
+        Self { postings, likeness, columns, here: 0, begun: false, bound: None }
+    }
+
+    /// Goes on to the first posting from a record on.
+    fn seek(&mut self, ordinal: u32) -> Result<u32> {
+        if self.here < ordinal || !self.begun {
+            self.begun = true;
+            self.here = if self.postings.seek(ordinal)? { self.postings.ordinal() } else { END };
+        }
+        Ok(self.here)
+    }
+
+    /// The greatest tf~ that a posting of a block may have.
+    fn bound_of(&mut self, block: usize, formula: &Formula) -> Result<f32> {
+        if let Some((known, bound)) = self.bound
+            && known == block
+        {
+            return Ok(bound);
+        }
+        let share = |column, tf, length| formula.frequency(column, tf, length);
+        let bound = self.postings.most_in(block, self.columns, share)?.unwrap_or(f32::INFINITY);
+        self.bound = Some((block, bound));
+        Ok(bound)
+    }
+
+    /// Adds the records of a window that have the term; in a column in which it counts, if it is `limited`.
+    pub fn fill(&mut self, window: &Range<u32>, limited: bool, bits: &mut Bits) -> Result<()> {
+        if let (Some(list), false) = (self.postings.list_unpacked(), limited) {
+            bits.add_part(list.bits(), window.start as usize);
+            return Ok(());
+        }
+        let (place, columns) = (|ordinal: u32| (ordinal - window.start) as usize, self.columns);
+        self.postings.each_block_in(window, |postings, inside| {
+            if limited {
+                return postings.each_in(inside, columns, |ordinal, has| bits.put(place(ordinal), has));
+            }
+            bits.set_all(postings.unpacked()[inside].iter().map(|ordinal| place(*ordinal)));
+            Ok(())
+        })
+    }
+}
+
+impl WordCursor {
+    /// A word of some terms. `all` are the columns of the schema.
+    pub fn new(terms: Vec<TermCursor>, all: ColumnSet) -> Self {
+        let limited = terms.iter().any(|term| term.columns.both(all) != all);
+        Self { terms, here: 0, limited }
+    }
+
+    /// Says that the lists will be gone through.
+    pub fn ask_lists(&mut self) -> Result<()> {
+        self.terms.iter_mut().try_for_each(|term| term.postings.ask_list())
+    }
+
+    /// About how many records have one of the terms.
+    pub fn cost(&self) -> u64 {
+        self.terms.iter().map(|term| u64::from(term.postings.records())).sum()
+    }
+
+    /// Whether a term that a record has may be in other columns than those in which it counts.
+    pub fn is_limited(&self) -> bool {
+        self.limited
+    }
+
+    /// How many postings have to be read to find out which records have one of the terms.
+    pub fn unknown(&self) -> u64 {
+        let packed = self.terms.iter().filter(|term| self.limited || term.postings.list_unpacked().is_none());
+        packed.map(|term| u64::from(term.postings.records())).sum()
+    }
+
+    /// The first record from one on that has one of the terms, in whatever column; [`END`] if there is none.
+    pub fn seek(&mut self, ordinal: u32) -> Result<u32> {
+        if let [only] = self.terms.as_mut_slice() {
+            return only.seek(ordinal);
+        }
+        if self.here < ordinal || ordinal == 0 {
+            let mut least = END;
+            for term in &mut self.terms {
+                least = least.min(term.seek(ordinal)?);
+            }
+            self.here = least;
+        }
+        Ok(self.here)
+    }
+
+    /// Whether a record has one of the terms in a column in which it counts.
+    pub fn has(&mut self, ordinal: u32) -> Result<bool> {
+        if let ([only], false) = (self.terms.as_slice(), self.limited)
+            && let Some(list) = only.postings.list_unpacked()
+        {
+            return Ok(list.has(ordinal));
+        }
+        if self.seek(ordinal)? != ordinal {
+            return Ok(false);
+        }
+        if !self.limited {
+            return Ok(true);
+        }
+        for term in self.terms.iter_mut().filter(|term| term.here == ordinal) {
+            if !term.postings.columns_here()?.both(term.columns).is_empty() {
+                return Ok(true);
+            }
+        }
+        Ok(false)
+    }
+
+    /// Adds the records of a window that have one of the terms in a column in which it counts.
+    pub fn fill(&mut self, window: &Range<u32>, bits: &mut Bits) -> Result<()> {
+        let limited = self.limited;
+        self.terms.iter_mut().try_for_each(|term| term.fill(window, limited, bits))
+    }
+
+    /// tf~ of the word in a record: terms in their order.
+    pub fn frequency(&mut self, hand: &mut Hand, scorer: &mut Scorer<'_>, ordinal: u32) -> Step<f32> {
+        let mut sum = 0.0;
+        if self.seek(ordinal)? == ordinal {
+            for term in self.terms.iter_mut().filter(|term| term.here == ordinal) {
+                sum += scorer.posting(hand, &mut term.postings, term.columns)? * term.likeness;
+            }
+        }
+        Ok(sum)
+    }
+
+    /// The greatest tf~ that a record may have from `ordinal` on, up to a record that is told with it.
+    pub fn bound_at(&mut self, ordinal: u32, formula: &Formula) -> Result<(f32, u32)> {
+        let (mut sum, mut until) = (0.0, END);
+        for term in &mut self.terms {
+            if term.begun && term.here > ordinal {
+                until = until.min(term.here - 1);
+                continue;
+            }
+            let block = term.postings.block_with(term.postings.block(), ordinal);
+            if block >= term.postings.blocks() {
+                continue;
+            }
+            sum += term.bound_of(block, formula)? * term.likeness;
+            until = until.min(term.postings.last_of(block));
+        }
+        Ok((sum, until))
+    }
+}

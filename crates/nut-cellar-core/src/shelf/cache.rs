@@ -1,0 +1,238 @@
+//! What searches ask for again and again of opened shelves: made once, and kept within one budget for all of them.
+//!
+//! What always holds: a shelf never changes, so neither does what is made of it; what is kept takes no more bytes than the budget, and
+//! what was not asked for for longest goes first. Nothing depends on what is kept but time.
+
+use super::length_bytes::LengthBytes;
+use super::table::Table;
+use super::terms::ListKey;
+use super::unpacked::UnpackedList;
+use crate::bits::Bits;
+use crate::store::PieceId;
+use foldhash::fast::RandomState;
+use hashbrown::HashMap;
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+
+/// The bytes that a key takes with what is known of it, about.
+const ENTRY: usize = 128;
+
+/// A test of values: the place of the column among those whose values are compared, and the ranges that one of the values has to
+/// be in; none if there has to be no value.
+pub(crate) type TestKey = (usize, Option<Vec<(u64, u64)>>);
+
+/// The records for which a test holds, and how many they are.
+pub(crate) type Set = (Arc<Bits>, u64);
+
+/// What may be kept of a shelf.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+pub(crate) enum Key {
+    Lengths,
+    Table(ListKey),
+    List(ListKey),
+    Test(TestKey),
+}
+
+/// What was made of a shelf.
+#[derive(Clone, Debug)]
+pub(crate) enum Made {
+    Lengths(Arc<LengthBytes>),
+    Table(Table),
+    List(Arc<UnpackedList>),
+    Test(Set),
+}
+
+impl Made {
+    fn bytes(&self) -> usize {
+        match self {
+            Self::Lengths(lengths) => lengths.bytes(),
+            Self::Table((table, _)) => table.bytes(),
+            Self::List(list) => list.bytes(),
+            Self::Test((bits, _)) => size_of_val(bits.words()),
+        }
+    }
+}
+
+/// What is to be done about something that is asked for.
+#[derive(Clone, Debug)]
+pub(crate) enum Asked {
+    /// It is there.
+    Made(Made),
+    /// It was asked for so much that it is worth making and [keeping](Cache::keep).
+    Worth,
+    /// It is better to do without.
+    No,
+}
+
+/// What is kept of several shelves.
+#[derive(Debug)]
+pub(crate) struct Cache {
+    budget: usize,
+    known: Mutex<Known>,
+}
+
+#[derive(Debug, Default)]
+struct Known {
+    shelves: HashMap<PieceId, HashMap<Key, Entry, RandomState>, RandomState>,
+    bytes: usize,
+    /// Counts what is asked.
+    now: u64,
+}
+
+#[derive(Debug, Default)]
+struct Entry {
+    /// The work that it would have saved so far.
+    asked: u64,
+    made: Option<Made>,
+    bytes: usize,
+    /// When it was asked for last.
+    last: u64,
+}
+
+impl Cache {
+    /// Nothing, and no more than so many bytes later.
+    pub fn new(budget: usize) -> Self {
+        Self { budget, known: Mutex::default() }
+    }
+
+    fn known(&self) -> MutexGuard<'_, Known> {
+        self.known.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// What was made, if it is there.
+    pub fn get(&self, shelf: PieceId, key: &Key) -> Option<Made> {
+        let mut known = self.known();
+        known.now += 1;
+        let now = known.now;
+        let entry = known.shelves.get_mut(&shelf)?.get_mut(key)?;
+        entry.last = now;
+        entry.made.clone()
+    }
+
+    /// Says that it would save so much work; it is worth making once that comes to what making it takes.
+    pub fn ask(&self, shelf: PieceId, key: &Key, saved: u64, making: u64) -> Asked {
+        let mut known = self.known();
+        let entry = known.entry(shelf, key);
+        entry.asked = entry.asked.saturating_add(saved);
+        match &entry.made {
+            Some(made) => Asked::Made(made.clone()),
+            None if entry.asked >= making => Asked::Worth,
+            None => {
+                known.make_room(self.budget);
+                Asked::No
+            }
+        }
+    }
+
+    /// Keeps what was made, unless it is larger than all that may be kept.
+    pub fn keep(&self, shelf: PieceId, key: &Key, made: Made) {
+        let bytes = ENTRY + made.bytes();
+        if bytes > self.budget {
+            return;
+        }
+        let mut known = self.known();
+        let entry = known.entry(shelf, key);
+        let before = std::mem::replace(&mut entry.bytes, bytes);
+        entry.made = Some(made);
+        known.bytes = known.bytes + bytes - before;
+        known.make_room(self.budget);
+    }
+
+    /// Forgets all of a shelf.
+    pub fn forget(&self, shelf: PieceId) {
+        let mut known = self.known();
+        let gone = known.shelves.remove(&shelf).unwrap_or_default();
+        known.bytes -= gone.values().map(|entry| entry.bytes).sum::<usize>();
+    }
+
+    /// The bytes that may be taken, and those that are.
+    pub fn bytes(&self) -> (usize, usize) {
+        (self.budget, self.known().bytes)
+    }
+}
+
+impl Known {
+    fn entry(&mut self, shelf: PieceId, key: &Key) -> &mut Entry {
+        self.now += 1;
+        let entries = self.shelves.entry(shelf).or_default();
+        let entry = entries.entry_ref(key).or_insert_with(|| {
+            self.bytes += ENTRY;
+            Entry { bytes: ENTRY, ..Entry::default() }
+        });
+        entry.last = self.now;
+        entry
+    }
+
+    /// Forgets what was not asked for for longest, until a quarter of the budget is free, if it is used up.
+    fn make_room(&mut self, budget: usize) {
+        if self.bytes <= budget {
+            return;
+        }
+        let each = |(shelf, entries): (&PieceId, &HashMap<Key, Entry, RandomState>)| {
+            let shelf = *shelf;
+            entries.iter().map(move |(key, entry)| (entry.last, shelf, key.clone())).collect::<Vec<_>>()
+        };
+        let mut oldest: Vec<_> = self.shelves.iter().flat_map(each).collect();
+        oldest.sort_unstable_by_key(|(last, ..)| *last);
+        // What was asked for last stays.
+        oldest.pop();
+        for (_, shelf, key) in oldest {
+            if self.bytes <= budget / 4 * 3 {
+                break;
+            }
+            let gone = self.shelves.get_mut(&shelf).and_then(|entries| entries.remove(&key));
+            self.bytes -= gone.map_or(0, |entry| entry.bytes);
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const BITS: usize = 1 << 13;
+
+    fn set() -> Made {
+        Made::Test((Arc::new(Bits::new(BITS)), 3))
+    }
+
+    fn key(column: usize) -> Key {
+        Key::Test((column, Some(vec![(1, 2)])))
+    }
+
+    #[test]
+    fn what_is_asked_for_often_is_kept() {
+        let (cache, shelf) = (Cache::new(1 << 20), PieceId::fresh().unwrap());
+        assert!(matches!(cache.ask(shelf, &key(0), 10, 70), Asked::No));
+        assert!(matches!(cache.ask(shelf, &Key::Test((0, None)), 10, 70), Asked::No));
+        assert!(matches!(cache.ask(shelf, &key(0), 60, 70), Asked::Worth));
+        assert!(cache.get(shelf, &key(0)).is_none());
+        cache.keep(shelf, &key(0), set());
+        assert!(matches!(cache.ask(shelf, &key(0), 0, 70), Asked::Made(Made::Test((_, 3)))));
+        assert!(
+            cache.get(shelf, &key(0)).is_some() && cache.get(PieceId::fresh().unwrap(), &key(0)).is_none()
+        );
+        assert_eq!(cache.bytes(), (1 << 20, 2 * ENTRY + BITS / 8));
+        cache.forget(shelf);
+        assert!(cache.get(shelf, &key(0)).is_none() && cache.bytes().1 == 0);
+    }
+
+    #[test]
+    fn no_more_is_kept_than_allowed_and_what_was_long_ago_goes_first() {
+        let (cache, shelf) = (Cache::new(8 * (ENTRY + BITS / 8)), PieceId::fresh().unwrap());
+        for column in 0..100 {
+            cache.keep(shelf, &key(column), set());
+            // One of them is asked for all the time.
+            assert!(cache.get(shelf, &key(0)).is_some());
+            assert!(cache.get(shelf, &key(column)).is_some(), "what was kept last is there");
+            assert!(cache.bytes().1 <= cache.bytes().0);
+        }
+        assert!(cache.get(shelf, &key(50)).is_none());
+        let large = Made::Test((Arc::new(Bits::new(1 << 20)), 3));
+        cache.keep(shelf, &key(7), large);
+        assert!(cache.get(shelf, &key(7)).is_none() && cache.get(shelf, &key(0)).is_some());
+        for column in 0..100_000 {
+            cache.ask(shelf, &key(column), 0, 1);
+            assert!(cache.bytes().1 <= cache.bytes().0);
+        }
+    }
+}

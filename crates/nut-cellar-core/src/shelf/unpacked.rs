@@ -1,0 +1,102 @@
+//! Lists of terms that many of the records have, unpacked: the records as bits, and the shapes of their postings as bytes. Where such lists
+//! meet, or a filter leaves a few of their records, a search asks for some postings of nearly every block, and would unpack them all.
+
+use super::postings::Postings;
+use super::terms::ListKey;
+use crate::bits::Bits;
+use crate::error::Result;
+use std::ops::Range;
+use std::sync::Arc;
+
+/// Of so many records one has to have the term.
+const ONE_OF: u64 = 64;
+/// A list of fewer blocks is read as fast.
+const FEWEST_BLOCKS: usize = 4;
+/// Stands for every shape that is as large or larger.
+const LARGE: u8 = u8::MAX;
+
+/// A list, unpacked.
+#[derive(Debug)]
+pub(crate) struct UnpackedList {
+    bits: Arc<Bits>,
+    /// For each 64 records how many postings come before theirs.
+    before: Vec<u32>,
+    shapes: Vec<u8>,
+    /// How often the term is in a posting of each shape; 0 if that can't be told.
+    occurrences: Box<[u32]>,
+}
+
+impl UnpackedList {
+    /// Whether a list of so many blocks is long enough, in a shelf of so many records.
+    pub(super) fn is_worth((.., postings): ListKey, blocks: usize, records: u32) -> bool {
+        blocks >= FEWEST_BLOCKS && u64::from(postings) * ONE_OF >= records.into()
+    }
+
+    /// Unpacks a list.
+    pub(super) fn of(mut postings: Postings, records: u32) -> Result<Self> {
+        let mut bits = Bits::new(records as usize);
+        let mut shapes = Vec::with_capacity(postings.records() as usize);
+        for block in 0..postings.blocks() {
+            postings.enter(block)?;
+            postings.unpack_shapes()?;
+            bits.set_all(postings.unpacked().iter().map(|ordinal| *ordinal as usize));
+            shapes
+                .extend(postings.unpacked_shapes().iter().map(|shape| u8::try_from(*shape).unwrap_or(LARGE)));
+        }
+        let before = bits.words().iter().scan(0, |before, word| {
+            let here = *before;
+            *before += word.count_ones();
+            Some(here)
+        });
+        let before = before.collect();
+        let kinds = postings.kinds();
+        let told = (0..LARGE.into()).map(|shape| kinds.occurrences(shape).unwrap_or(0));
+        let occurrences = told.chain([0]).collect();
+        Ok(Self { bits: Arc::new(bits), before, shapes, occurrences })
+    }
+
+    /// The records.
+    pub fn bits(&self) -> &Arc<Bits> {
+        &self.bits
+    }
+
+    /// Whether a record has the term.
+    #[inline]
+    pub fn has(&self, ordinal: u32) -> bool {
+        self.bits.has(ordinal as usize)
+    }
+
+    /// The place in the list of the posting of a record, if it has one.
+    #[inline]
+    pub fn place_of(&self, ordinal: u32) -> Option<usize> {
+        self.has(ordinal).then(|| {
+            let (place, bit) = (ordinal as usize / 64, ordinal % 64);
+            let below = self.bits.words()[place] & ((1 << bit) - 1);
+            (self.before[place] + below.count_ones()) as usize
+        })
+    }
+
+    /// The shape of the posting at a place of the list, if it is not too large.
+    #[inline]
+    pub fn shape(&self, place: usize) -> Option<u32> {
+        Some(self.shapes[place]).filter(|shape| *shape != LARGE).map(u32::from)
+    }
+
+    /// How many occurrences some postings have together, by their places in the list; none if that can't be told.
+    pub(super) fn occurrences(&self, places: Range<usize>) -> Option<u64> {
+        let (mut sum, mut all_told) = (0, true);
+        for shape in &self.shapes[places] {
+            let occurrences = self.occurrences[usize::from(*shape)];
+            sum += u64::from(occurrences);
+            all_told &= occurrences > 0;
+        }
+        all_told.then_some(sum)
+    }
+
+    pub(super) fn bytes(&self) -> usize {
+        size_of_val(self.bits.words())
+            + size_of_val(&*self.before)
+            + self.shapes.len()
+            + size_of_val(&*self.occurrences)
+    }
+}
