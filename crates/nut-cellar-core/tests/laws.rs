@@ -13,7 +13,9 @@ mod oracle;
 
 use bytes::Bytes;
 use nut_cellar_core::rank::Lengths;
-use nut_cellar_core::search::{Beginnings, Order, Place, Reason, Reckoning, Spellings, Strategy as Way, Total, Why};
+use nut_cellar_core::search::{
+    Beginnings, Order, Place, Reason, Reckoning, Spellings, Strategy as Way, Total, Why,
+};
 use nut_cellar_core::store::{Near, Wanted};
 use nut_cellar_core::text::TextSettings;
 use nut_cellar_core::{

@@ -95,21 +95,6 @@ impl Positions {
         Ok(Self { shelf: Arc::clone(shelf), bytes, starts, count, numbers: Vec::new(), first: 0 })
     }
 
-    /// The shelf that they are of.
-    pub(super) fn shelf(&self) -> &Arc<Shelf> {
-        &self.shelf
-    }
-
-    /// The numbers of an occurrence and of the next one, if both are unpacked.
-    #[inline]
-    pub(super) fn at_hand(&self, occurrence: u64) -> Option<[u32; 2]> {
-        let within = usize::try_from(occurrence).ok()?.checked_sub(self.first)?;
-        match self.numbers.get(within..)? {
-            [one, two, ..] => Some([*one, *two]),
-            _ => None,
-        }
-    }
-
     /// Gives the numbers of some occurrences to `take`.
     fn numbers(&mut self, occurrences: Range<u64>, mut take: impl FnMut(u32)) -> Result<(), Broken> {
         if occurrences.end > self.count {
@@ -161,22 +146,10 @@ impl Positions {
         &mut self,
         postings: &Postings,
         wanted: ColumnSet,
-        take: impl FnMut(usize, u32),
-    ) -> Result<(), Error> {
-        self.of_posting(postings.first_occurrence(), postings.frequencies(), wanted, take)
-    }
-
-    /// Gives `take` the positions of a posting, in the columns of `wanted`: each with its column, ascending. The term occurs so
-    /// often in these columns, and `first` is the first occurrence.
-    pub fn of_posting(
-        &mut self,
-        first: u64,
-        frequencies: impl Iterator<Item = (usize, u32)>,
-        wanted: ColumnSet,
         mut take: impl FnMut(usize, u32),
     ) -> Result<(), Error> {
-        let mut start = first;
-        for (column, frequency) in frequencies {
+        let mut start = postings.first_occurrence();
+        for (column, frequency) in postings.frequencies() {
             let end = start.saturating_add(u64::from(frequency));
             if wanted.has(column) {
                 let mut position = Some(0_u32);

@@ -13,7 +13,7 @@ use super::hand::{Hand, Step};
 use super::pack;
 use super::posting_block::{add_up, get_block, put_block};
 use super::reader::Shelf;
-use super::shapes::{MOST_EVEN, Shapes};
+use super::shapes::Shapes;
 use super::table::{Lines, Most, Table, read_table};
 use super::terms::{ListKey, Lists, TermEntry};
 use super::unpacked::UnpackedList;
@@ -63,38 +63,10 @@ pub(crate) struct Postings {
     tf: Vec<u32>,
     first_occurrence: u64,
     next_occurrence: u64,
-    /// For each posting of a block how many occurrences of the block come before; reused.
-    firsts: Vec<u64>,
     /// In which columns postings were asked for last, and what the smallest shapes say of that (see [`Shapes::inside`]).
     inside: Option<(ColumnSet, u64, u64)>,
     /// How many blocks were unpacked so far.
     unpacked: u64,
-}
-
-/// In which columns of a record a term is, and how often.
-pub(crate) struct Frequencies<'a> {
-    pub(super) columns: ColumnSet,
-    pub(super) tf: &'a [u32],
-}
-
-impl Frequencies<'_> {
-    /// Each column with how often.
-    pub fn iter(&self) -> impl Iterator<Item = (usize, u32)> {
-        self.columns.iter().zip(self.tf.iter().copied())
-    }
-}
-
-/// Takes postings.
-pub(crate) trait TakePostings {
-    /// Takes a posting of which no more is known than its record, its shape and which of the occurrences is its first; tells whether it
-    /// could. If not, it is read and given again.
-    #[inline]
-    fn take_shape(&mut self, _ordinal: u32, _shape: u32, _first: u64) -> bool {
-        false
-    }
-
-    /// Takes a posting with its record, its columns, how often the term is in these, and which of the occurrences is its first.
-    fn take(&mut self, ordinal: u32, frequencies: Frequencies<'_>, first: u64) -> Result<(), Error>;
 }
 
 impl Postings {
@@ -154,80 +126,6 @@ impl Postings {
                 !self.columns.both(columns).is_empty()
             };
             take(self.ordinals[place], is_inside);
-        }
-        Ok(())
-    }
-
-    /// Gives `taker` those postings of the block that stand at these places, which ascend. It stands where it stood.
-    pub fn each_read(&mut self, places: &[usize], taker: &mut impl TakePostings) -> Result<(), Error> {
-        self.unpack_shapes()?;
-        let (at, occurrences) = self.begun;
-        let (kinds, shelf) = (self.kinds, &self.shelf);
-        let broken = |what| shelf.broken(Section::Postings, what);
-        kinds.add_up(&self.shapes, &self.bytes[at..], &mut self.firsts).map_err(broken)?;
-        let (mut rest, mut tf, mut read) = (Reader::new(&self.bytes[at..]), Vec::new(), 0);
-        for &place in places {
-            let (ordinal, shape) = (self.ordinals[place], self.shapes[place]);
-            let first = occurrences.saturating_add(self.firsts[place]);
-            if taker.take_shape(ordinal, shape, first) {
-                continue;
-            }
-            if let Some((columns, frequency)) = kinds.even(shape) {
-                let tf = &[frequency; MOST_EVEN][..columns.0.count_ones() as usize];
-                taker.take(ordinal, Frequencies { columns, tf }, first)?;
-            } else {
-                for before in self.shapes[read..place].iter().filter(|shape| kinds.has_rest(**shape)) {
-                    kinds.get(*before, &mut rest, &mut tf).map_err(broken)?;
-                }
-                read = place + 1;
-                let columns = kinds.get(shape, &mut rest, &mut tf).map_err(broken)?;
-                taker.take(ordinal, Frequencies { columns, tf: &tf }, first)?;
-            }
-        }
-        Ok(())
-    }
-
-    /// The same of the postings that some records have, which ascend, of a list that is unpacked.
-    pub fn each_of(
-        &mut self,
-        list: &UnpackedList,
-        records: &[u32],
-        taker: &mut impl TakePostings,
-    ) -> Result<(), Error> {
-        let per_block = self.shelf.block();
-        // The block, and a posting of it before which the occurrences were counted.
-        let (mut block, mut at, mut occurrences) = (0..0, 0, Some(0));
-        for &ordinal in records {
-            let Some(place) = list.place_of(ordinal) else { continue };
-            if !block.contains(&place) {
-                let number = place / per_block;
-                block = number * per_block..(number + 1) * per_block;
-                at = block.start;
-                occurrences = self.table.blocks.get(number).map(|block| block.occurrences);
-            }
-            let between = list.occurrences(at..place);
-            (at, occurrences) = (place, occurrences.zip(between).and_then(|(a, b)| a.checked_add(b)));
-            if let Some((shape, first)) = list.shape(place).zip(occurrences) {
-                if taker.take_shape(ordinal, shape, first) {
-                    continue;
-                }
-                if let Some((columns, frequency)) = self.kinds.even(shape) {
-                    let tf = &[frequency; MOST_EVEN][..columns.0.count_ones() as usize];
-                    taker.take(ordinal, Frequencies { columns, tf }, first)?;
-                    continue;
-                }
-            }
-            if self.block != Some(place / per_block) {
-                self.enter(place / per_block)?;
-            }
-            self.stand(place - block.start);
-            self.read()?;
-            occurrences = Some(self.first_occurrence);
-            taker.take(
-                ordinal,
-                Frequencies { columns: self.columns, tf: &self.tf },
-                self.first_occurrence,
-            )?;
         }
         Ok(())
     }
@@ -679,7 +577,6 @@ impl Shelf {
             tf: Vec::new(),
             first_occurrence: 0,
             next_occurrence: 0,
-            firsts: Vec::new(),
             inside: None,
             unpacked: 0,
         })

@@ -20,8 +20,6 @@ pub(crate) struct Shapes {
 
 /// More columns have no kind for each set of them.
 const FEW: u32 = 3;
-/// A posting that is [even](Shapes::even) is in so many columns at most.
-pub(super) const MOST_EVEN: usize = FEW as usize;
 
 impl Shapes {
     /// For so many text columns.
@@ -88,53 +86,6 @@ impl Shapes {
             columns if columns > FEW && shape < columns => 1,
             _ => 0,
         }
-    }
-
-    /// How often the term is in a posting, in all columns together, if its rest is not needed to tell.
-    pub fn occurrences(self, shape: u32) -> Option<u32> {
-        let (excess, kind) = self.excess_and_kind(shape);
-        let columns = if self.columns <= FEW {
-            (kind + 1).count_ones()
-        } else if kind < self.columns {
-            1
-        } else {
-            return None;
-        };
-        excess.checked_add(columns)
-    }
-
-    /// Whether something of a posting stands in the rest.
-    #[inline]
-    pub fn has_rest(self, shape: u32) -> bool {
-        self.even(shape).is_none()
-    }
-
-    /// For each posting of a block how many occurrences those before it have together, into `firsts`.
-    pub fn add_up(self, shapes: &[u32], rest: &[u8], firsts: &mut Vec<u64>) -> Result<(), Broken> {
-        /// With the number of kinds known the compiler need not divide.
-        fn few<const KINDS: u32>(shapes: &[u32], firsts: &mut Vec<u64>) {
-            let mut first = 0;
-            firsts.extend(shapes.iter().map(|shape| {
-                let before = first;
-                first += u64::from(shape / KINDS) + u64::from((shape % KINDS + 1).count_ones());
-                before
-            }));
-        }
-        firsts.clear();
-        match self.columns {
-            1 => few::<1>(shapes, firsts),
-            2 => few::<3>(shapes, firsts),
-            FEW => few::<7>(shapes, firsts),
-            _ => {
-                let (mut first, mut rest, mut tf) = (0, Reader::new(rest), Vec::new());
-                for shape in shapes {
-                    firsts.push(first);
-                    self.get(*shape, &mut rest, &mut tf)?;
-                    first += tf.iter().map(|tf| u64::from(*tf)).sum::<u64>();
-                }
-            }
-        }
-        Ok(())
     }
 
     /// The shape of a posting with these columns and frequencies, ascending; appends to the rest.
@@ -207,17 +158,13 @@ mod tests {
             let postings: Vec<Vec<(u8, u32)>> = postings.into_iter().map(within).filter(|tf: &Vec<_>| !tf.is_empty()).collect();
             let mut rest = Vec::new();
             let all: Vec<_> = postings.iter().map(|tf| shapes.put(tf, &mut rest)).collect();
-            let (mut reader, mut tf, mut firsts) = (Reader::new(&rest), Vec::new(), Vec::new());
-            shapes.add_up(&all, &rest, &mut firsts).unwrap();
-            let mut occurrences = 0;
-            for ((posting, &shape), first) in postings.iter().zip(&all).zip(firsts) {
-                prop_assert_eq!(first, occurrences);
-                occurrences += posting.iter().map(|(_, tf)| u64::from(*tf)).sum::<u64>();
+            let (mut reader, mut tf) = (Reader::new(&rest), Vec::new());
+            for (posting, &shape) in postings.iter().zip(&all) {
                 let left = reader.left();
                 let set = shapes.get(shape, &mut reader, &mut tf).unwrap();
                 let read: Vec<_> = set.iter().map(|column| u8::try_from(column).unwrap()).zip(tf.clone()).collect();
                 prop_assert_eq!(&read, posting);
-                prop_assert!(shapes.has_rest(shape) || reader.left() == left);
+                prop_assert!(shapes.even(shape).is_none() || reader.left() == left);
                 let is_even = posting.len() == 1 || columns < 4 && posting.iter().all(|(_, tf)| *tf == 1);
                 prop_assert_eq!(shapes.even(shape), is_even.then(|| (set, posting[0].1)));
                 prop_assert!(posting.iter().any(|(_, tf)| *tf > 1) || shape < shapes.kinds());

@@ -10,10 +10,6 @@ use super::hand::{Hand, Step, Stop};
 use super::kept;
 use super::merge::{Source, merge};
 use super::output::Output;
-use super::pack;
-use super::places::{COLUMN, Pairs, Places, RECORD};
-use super::positions::Positions;
-use super::postings::{Frequencies, TakePostings};
 use super::reader::Shelf;
 use super::sorted::{SortedIndex, SortedWriter, first_entry, parts_of};
 use super::values::ValueColumn;
@@ -588,27 +584,12 @@ proptest! {
     }
 }
 
-/// The record of a posting, its columns, how often in each, and the first occurrence.
-type Read = (u32, ColumnSet, Vec<(usize, u32)>, u64);
-
-/// Postings as they were given.
-struct Given(Vec<Read>);
-
-impl TakePostings for Given {
-    fn take(&mut self, ordinal: u32, frequencies: Frequencies<'_>, first: u64) -> Result<()> {
-        let tf: Vec<_> = frequencies.iter().collect();
-        self.0.push((ordinal, tf.iter().map(|(column, _)| *column).collect(), tf, first));
-        Ok(())
-    }
-}
-
 proptest! {
     /// A list that was unpacked says the same as one that is walked through.
     #[test]
     fn an_unpacked_list_is_the_packed_one(
         times in prop::collection::vec(prop_oneof![3 => Just((0, 0)), 2 => (0_usize..4, 0_usize..4)], 30..300),
         block in prop_oneof![Just(3_u8), Just(9)],
-        asked in prop::collection::vec(any::<prop::sample::Index>(), 0..40),
     ) {
         let record = |(number, (title, notes)): (i64, &(usize, usize))| {
             Record::new(number).with("title", "oak ".repeat(*title)).with("notes", "oak ".repeat(*notes))
@@ -634,113 +615,15 @@ proptest! {
         for ordinal in 0..shelf.records() + 70 {
             let place = walked.iter().position(|(known, ..)| *known == ordinal);
             prop_assert_eq!((list.place_of(ordinal), list.has(ordinal)), (place, place.is_some()));
-        }
-        let occurrences = |(_, _, tf, _): &(u32, ColumnSet, Vec<(usize, u32)>, u64)| -> u64 {
-            tf.iter().map(|(_, tf)| u64::from(*tf)).sum()
-        };
-        for (start, end) in asked.iter().zip(&asked).map(|(a, b)| (a.index(walked.len()), b.index(walked.len()))) {
-            let places = start.min(end)..start.max(end);
-            let sum = walked[places.clone()].iter().map(occurrences).sum();
-            prop_assert_eq!(list.occurrences(places), Some(sum));
-        }
-        let mut wanted: Vec<u32> = asked.iter().map(|index| index.index(times.len()) as u32).collect();
-        wanted.sort_unstable();
-        let mut given = Given(Vec::new());
-        postings().each_of(&list, &wanted, &mut given).unwrap();
-        let has = |ordinal: &u32| walked.iter().find(|(known, ..)| known == ordinal).cloned();
-        prop_assert_eq!(given.0, wanted.iter().filter_map(has).collect::<Vec<_>>());
-    }
-}
-
-proptest! {
-    /// Where a term stands in many records is where it stands in each, packed or not.
-    #[test]
-    fn places_are_those_of_each_posting(
-        texts in prop::collection::vec(prop::collection::vec((0_usize..5, 0_usize..4), 5), 20..150),
-        columns in 1_usize..6,
-        counted in 1_u64..32,
-        block in prop_oneof![Just(3_u8), Just(9), Just(128)],
-        left_out in 1_u32..5,
-    ) {
-        const START: u32 = 4;
-        let names: Vec<_> = (0..columns).map(|column| format!("c{column}")).collect();
-        let with = |schema: Schema, name: &String| schema.with(name.as_str(), Column::text("none"));
-        let mut builder = Builder::new(Arc::new(names.iter().fold(Schema::new("id"), with)));
-        builder.set_block(block);
-        for (number, texts) in (0_i64..).zip(&texts) {
-            let text = |(elms, oaks): &(usize, usize)| "elm ".repeat(*elms) + &"oak box ".repeat(*oaks);
-            let all = names.iter().zip(texts).map(|(name, here)| (name.as_str(), text(here)));
-            builder.put(&all.fold(Record::new(number), |record, (name, text)| record.with(name, text))).unwrap();
-        }
-        let unit = Memory::new().unit();
-        let entry = builder.seal(&unit).unwrap().unwrap().entry;
-        let shelf = Arc::new(Shelf::open(&unit, &entry, &cache()).unwrap());
-        let Some(term) = fetched(&unit, |hand| shelf.find_term(hand, "oak")).unwrap() else { return Ok(()) };
-        let postings = || fetched(&unit, |hand| shelf.postings(hand, &term)).unwrap();
-        let mut positions = fetched(&unit, |hand| shelf.positions(hand, &term)).unwrap();
-        let counted = ColumnSet(counted);
-        let is_wanted = |ordinal: u32| ordinal >= START && !ordinal.is_multiple_of(left_out + 1);
-
-        let (mut walk, mut right) = (postings(), Vec::new());
-        while walk.advance().unwrap() {
-            let (ordinal, mut here) = (walk.ordinal(), Vec::new());
-            walk.read().unwrap();
-            positions.of(&walk, counted, |column, at| here.push((column, at))).unwrap();
-            let here = here.into_iter().filter(|_| is_wanted(ordinal)).map(|(column, position)| {
-                u64::from(ordinal - START) << RECORD | (column as u64) << COLUMN | u64::from(position)
-            });
-            right.extend(here);
-        }
-
-        let (pairs, mut given) = (Pairs::new(&shelf, counted), Vec::new());
-        let mut places = Places::new(&mut positions, &pairs, START, &mut given);
-        for block in 0..walk.blocks() {
-            walk.enter(block).unwrap();
-            let ordinals = walk.unpacked();
-            let wanted: Vec<_> = (0..ordinals.len()).filter(|place| is_wanted(ordinals[*place])).collect();
-            walk.each_read(&wanted, &mut places).unwrap();
-        }
-        places.finish().unwrap();
-        prop_assert_eq!(&given, &right);
-
-        postings().ask_list().unwrap();
-        postings().ask_list().unwrap();
-        if let Some(list) = postings().list_unpacked().cloned() {
-            let wanted: Vec<_> = (0..shelf.records()).filter(|ordinal| is_wanted(*ordinal)).collect();
-            given.clear();
-            let mut places = Places::new(&mut positions, &pairs, START, &mut given);
-            postings().each_of(&list, &wanted, &mut places).unwrap();
-            places.finish().unwrap();
-            prop_assert_eq!(&given, &right);
+            let Some(place) = place else { continue };
+            let (_, columns, frequencies, _) = &walked[place];
+            if let Some((set, tf)) = list.shape(place).and_then(|shape| walk.kinds().even(shape)) {
+                prop_assert!(set == *columns && frequencies.iter().all(|(_, known)| *known == tf));
+            }
         }
     }
 }
 
-/// Numbers that add up to more than a position has room for are damage, and not another place.
-#[test]
-fn a_position_that_is_too_large_is_noticed() {
-    let unit = Memory::new().unit();
-    let entry = sealed(&unit, [Record::new(1).with("title", "oak oak")], 8);
-    let shelf = Arc::new(Shelf::open(&unit, &entry, &cache()).unwrap());
-    let pairs = Pairs::new(&shelf, ColumnSet(3));
-    // The shape of a posting that is twice in the first of two columns.
-    let twice = 3;
-    for (second, is_right) in [(1, true), (3, false)] {
-        let mut packed = Vec::new();
-        pack::put(&mut packed, &[u32::MAX - 2, second, 1]);
-        let mut positions = Positions::new(&shelf, packed.into(), 3).unwrap();
-        let tf = Frequencies { columns: ColumnSet(1), tf: &[1] };
-        let mut given = Vec::new();
-        let mut places = Places::new(&mut positions, &pairs, 0, &mut given);
-        assert!(!places.take_shape(0, twice, 0), "nothing is unpacked yet");
-        places.take(0, tf, 0).unwrap();
-        assert!(places.take_shape(1, twice, 0));
-        assert_eq!(places.finish().is_ok(), is_right);
-        assert!(!is_right || given[2] == 1 << RECORD | u64::from(u32::MAX - 1));
-    }
-}
-
-/// Of lists that would take too much room those of the commonest terms are kept, in whatever order they are asked for.
 /// The same shelf with bytes of its body replaced and all checksums made to fit: what the checksums cannot tell apart
 /// from a good one.
 fn forged(unit: &MemoryUnit, entry: &ShelfEntry, changes: &[(usize, u8)]) -> (Memory, Manifest) {

@@ -5,7 +5,6 @@ use super::postings::Postings;
 use super::terms::ListKey;
 use crate::bits::Bits;
 use crate::error::Result;
-use std::ops::Range;
 use std::sync::Arc;
 
 /// Of so many records one has to have the term.
@@ -22,8 +21,6 @@ pub(crate) struct UnpackedList {
     /// For each 64 records how many postings come before theirs.
     before: Vec<u32>,
     shapes: Vec<u8>,
-    /// How often the term is in a posting of each shape; 0 if that can't be told.
-    occurrences: Box<[u32]>,
 }
 
 impl UnpackedList {
@@ -49,10 +46,7 @@ impl UnpackedList {
             Some(here)
         });
         let before = before.collect();
-        let kinds = postings.kinds();
-        let told = (0..LARGE.into()).map(|shape| kinds.occurrences(shape).unwrap_or(0));
-        let occurrences = told.chain([0]).collect();
-        Ok(Self { bits: Arc::new(bits), before, shapes, occurrences })
+        Ok(Self { bits: Arc::new(bits), before, shapes })
     }
 
     /// The records.
@@ -82,21 +76,7 @@ impl UnpackedList {
         Some(self.shapes[place]).filter(|shape| *shape != LARGE).map(u32::from)
     }
 
-    /// How many occurrences some postings have together, by their places in the list; none if that can't be told.
-    pub(super) fn occurrences(&self, places: Range<usize>) -> Option<u64> {
-        let (mut sum, mut all_told) = (0, true);
-        for shape in &self.shapes[places] {
-            let occurrences = self.occurrences[usize::from(*shape)];
-            sum += u64::from(occurrences);
-            all_told &= occurrences > 0;
-        }
-        all_told.then_some(sum)
-    }
-
     pub(super) fn bytes(&self) -> usize {
-        size_of_val(self.bits.words())
-            + size_of_val(&*self.before)
-            + self.shapes.len()
-            + size_of_val(&*self.occurrences)
+        size_of_val(self.bits.words()) + size_of_val(&*self.before) + self.shapes.len()
     }
 }

@@ -126,11 +126,6 @@ impl Statistics {
         !self.words_decide && !self.has_proximity
     }
 
-    /// Whether it has so many leaves and tests that records are better asked together.
-    pub fn are_leaves_many(&self) -> bool {
-        self.leaves > MANY_LEAVES
-    }
-
     fn cheapest(&self) -> Strategy {
         if self.limit == 0 {
             return Strategy::Count;
@@ -203,7 +198,7 @@ impl Statistics {
             && self.to_count == u64::MAX
             && (self.candidates.saturating_mul(RECORD_FILLED) > in_windows || self.has_common_phrases);
         let asked = self.candidates.saturating_mul(self.leaves as u64).saturating_mul(ASKED);
-        sees_all || self.are_leaves_many() && asked > in_windows
+        sees_all || self.leaves > MANY_LEAVES && asked > in_windows
     }
 
     fn matches_first(&self, strategy: Strategy) -> bool {
@@ -213,7 +208,9 @@ impl Statistics {
             // Where all that match are counted anyway, that is found out first, unless scoring tells it.
             _ => {
                 let is_told = self.is_counted || self.all_are_needed || self.any_will_do;
-                self.has_common_phrases || self.to_count == u64::MAX && !is_told
+                // And where each record would be asked for many words.
+                let is_wide = self.leaves > MANY_LEAVES && !self.all_are_needed && !self.any_will_do;
+                self.has_common_phrases || is_wide || self.to_count == u64::MAX && !is_told
             }
         }
     }

@@ -1,13 +1,10 @@
 //! Going through the records of a shelf one by one, by what has to match: where that is rare, or every match has to be seen.
 
 use super::cursors::Cursors;
-use super::matching::Matches;
 use super::top::{Scored, Top};
-use crate::bits::Bits;
 use crate::search::find::{Find, Order};
 use crate::search::plan::Node;
 use crate::shelf::{END, Hand, Step, ValueColumn, if_at_hand};
-use std::collections::BTreeSet;
 use std::ops::Range;
 
 /// Between two questions whether to stop so many records are looked at.
@@ -91,55 +88,6 @@ pub(super) fn by_record(
     }
     hand.complete()?;
     Ok(counted)
-}
-
-/// Where records that match come from.
-pub(super) enum Candidates<'f, 'c> {
-    /// They are known.
-    Known(&'f Bits),
-    /// They are found out window by window.
-    Together(Matches<'f, 'c>),
-    /// They are asked one by one.
-    Asked,
-}
-
-/// Fills up the best of a run, of which all that score are known, with records that match and score nothing: the first of them are the
-/// best.
-pub(super) fn fill_up<'c>(
-    hand: &mut Hand,
-    cursors: &mut Cursors<'c>,
-    mut from: Candidates<'_, 'c>,
-    root: &Node,
-    find: &Find,
-    (top, scored): (&mut Top, Vec<Scored>),
-    run: Range<u32>,
-) -> Step<()> {
-    let known: BTreeSet<u32> = scored.iter().map(|scored| scored.ordinal).collect();
-    for one in scored {
-        top.offer(one);
-    }
-    let mut collect = Collect { top, count: 0, by: None };
-    let (mut at, mut seen) = (run.start.max(collect.top.begins()), 0_u64);
-    while !collect.top.is_full() {
-        let next = match &mut from {
-            Candidates::Known(bits) => {
-                Ok(bits.next(at as usize).and_then(|next| u32::try_from(next).ok()).unwrap_or(END))
-            }
-            Candidates::Together(matches) => matches.next(hand, root, at),
-            Candidates::Asked => cursors.next(hand, root, at),
-        };
-        let Some(next) = if_at_hand(next)?.filter(|next| *next < run.end) else { break };
-        seen += 1;
-        if seen.is_multiple_of(BETWEEN_STOPS) {
-            find.go_on()?;
-        }
-        let counts = !known.contains(&next) && !cursors.standing.removed(next);
-        if counts && (!matches!(from, Candidates::Asked) || cursors.matches(hand, root, next)?) {
-            offer(hand, cursors, &mut collect, next, false)?;
-        }
-        at = next + 1;
-    }
-    hand.complete()
 }
 
 /// Offers a record that matches.

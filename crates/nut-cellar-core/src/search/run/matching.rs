@@ -6,7 +6,7 @@ use super::cursors::{Cursors, LeafCursor};
 use crate::bits::Bits;
 use crate::search::find::Find;
 use crate::search::plan::Node;
-use crate::shelf::{END, Hand, Step, if_at_hand};
+use crate::shelf::{Hand, Step, if_at_hand};
 use std::ops::Range;
 
 /// So many records are looked at together.
@@ -69,50 +69,6 @@ pub(super) fn count(
     }
     hand.complete()?;
     Ok(total)
-}
-
-/// The records that match, window by window, where asking record by record would ask too many words. They are asked for in ascending
-/// order.
-pub(super) struct Matches<'f, 'c> {
-    cursors: &'f mut Cursors<'c>,
-    find: &'f Find,
-    window: Range<u32>,
-    bits: Bits,
-    end: u32,
-}
-
-impl<'f, 'c> Matches<'f, 'c> {
-    /// Of the records below `end`.
-    pub fn new(cursors: &'f mut Cursors<'c>, find: &'f Find, end: u32) -> Self {
-        Self { cursors, find, window: 0..0, bits: Bits::default(), end }
-    }
-
-    /// Whether a record matches.
-    pub fn has(&mut self, hand: &mut Hand, root: &Node, ordinal: u32) -> Step<bool> {
-        if !self.window.contains(&ordinal) {
-            self.find.go_on()?;
-            self.window = ordinal..ordinal.saturating_add(TOGETHER).min(self.end);
-            self.bits.reset(self.window.len());
-            if_at_hand(self.cursors.fill(hand, root, &self.window, &mut self.bits))?;
-        }
-        Ok(self.bits.has((ordinal - self.window.start) as usize))
-    }
-
-    /// The first record from one on that matches; [`END`] if there is none.
-    pub fn next(&mut self, hand: &mut Hand, root: &Node, ordinal: u32) -> Step<u32> {
-        let mut at = ordinal;
-        while at < self.end {
-            if self.has(hand, root, at)? {
-                return Ok(at);
-            }
-            let next = self.bits.next((at - self.window.start) as usize);
-            if let Some(next) = next.and_then(|next| u32::try_from(next).ok()) {
-                return Ok(self.window.start + next);
-            }
-            at = self.window.end;
-        }
-        Ok(END)
-    }
 }
 
 impl Cursors<'_> {

@@ -23,14 +23,13 @@ mod word;
 use super::find::{Find, Order, Total};
 use super::plan::strategy::{Choice, Statistics, Strategy, choose};
 use super::plan::{Node, Plan, Ranking};
-use crate::bits::Bits;
 use crate::catalog::Standing;
 use crate::shelf::{Hand, Set, Step, ValueColumn, in_threads};
 use crate::store::PieceId;
-use by_record::{ByValue, Candidates, Collect, by_record, fill_up};
+use by_record::{ByValue, Collect, by_record};
 pub(in crate::search) use cursors::{Cursors, Walked};
 use in_order::in_order;
-use matching::{Matches, count};
+use matching::count;
 pub(in crate::search) use matching::{PhraseBits, all_matching};
 use scan::Scan;
 use serde::Serialize;
@@ -203,7 +202,7 @@ impl<'a> Run<'a> {
         if self.statistics.by_score && self.asked.k > 0 {
             cursors.expect(hand, self.statistics.candidates.min(self.statistics.postings))?;
         }
-        let mut top = Top::new(self.asked.k, self.asked.after, self.asked.floor);
+        let mut top = self.top();
         let mut part = Part { strategy: Some(choice.strategy), ..Part::default() };
         let mut counted = matches.as_ref().map(|(_, count)| *count);
         match choice.strategy {
@@ -259,13 +258,9 @@ impl<'a> Run<'a> {
         walked: &mut Walked,
     ) -> Step<(Option<u64>, (u64, u64))> {
         let (find, records) = (self.asked.find, &self.records);
-        let is_wide = self.statistics.are_leaves_many() && matches.is_none();
-        let mut filler = if is_wide { Some(self.open(hand, walked)?) } else { None };
         let needed = cursors.required(self.root).filter(|_| choice.strategy == Strategy::BestOfAll);
-        let words_tell_all = cursors.words_tell_all(self.root);
         let sought = (self.root, matches.clone(), needed.is_some());
-        let mut scan = Scan::new(cursors, sought, filler.as_mut(), find, top, records.end);
-        scan.most_rough = choice.most_rough;
+        let mut scan = Scan::new(cursors, sought, find, top, choice.most_rough);
         let mut told = Scanned::default();
         match choice.strategy {
             Strategy::OfMatches => {
@@ -294,38 +289,19 @@ impl<'a> Run<'a> {
         }
         hand.complete()?;
         let unpacked = scan.lists.iter().map(|list| list.postings.blocks_unpacked()).sum();
-        let went = (scan.scored, unpacked);
-        // Records without any of the words score nothing: they count where others are too few.
+        let (scored, words_tell_all) = (scan.scored, scan.words_tell_all);
+        // Records without any of the words score nothing: they count where others are too few, and then are looked for one by one.
         if top.threshold() <= 0.0 && !words_tell_all && choice.strategy != Strategy::OfMatches {
-            self.fill_up(hand, top, matches.as_ref().map(|(all, _)| &**all), walked)?;
+            *top = self.top();
+            let mut cursors = self.open(hand, walked)?;
+            let collect = Collect { count: 0, ..self.collect(top) };
+            by_record(hand, &mut cursors, self.root, find, collect, records.clone())?;
         }
-        Ok((told.counted, went))
+        Ok((told.counted, (scored, unpacked)))
     }
 
-    /// Fills up the best, of which all that score are known.
-    fn fill_up(
-        &self,
-        hand: &mut Hand,
-        top: &mut Top,
-        matches: Option<&Bits>,
-        walked: &mut Walked,
-    ) -> Step<()> {
-        let mut cursors = self.open(hand, walked)?;
-        let mut filler = self.open(hand, walked)?;
-        let from = match matches {
-            Some(matches) => Candidates::Known(matches),
-            None if self.statistics.are_leaves_many() => {
-                Candidates::Together(Matches::new(&mut filler, self.asked.find, self.records.end))
-            }
-            None => Candidates::Asked,
-        };
-        let mut filled = Top::new(self.asked.k, self.asked.after, self.asked.floor);
-        let best = std::mem::replace(top, Top::new(0, None, None)).into_sorted();
-        let scored = best.into_iter().filter(|scored| scored.score > 0.0).collect();
-        let rest = (&mut filled, scored);
-        fill_up(hand, &mut cursors, from, self.root, self.asked.find, rest, self.records.clone())?;
-        *top = filled;
-        Ok(())
+    fn top(&self) -> Top {
+        Top::new(self.asked.k, self.asked.after, self.asked.floor)
     }
 }
 

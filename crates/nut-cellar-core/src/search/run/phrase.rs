@@ -6,20 +6,21 @@
 //! at together.
 
 use super::word::WordCursor;
-use crate::bits::{Bits, each_in};
+use crate::bits::Bits;
 use crate::error::Result;
 use crate::schema::ColumnSet;
-use crate::shelf::{
-    COLUMN, END, Hand, POSITIONS, Pairs, Place, Places, Positions, Postings, RECORD, Shelf, Step, TermEntry,
-    if_at_hand,
-};
+use crate::shelf::{END, Hand, POSITIONS, Positions, Postings, Shelf, Step, TermEntry, if_at_hand};
 use std::ops::Range;
 use std::sync::Arc;
 
+/// Where a term stands: the number of a record in the highest bits, then the column, then the position.
+pub(super) type Place = u64;
+/// Where the column begins, and where the record does.
+const COLUMN: u32 = 32;
+const RECORD: u32 = 38;
+
 /// In a window, looking for what the rarest term has takes as long as so many postings take.
 const SOUGHT: u64 = 8;
-/// Where an unpacked list has so many postings in a window for each that is wanted, it is asked for these.
-const FEW_WANTED: u64 = 8;
 /// Terms of fewer records are not worth looking through windows.
 const COMMON: u64 = 1 << 13;
 
@@ -221,14 +222,8 @@ impl Phrase {
             bits.add(&candidates);
             return Ok(());
         }
-        let among = Among {
-            window,
-            candidates: &candidates,
-            records: shelf.records(),
-            pairs: Pairs::new(shelf, self.columns),
-        };
         for (term, places) in self.terms.iter_mut().zip(&mut self.places) {
-            term.places_in(&among, places)?;
+            term.places_in(window, &candidates, self.columns, places)?;
         }
         self.join(|record| bits.set(record));
         Ok(())
@@ -336,17 +331,6 @@ fn record_of(place: Place) -> usize {
     usize::try_from(place >> RECORD).unwrap_or(usize::MAX)
 }
 
-/// Where terms are looked for.
-struct Among<'a> {
-    window: &'a Range<u32>,
-    /// The records of the window that have all terms.
-    candidates: &'a Bits,
-    /// How many records the shelf has.
-    records: u32,
-    /// What postings say of the columns of the phrase.
-    pairs: Pairs,
-}
-
 impl PhraseTerm {
     /// Asks for all positions.
     fn read_positions(&mut self, shelf: &Arc<Shelf>, hand: &mut Hand) -> Step<()> {
@@ -382,9 +366,7 @@ impl PhraseTerm {
         for (term, positions) in each.filter(|(term, _)| term.here == ordinal) {
             let Some(positions) = positions else { continue };
             term.postings.read()?;
-            positions.of(&term.postings, columns.unwrap_or(term.columns), |column, position| {
-                places.push((column as Place) << COLUMN | Place::from(position));
-            })?;
+            append(positions, &term.postings, columns.unwrap_or(term.columns), 0, places)?;
         }
         if self.cursor.terms.len() > 1 {
             in_order(places);
@@ -392,28 +374,28 @@ impl PhraseTerm {
         Ok(())
     }
 
-    /// Where in the candidates, in the columns of the phrase, one of the terms stands: ascending, as places of records that are numbered from
+    /// Where in the candidates of a window, in these columns, one of the terms stands: ascending, as places of records that are numbered from
     /// the start of the window.
-    fn places_in(&mut self, among: &Among<'_>, places: &mut Vec<Place>) -> Result<()> {
-        let Among { window, candidates, .. } = among;
+    fn places_in(
+        &mut self,
+        window: &Range<u32>,
+        candidates: &Bits,
+        columns: ColumnSet,
+        places: &mut Vec<Place>,
+    ) -> Result<()> {
         places.clear();
-        let mut records = Vec::new();
-        each_in(candidates.words().iter().copied(), &(0..window.end - window.start), |place| {
-            records.push(window.start + place);
-        });
-        let mut wanted = Vec::new();
         for (term, positions) in self.cursor.terms.iter_mut().zip(self.positions.iter_mut().flatten()) {
-            let mut here = Places::new(positions, &among.pairs, window.start, places);
-            let inside = u64::from(term.postings.records()) * window.len() as u64 / u64::from(among.records);
-            let list = term.postings.list_unpacked().filter(|_| records.len() as u64 * FEW_WANTED < inside);
-            if let Some(list) = list.cloned() {
-                term.postings.each_of(&list, &records, &mut here)?;
-            } else {
-                term.postings.each_block_in(window, |postings, inside| {
-                    places_of_candidates(postings, inside, among, (&mut wanted, &mut here))
-                })?;
-            }
-            here.finish()?;
+            term.postings.each_block_in(window, |postings, inside| {
+                for place in inside {
+                    let record = postings.unpacked()[place] - window.start;
+                    if candidates.has(record as usize) {
+                        postings.stand(place);
+                        postings.read()?;
+                        append(positions, postings, columns, record, places)?;
+                    }
+                }
+                Ok(())
+            })?;
         }
         if self.cursor.terms.len() > 1 {
             in_order(places);
@@ -422,21 +404,18 @@ impl PhraseTerm {
     }
 }
 
-/// Gives `here` those postings of a block that candidates have.
-fn places_of_candidates(
-    postings: &mut Postings,
-    inside: Range<usize>,
-    among: &Among<'_>,
-    (wanted, here): (&mut Vec<usize>, &mut Places<'_>),
+/// Appends where in these columns a term stands in the record at which postings stand, which has a number.
+fn append(
+    positions: &mut Positions,
+    postings: &Postings,
+    columns: ColumnSet,
+    record: u32,
+    places: &mut Vec<Place>,
 ) -> Result<()> {
-    // Without a branch, which would be taken as often as not.
-    let mut count = 0;
-    wanted.resize(inside.len() + 1, 0);
-    for (place, ordinal) in inside.clone().zip(&postings.unpacked()[inside]) {
-        wanted[count] = place;
-        count += usize::from(among.candidates.has((ordinal - among.window.start) as usize));
-    }
-    postings.each_read(&wanted[..count], here)
+    let record = Place::from(record) << RECORD;
+    positions.of(postings, columns, |column, position| {
+        places.push(record | (column as Place) << COLUMN | Place::from(position));
+    })
 }
 
 /// Puts places of several lists in order, of each of which they ascend; so they are only merged.

@@ -12,7 +12,6 @@
 
 use super::cursors::Cursors;
 use super::list::{List, Scale};
-use super::matching::Matches;
 use super::top::{Scored, Top};
 use super::with_phrases::Matched;
 use crate::bits::Bits;
@@ -24,8 +23,6 @@ use std::sync::Arc;
 
 /// Between two questions whether to stop so many windows are looked at.
 pub(super) const BETWEEN_STOPS: u32 = 64;
-/// Asking a record for a leaf costs about as much as filling in so many postings.
-const ASKED: u64 = 8;
 
 /// The set that a record has to be in.
 pub(super) struct Allowed {
@@ -69,9 +66,6 @@ pub(super) enum Sum {
 pub(super) struct Scan<'w, 'c> {
     pub find: &'w Find,
     pub cursors: &'w mut Cursors<'c>,
-    /// Cursors that find out window by window which records match, and how many leaves may be asked for before that is better.
-    filled: Option<Matches<'w, 'c>>,
-    asks: u64,
     /// In query order, in which scores add up.
     pub words: Vec<Word>,
     pub lists: Vec<List>,
@@ -98,10 +92,9 @@ impl<'w, 'c> Scan<'w, 'c> {
     pub fn new(
         cursors: &'w mut Cursors<'c>,
         (root, matches, all_are_needed): (&Node, Option<Set>, bool),
-        filler: Option<&'w mut Cursors<'c>>,
         find: &'w Find,
         top: &'w mut Top,
-        end: u32,
+        most_rough: u64,
     ) -> Self {
         let (exact, words_tell_all) = (cursors.words_decide(root), cursors.words_tell_all(root));
         let (allowed, root) = if matches.is_some() { (matches, None) } else { cursors.sift(root) };
@@ -109,8 +102,6 @@ impl<'w, 'c> Scan<'w, 'c> {
         let allowed = allowed.map(|(set, count)| Allowed { records: set, are_many: count > records / 4 });
         let mut scan = Self {
             find,
-            filled: filler.map(|filler| Matches::new(filler, find, end)),
-            asks: cursors.words.iter().map(|word| word.cursor.unknown()).sum::<u64>() / ASKED,
             words: Vec::new(),
             lists: Vec::new(),
             top,
@@ -126,7 +117,7 @@ impl<'w, 'c> Scan<'w, 'c> {
             scored: 0,
             matched: None,
             rough: 0,
-            most_rough: u64::MAX,
+            most_rough,
         };
         scan.open_lists();
         scan
@@ -211,14 +202,9 @@ impl<'w, 'c> Scan<'w, 'c> {
         if !self.passes(ordinal) {
             return Ok(false);
         }
-        let Some(root) = &self.root else { return Ok(true) };
-        match &mut self.filled {
-            Some(filled) if self.asks == 0 => filled.has(hand, root, ordinal),
-            _ => {
-                let plan = self.cursors.plan;
-                self.asks = self.asks.saturating_sub((plan.leaves.len() + plan.tests.len()) as u64);
-                self.cursors.matches(hand, root, ordinal)
-            }
+        match &self.root {
+            Some(root) => self.cursors.matches(hand, root, ordinal),
+            None => Ok(true),
         }
     }
 

@@ -81,11 +81,6 @@ impl Top {
         self.after.is_none() && self.k > 0
     }
 
-    /// The first record that may count among those that score nothing.
-    pub fn begins(&self) -> u32 {
-        self.after.filter(|after| after.score <= 0.0).map_or(0, |after| after.ordinal.saturating_add(1))
-    }
-
     /// As many, of nothing so far.
     pub fn like(&self) -> Self {
         Self::new(self.k, None, None)

@@ -101,12 +101,6 @@ impl WordCursor {
         self.limited
     }
 
-    /// How many postings have to be read to find out which records have one of the terms.
-    pub fn unknown(&self) -> u64 {
-        let packed = self.terms.iter().filter(|term| self.limited || term.postings.list_unpacked().is_none());
-        packed.map(|term| u64::from(term.postings.records())).sum()
-    }
-
     /// The first record from one on that has one of the terms, in whatever column; [`END`] if there is none.
     pub fn seek(&mut self, ordinal: u32) -> Result<u32> {
         if let [only] = self.terms.as_mut_slice() {
