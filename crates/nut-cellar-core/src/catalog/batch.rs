@@ -56,9 +56,6 @@ pub struct SoFar {
 /// Whoever watches a batch is told after so many records.
 const TOLD: u64 = 1_024;
 
-/// Threads join after so many records, so that whoever watches is told.
-const LEG: usize = 1 << 16;
-
 /// What a batch did.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 #[non_exhaustive]
@@ -163,9 +160,8 @@ impl<'u> Batch<'u> {
         Ok(())
     }
 
-    /// Tells `watch` how far the batch has come: after every 1,024 records, or 65,536 of those that are put together, and
-    /// whenever a shelf was written. To give up
-    /// between two records, drop the batch, or let the work that fills it fail: nothing is changed then.
+    /// Tells `watch` how far the batch has come: after every 1,024 records, or some hundreds for each thread of those that are
+    /// put together, and whenever a shelf was written. To give up between two records, drop the batch, or let the work that fills it fail: nothing is changed then.
     pub fn set_watch(&mut self, watch: impl FnMut(SoFar) + 'static) {
         self.watch = Some(Box::new(watch));
     }
@@ -212,8 +208,8 @@ impl<'u> Batch<'u> {
         Ok(())
     }
 
-    /// Puts records, as if one after the other; several [threads](Self::set_threads) read them, and take them from
-    /// `records` in turn. Whoever watches is told at least after every 65,536.
+    /// Puts records, as if one after the other; several [threads](Self::set_threads) read some hundreds of
+    /// them at once. Whoever watches is told after these.
     ///
     /// # Errors
     /// As for [`put`](Self::put), of the first record that is refused. Some of those before it have been put then, and
@@ -233,12 +229,12 @@ impl<'u> Batch<'u> {
     /// ```
     pub fn put_all<R, I>(&mut self, records: I) -> Result<()>
     where
-        R: Borrow<Record>,
-        I: IntoIterator<Item = R, IntoIter: Send>,
+        R: Borrow<Record> + Sync,
+        I: IntoIterator<Item = R>,
     {
         let mut records = records.into_iter();
         loop {
-            let put = self.builder.put_some(&mut records, (LEG, self.budget))?;
+            let put = self.builder.put_some(&mut records)?;
             if put == 0 {
                 return Ok(());
             }

@@ -14,11 +14,6 @@ impl Keys {
         self.ends.push(self.bytes.len());
     }
 
-    /// The memory they take, in bytes.
-    pub(super) fn memory(&self) -> usize {
-        self.bytes.len() + self.ends.len() * size_of::<usize>()
-    }
-
     /// How many there are.
     pub fn len(&self) -> usize {
         self.ends.len()

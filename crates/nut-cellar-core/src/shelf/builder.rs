@@ -17,8 +17,7 @@ use crate::schema::Schema;
 use crate::store::{ShelfEntry, Unit};
 use std::borrow::Borrow;
 use std::num::NonZero;
-use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::Arc;
 
 /// Postings in a block, unless something else is asked for.
 const BLOCK: u8 = 128;
@@ -48,82 +47,9 @@ pub(super) struct Home {
     pub record: u32,
 }
 
-/// Records that threads take in runs.
-struct Supply<I> {
-    records: Mutex<Taking<I>>,
-    /// The memory that all parts take, and may take.
-    used: AtomicUsize,
-    memory: usize,
-    /// Whether nobody takes more.
-    over: AtomicBool,
-}
-
-struct Taking<I> {
-    records: I,
-    /// How many may be taken yet.
-    left: usize,
-    /// How many runs were taken.
-    runs: usize,
-}
-
-/// The runs that a thread took, each with its keys, and the run that was refused with why.
-type Worked = (Vec<(usize, Keys)>, Option<(usize, Error)>);
-
-/// So many records, or bytes of text, are a run.
-const RUN: usize = 256;
+/// So many records, or bytes of text, are taken at once for each thread.
+const RUN: usize = 512;
 const RUN_BYTES: usize = 1 << 18;
-
-impl<R: Borrow<Record>, I: Iterator<Item = R>> Supply<I> {
-    fn new(records: I, left: usize, memory: usize) -> Self {
-        let records = Mutex::new(Taking { records, left, runs: 0 });
-        Self { records, used: AtomicUsize::new(0), memory, over: AtomicBool::new(false) }
-    }
-
-    /// Takes runs and puts them into `part` until there are no more, or memory is used up.
-    fn work(&self, part: &mut Part) -> Worked {
-        let (mut taken, mut before) = (Vec::new(), part.memory());
-        while let Some((run, records)) = self.take() {
-            let mut keys = Keys::default();
-            for record in records {
-                match part.put(record.borrow()) {
-                    Ok(key) => keys.push(&key),
-                    Err(error) => {
-                        self.over.store(true, Ordering::Relaxed);
-                        return (taken, Some((run, error)));
-                    }
-                }
-            }
-            let now = part.memory();
-            let more = now.saturating_sub(before) + keys.memory();
-            if self.used.fetch_add(more, Ordering::Relaxed) + more >= self.memory {
-                self.over.store(true, Ordering::Relaxed);
-            }
-            before = now;
-            taken.push((run, keys));
-        }
-        (taken, None)
-    }
-
-    /// The next run, with its number.
-    fn take(&self) -> Option<(usize, Vec<R>)> {
-        let mut taking = self.records.lock().unwrap_or_else(PoisonError::into_inner);
-        if self.over.load(Ordering::Relaxed) {
-            return None;
-        }
-        let (mut run, mut bytes) = (Vec::with_capacity(RUN.min(taking.left)), 0);
-        while run.len() < RUN && bytes < RUN_BYTES && taking.left > 0 {
-            let Some(record) = taking.records.next() else {
-                taking.left = 0;
-                break;
-            };
-            taking.left -= 1;
-            bytes += record.borrow().size();
-            run.push(record);
-        }
-        taking.runs += 1;
-        (!run.is_empty()).then_some((taking.runs, run))
-    }
-}
 
 /// A shelf that has just been written.
 #[derive(Debug)]
@@ -206,43 +132,36 @@ impl Builder {
         Ok(())
     }
 
-    /// Takes the next `most` records, as if they were put one after the other, or fewer once they take so much memory; gives
-    /// how many. Each thread fetches some at a time.
+    /// Takes some of the next records, as if they were put one after the other; gives how many. They are divided among the threads.
     ///
     /// # Errors
     /// As for [`put`](Self::put), of the first record that is refused; none is taken then.
-    pub(crate) fn put_some<R: Borrow<Record>>(
+    pub(crate) fn put_some<R: Borrow<Record> + Sync>(
         &mut self,
-        records: &mut (impl Iterator<Item = R> + Send),
-        (most, memory): (usize, usize),
+        records: &mut impl Iterator<Item = R>,
     ) -> Result<usize> {
-        self.check_room(most)?;
+        let threads = self.parts.len();
+        let (mut run, mut bytes) = (Vec::new(), 0);
+        while run.len() < RUN * threads
+            && bytes < RUN_BYTES * threads
+            && let Some(record) = records.next()
+        {
+            bytes += record.borrow().size();
+            run.push(record);
+        }
+        self.check_room(run.len())?;
         let before: Vec<_> = self.parts.iter().map(Part::len).collect();
-        let arrived = self.arrivals.memory() + self.homes.len() * size_of::<Home>();
-        let supply = Supply::new(records, most, memory.saturating_sub(arrived));
-        supply.used.store(self.parts.iter().map(Part::memory).sum(), Ordering::Relaxed);
-        let worked = in_threads(self.parts.iter_mut(), |part| supply.work(part));
-        let mut runs = Vec::new();
-        let mut refused: Option<(usize, Error)> = None;
-        for (part, (taken, error)) in worked.into_iter().enumerate() {
-            runs.extend(taken.into_iter().map(|(run, keys)| (run, part, keys)));
-            // Every run before one that was refused has been worked on, so the first that was is known.
-            if let Some(error) = error
-                && refused.as_ref().is_none_or(|(known, _)| error.0 < *known)
-            {
-                refused = Some(error);
-            }
-        }
-        if let Some((_, error)) = refused {
+        let shares = self.parts.iter_mut().zip(run.chunks(run.len().div_ceil(threads).max(1)));
+        let worked = in_threads(shares, |(part, records)| {
+            records.iter().map(|record| part.put(record.borrow())).collect::<Result<Vec<_>>>()
+        });
+        let keys = worked.into_iter().collect::<Result<Vec<_>>>().inspect_err(|_| {
             self.parts.iter_mut().zip(before).for_each(|(part, records)| part.truncate(records));
-            return Err(error);
-        }
-        runs.sort_unstable_by_key(|(run, _, _)| *run);
-        let count = runs.iter().map(|(_, _, keys)| keys.len()).sum();
-        for (_, part, keys) in runs {
+        })?;
+        for (part, keys) in keys.iter().enumerate() {
             keys.iter().for_each(|key| self.arrived(part, key));
         }
-        Ok(count)
+        Ok(run.len())
     }
 
     fn check_room(&self, records: usize) -> Result<()> {

@@ -4,7 +4,7 @@
 use super::directory::{CHUNK, Section};
 use super::hand::{Hand, Step};
 use super::output::Output;
-use super::pack::put_stream;
+use super::pack::{self, put_stream};
 use super::reader::Shelf;
 use crate::error::Result;
 use bytes::Bytes;
@@ -48,17 +48,7 @@ impl Packed {
 /// The number of so many bits that begins at a bit of the first byte.
 #[inline]
 fn get(bytes: &[u8], bit: usize, width: u8) -> u32 {
-    // Most have eight bytes behind their first.
-    let whole = bytes.first_chunk().map_or_else(
-        || {
-            let mut whole = [0; 8];
-            let length = bytes.len().min(8);
-            whole[..length].copy_from_slice(&bytes[..length]);
-            u64::from_le_bytes(whole)
-        },
-        |whole| u64::from_le_bytes(*whole),
-    );
-    u32::try_from(whole >> bit & ((1 << width) - 1)).unwrap_or(u32::MAX)
+    u32::try_from(pack::eight_bytes_at(bytes, 0) >> bit & ((1 << width) - 1)).unwrap_or(u32::MAX)
 }
 
 impl Shelf {

@@ -63,8 +63,6 @@ pub(crate) struct Postings {
     tf: Vec<u32>,
     first_occurrence: u64,
     next_occurrence: u64,
-    /// In which columns postings were asked for last, and what the smallest shapes say of that (see [`Shapes::inside`]).
-    inside: Option<(ColumnSet, u64, u64)>,
     /// How many blocks were unpacked so far.
     unpacked: u64,
 }
@@ -106,19 +104,9 @@ impl Postings {
         mut take: impl FnMut(u32, bool),
     ) -> Result<(), Error> {
         self.unpack_shapes()?;
-        let (known, inside) = match self.inside {
-            Some((of, known, inside)) if of == columns => (known, inside),
-            _ => {
-                let (known, inside) = self.kinds.inside(columns);
-                self.inside = Some((columns, known, inside));
-                (known, inside)
-            }
-        };
         for place in places {
             let shape = self.shapes[place];
-            let is_inside = if shape < u64::BITS && known >> shape & 1 == 1 {
-                inside >> shape & 1 == 1
-            } else if let Some(there) = self.kinds.columns(shape) {
+            let is_inside = if let Some(there) = self.kinds.columns(shape) {
                 !there.both(columns).is_empty()
             } else {
                 self.stand(place);
@@ -391,15 +379,6 @@ impl Postings {
 
     fn read_on(&mut self) -> Result<(), Broken> {
         while self.read <= self.here {
-            // Most that are passed over have nothing to be read.
-            while self.read < self.here {
-                let occurrences = self.kinds.once_in_all(self.shapes[self.read]);
-                if occurrences == 0 {
-                    break;
-                }
-                self.read += 1;
-                self.next_occurrence = self.next_occurrence.saturating_add(occurrences.into());
-            }
             let shape = self.shapes[self.read];
             self.first_occurrence = self.next_occurrence;
             let occurrences = if let Some((columns, tf)) = self.kinds.even(shape) {
@@ -577,7 +556,6 @@ impl Shelf {
             tf: Vec::new(),
             first_occurrence: 0,
             next_occurrence: 0,
-            inside: None,
             unpacked: 0,
         })
     }

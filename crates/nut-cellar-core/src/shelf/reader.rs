@@ -73,14 +73,11 @@ impl Shelf {
         let whole = self.whole.as_ref()?;
         let place = |offset: u64| usize::try_from(offset).unwrap_or(usize::MAX);
         let chunks = range.start / CHUNK..range.end.div_ceil(CHUNK);
-        let all_checked = self.are_checked(place(chunks.start)..place(chunks.end));
-        for chunk in chunks {
-            if !all_checked && !self.is_checked(place(chunk)) {
-                let start = chunk * CHUNK;
-                let end = (start + CHUNK).min(self.body());
-                if let Err(error) = self.check_chunks(start, &whole[place(start)..place(end)]) {
-                    return Some(Err(error));
-                }
+        if !self.are_checked(place(chunks.start)..place(chunks.end)) {
+            let start = chunks.start * CHUNK;
+            let around = place(start)..place((chunks.end * CHUNK).min(self.body()));
+            if let Err(error) = self.check_chunks(start, &whole[around]) {
+                return Some(Err(error));
             }
         }
         Some(Ok(whole.slice(place(range.start)..place(range.end))))
@@ -95,10 +92,6 @@ impl Shelf {
             let wanted = ones << (bits.start % 64);
             self.checked.get(word).is_some_and(|known| known.load(Ordering::Acquire) & wanted == wanted)
         })
-    }
-
-    fn is_checked(&self, chunk: usize) -> bool {
-        self.checked.get(chunk / 64).is_some_and(|word| word.load(Ordering::Relaxed) >> (chunk % 64) & 1 == 1)
     }
 
     /// The piece.

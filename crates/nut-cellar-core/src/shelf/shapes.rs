@@ -66,28 +66,6 @@ impl Shapes {
         (kind < self.columns).then(|| ColumnSet(1 << kind))
     }
 
-    /// For each of the 64 smallest shapes as a bit whether its columns can be told, and whether some of these are among them.
-    pub fn inside(self, columns: ColumnSet) -> (u64, u64) {
-        let (mut known, mut inside) = (0, 0);
-        for shape in 0..u64::BITS {
-            if let Some(there) = self.columns(shape) {
-                known |= 1 << shape;
-                inside |= u64::from(!there.both(columns).is_empty()) << shape;
-            }
-        }
-        (known, inside)
-    }
-
-    /// How often the term is in a posting that has no rest because it is once in each column; 0 for another.
-    #[inline]
-    pub fn once_in_all(self, shape: u32) -> u32 {
-        match self.columns {
-            ..=FEW if shape < self.kinds => (shape + 1).count_ones(),
-            columns if columns > FEW && shape < columns => 1,
-            _ => 0,
-        }
-    }
-
     /// The shape of a posting with these columns and frequencies, ascending; appends to the rest.
     pub fn put(self, tf: &[(u8, u32)], rest: &mut Vec<u8>) -> u32 {
         let excess = tf.iter().fold(0_u32, |excess, (_, tf)| excess.saturating_add(tf - 1));

@@ -62,8 +62,6 @@ pub(super) struct List {
     /// For each block the greatest value, once that was asked; less than 0 before. And its greatest tf~, as far as others have asked.
     bounds: Vec<f32>,
     most: Option<Arc<Most>>,
-    /// So many postings of the block that is unpacked lie before the end of the last window.
-    gone: usize,
     /// What each posting of a block brings, and which block.
     values: Vec<f32>,
     scored: Option<usize>,
@@ -85,7 +83,6 @@ impl List {
             last: 0,
             bounds: vec![UNKNOWN; postings.blocks()],
             most,
-            gone: 0,
             values: Vec::new(),
             scored: None,
             tf: Vec::new(),
@@ -218,20 +215,11 @@ impl List {
         Ok(())
     }
 
-    /// Which postings of the block that is unpacked lie in a window; most windows begin where the one before ended.
-    pub fn places(&mut self, window: &Range<u32>) -> Range<usize> {
+    /// Which postings of the block that is unpacked lie in a window.
+    pub fn places(&self, window: &Range<u32>) -> Range<usize> {
         let ordinals = self.postings.unpacked();
-        let before = |place: usize| ordinals.get(place).is_some_and(|ordinal| *ordinal < window.start);
-        let goes_on =
-            self.gone <= ordinals.len() && !before(self.gone) && (self.gone == 0 || before(self.gone - 1));
-        let first =
-            if goes_on { self.gone } else { ordinals.partition_point(|ordinal| *ordinal < window.start) };
-        let end = match ordinals.last() {
-            Some(last) if *last < window.end => ordinals.len(),
-            _ => first + ordinals[first..].partition_point(|ordinal| *ordinal < window.end),
-        };
-        self.gone = end;
-        first..end
+        let first = ordinals.partition_point(|ordinal| *ordinal < window.start);
+        first..first + ordinals[first..].partition_point(|ordinal| *ordinal < window.end)
     }
 
     /// What a posting of the block that is unpacked brings.

@@ -76,8 +76,9 @@ pub(super) struct Scan<'w, 'c> {
     pub allowed: Option<Allowed>,
     /// Whether the words that a record has decide its score; then their parts in query order are the score.
     pub exact: bool,
-    /// Whether every record that matches has a word that scores.
+    /// Whether every record that matches has a word that scores, and whether each word counts in full in every record that has it and matches.
     pub words_tell_all: bool,
+    pub words_count_in_full: bool,
     /// Postings that were scored.
     pub scored: u64,
     /// Which records of the window match what scores, if that is found out for all of them.
@@ -97,6 +98,7 @@ impl<'w, 'c> Scan<'w, 'c> {
         most_rough: u64,
     ) -> Self {
         let (exact, words_tell_all) = (cursors.words_decide(root), cursors.words_tell_all(root));
+        let words_count_in_full = exact || cursors.any_word_will_do(root);
         let (allowed, root) = if matches.is_some() { (matches, None) } else { cursors.sift(root) };
         let records = u64::from(cursors.standing.shelf.records());
         let allowed = allowed.map(|(set, count)| Allowed { records: set, are_many: count > records / 4 });
@@ -113,6 +115,7 @@ impl<'w, 'c> Scan<'w, 'c> {
             allowed,
             exact,
             words_tell_all,
+            words_count_in_full,
             cursors,
             scored: 0,
             matched: None,

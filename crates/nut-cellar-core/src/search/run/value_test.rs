@@ -19,19 +19,12 @@ pub(in crate::search) struct ValueTest {
     key: TestKey,
     /// The records for which it holds, and how many they are, if they are known.
     set: Option<Set>,
-    /// The block of which it is known for which records it holds, and these.
-    near: Option<u32>,
-    near_bits: Bits,
-    /// The block of which a record was asked for last, and how often.
-    asked: (u32, u32),
     /// Records for none of which it holds: those that were passed over last.
     passed: Range<u32>,
 }
 
 /// The set is worth making once so large a part of the records was asked for one by one.
 const WORTH: u64 = 16;
-/// If so many records of a block are asked for, all of them are looked at, which takes as long as four or five.
-const OFTEN: u32 = 4;
 /// So many blocks are looked at to guess for how many records a test holds.
 const SAMPLES: u32 = 8;
 /// Between two questions whether to stop so many records are looked at; whole blocks.
@@ -63,9 +56,6 @@ impl ValueTest {
             records: shelf.records(),
             key: (column, ranges),
             set: None,
-            near: None,
-            near_bits: Bits::default(),
-            asked: (0, 0),
             passed: 0..0,
         };
         let key = CacheKey::Test(test.key.clone());
@@ -107,36 +97,10 @@ impl ValueTest {
         if let Some((set, _)) = &self.set {
             return Ok(set.has(ordinal as usize));
         }
-        if self.is_near(hand, ordinal)? {
-            return Ok(self.near_bits.has((ordinal % self.column.per_block()) as usize));
-        }
         match &self.key.1 {
             Some(ranges) => self.column.any_in(hand, ordinal, ranges),
             None => Ok(self.column.of(hand, ordinal)?.is_empty()),
         }
-    }
-
-    /// Whether it is known for which records of the same block it holds; it is found out if enough of them are asked for.
-    fn is_near(&mut self, hand: &mut Hand, ordinal: u32) -> Step<bool> {
-        let per_block = self.column.per_block();
-        let block = ordinal / per_block;
-        if self.near == Some(block) {
-            return Ok(true);
-        }
-        let before = if self.asked.0 == block { self.asked.1 } else { 0 };
-        self.asked = (block, before + 1);
-        if self.asked.1 < OFTEN {
-            return Ok(false);
-        }
-        let start = block * per_block;
-        let mut bits = std::mem::take(&mut self.near_bits);
-        bits.reset(per_block as usize);
-        self.near = None;
-        let filled = self.fill_from(hand, start, start..self.records.min(start + per_block), &mut bits);
-        self.near_bits = bits;
-        filled?;
-        self.near = Some(block);
-        Ok(true)
     }
 
     /// The first record from one on for which it may hold, by what is known of its block.
@@ -155,26 +119,19 @@ impl ValueTest {
         Ok(next)
     }
 
-    /// The same, by the values of its block where they are known, and by what bounds them.
+    /// The same, by what bounds the values of its block.
     fn next_in_blocks(&mut self, hand: &mut Hand, ordinal: u32) -> Step<u32> {
         let per_block = self.column.per_block();
         let mut at = ordinal;
         while at < self.records {
             let block = at / per_block;
-            if self.near == Some(block) {
-                if let Some(next) = self.near_bits.next((at % per_block) as usize) {
-                    at = block * per_block + u32::try_from(next).unwrap_or(0);
-                    break;
-                }
-            } else {
-                let ((low, high), counted) = self.column.block_span(hand, block)?;
-                let may_hold = match &self.key.1 {
-                    Some(ranges) => low <= high && overlaps(ranges, low, high),
-                    None => counted || low > high,
-                };
-                if may_hold {
-                    break;
-                }
+            let ((low, high), counted) = self.column.block_span(hand, block)?;
+            let may_hold = match &self.key.1 {
+                Some(ranges) => low <= high && overlaps(ranges, low, high),
+                None => counted || low > high,
+            };
+            if may_hold {
+                break;
             }
             at = (block + 1).saturating_mul(per_block);
         }

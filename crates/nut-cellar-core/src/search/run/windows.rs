@@ -122,7 +122,8 @@ impl Scan<'_, '_> {
     /// Looks at the best blocks of the list that can add the most, for a score that k records reach.
     fn raise_floor(&mut self, hand: &mut Hand) -> Step<()> {
         let blocks: usize = self.lists.iter().map(|list| list.postings.blocks()).sum();
-        if self.root.is_some() || !self.top.can_raise() || blocks < FIRST_BLOCKS {
+        let is_sure = self.root.is_none() && self.words_count_in_full;
+        if !is_sure || !self.top.can_raise() || blocks < FIRST_BLOCKS {
             return Ok(());
         }
         let (mut most, mut best_list) = (f32::NEG_INFINITY, None);
