@@ -26,6 +26,7 @@ pub fn run(call: &arguments::Info) -> Result<()> {
             "oldest_seconds": info.oldest.map(|age| age.as_secs()),
             "table_bytes": info.table,
             "bytes": total,
+            "memory_bytes": info.memory.budget,
             "sections": sections,
             "schema": open.schema(),
         });
@@ -51,6 +52,7 @@ pub fn run(call: &arguments::Info) -> Result<()> {
     if let Some(bytes) = info.table {
         table.add_row([Cell::new("bytes of the table with the rows"), Cell::new(paint::size(bytes))]);
     }
+    table.add_row([Cell::new("memory for searches, at most"), Cell::new(paint::size(info.memory.budget))]);
     table.add_row([Cell::new("bytes"), Cell::new(paint::size(total))]);
     for (section, bytes) in info.bytes.iter().filter(|(_, bytes)| *bytes > 0) {
         let share = 100.0 * *bytes as f64 / total as f64;

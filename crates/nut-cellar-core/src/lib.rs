@@ -36,7 +36,8 @@ pub mod text;
 mod wire;
 
 pub use catalog::{
-    Batch, Difference, Gathering, Merging, Opened, Published, Snapshot, SoFar, Tally, TermCount, Terms,
+    Batch, DEFAULT_MEMORY, Difference, Gathering, MemoryUse, Merging, Opened, Published, Snapshot, SoFar,
+    Tally, TermCount, Terms,
 };
 pub use error::{Error, ErrorKind, Result};
 pub use filter::Filter;

@@ -4,8 +4,8 @@ use nut_cellar_core::lenient::{Suggest, Suggested};
 use nut_cellar_core::schema::Change;
 use nut_cellar_core::search::{Compared, Report, Why};
 use nut_cellar_core::{
-    Batch, Error, ErrorKind, Find, Found, Highlighter, Key, Manifest, Memory, Merging, Opened, Published,
-    Query, Request, Result, Schema, Search, Snapshot, Tally, Terms, Unit, View, lenient, search,
+    Batch, Error, ErrorKind, Find, Found, Highlighter, Key, Manifest, Memory, MemoryUse, Merging, Opened,
+    Published, Query, Request, Result, Schema, Search, Snapshot, Tally, Terms, Unit, View, lenient, search,
     text::Pattern,
 };
 use std::sync::Arc;
@@ -136,6 +136,13 @@ impl<P: Place> Cellar<P> {
     #[must_use]
     pub fn with_patience(self, patience: Patience) -> Self {
         Self { patience, ..self }
+    }
+
+    /// The same handle with a budget of its own, in bytes, for what searches ask for again and again; see [`Opened::with_memory`]. What was
+    /// kept so far is let go.
+    #[must_use]
+    pub fn with_memory(self, bytes: usize) -> Self {
+        Self { opened: Arc::new(Opened::with_memory(bytes)), ..self }
     }
 
     /// How far the source of the cellar has been read: the last bookmark that a batch kept.
@@ -434,6 +441,8 @@ pub struct Info {
     pub generation: u64,
     /// Bytes by section of the layout.
     pub bytes: Vec<(String, u64)>,
+    /// Bytes that the handle may take in memory for what searches ask for again and again, and that it takes.
+    pub memory: MemoryUse,
     /// Changes of rows that no shelf holds yet; searches see them all the same. None where there are no rows.
     pub pending: Option<u64>,
     /// How old the oldest of these changes is; in SQLite, at most. None if there is none.
@@ -455,6 +464,7 @@ impl Info {
             shelves: snapshot.shelves(),
             generation: snapshot.generation(),
             bytes: snapshot.sizes(),
+            memory: opened.memory(),
             pending: None,
             oldest: None,
             table: None,

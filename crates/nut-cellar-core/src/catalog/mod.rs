@@ -17,5 +17,5 @@ pub use gathering::Gathering;
 pub use mask::Mask;
 pub use merging::{MOST_SHELVES, Merging};
 pub(crate) use snapshot::Standing;
-pub use snapshot::{DEFAULT_MEMORY, Opened, Snapshot, Tally};
+pub use snapshot::{DEFAULT_MEMORY, MemoryUse, Opened, Snapshot, Tally};
 pub use terms::{TermCount, Terms};

@@ -20,6 +20,16 @@ pub struct Opened {
     cache: Arc<Cache>,
 }
 
+/// Memory for what searches ask for again and again, in bytes.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct MemoryUse {
+    /// What may be taken.
+    pub budget: u64,
+    /// What is taken.
+    pub kept: u64,
+}
+
 /// The memory, in bytes, that may be taken by what searches ask for again and again, unless something else is said.
 pub const DEFAULT_MEMORY: usize = 64 << 20;
 
@@ -49,9 +59,10 @@ impl Opened {
         Self { pieces: Mutex::default(), cache: Arc::new(Cache::new(bytes)) }
     }
 
-    /// The memory that may be taken by what searches ask for again and again, and that is taken, in bytes.
-    pub fn memory(&self) -> (usize, usize) {
-        self.cache.bytes()
+    /// The memory that may be taken by what searches ask for again and again, and that is taken.
+    pub fn memory(&self) -> MemoryUse {
+        let (budget, kept) = self.cache.bytes();
+        MemoryUse { budget: budget as u64, kept: kept as u64 }
     }
 
     pub(super) fn shelf(&self, view: &dyn View, entry: &ShelfEntry) -> Result<Arc<Shelf>> {

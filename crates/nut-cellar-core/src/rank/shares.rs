@@ -17,24 +17,24 @@ pub(crate) struct Shares<'f> {
     formula: &'f Formula,
     /// For each column and number of occurrences where its shares by length begin, once one was asked for.
     starts: Vec<Option<u32>>,
-    shares: Vec<f32>,
+    table: Vec<f32>,
 }
 
 impl<'f> Shares<'f> {
     /// Nothing worked out yet.
     pub fn new(formula: &'f Formula) -> Self {
-        Self { formula, starts: vec![None; formula.columns().len() * OCCURRENCES], shares: Vec::new() }
+        Self { formula, starts: vec![None; formula.columns().len() * OCCURRENCES], table: Vec::new() }
     }
 
     /// The share of a column of so many tokens in which a term stands `tf` times, at least once; none if it was not worked out.
-    #[inline(always)]
+    #[inline]
     pub fn get(&self, column: usize, tf: u32, length: u8) -> Option<f32> {
         let occurrences = tf as usize - 1;
         if occurrences >= OCCURRENCES {
             return None;
         }
         let start = self.starts[column * OCCURRENCES + occurrences]? as usize;
-        Some(self.shares[start + usize::from(length)]).filter(|share| *share >= 0.0)
+        Some(self.table[start + usize::from(length)]).filter(|share| *share >= 0.0)
     }
 
     /// The same, worked out: with those of all lengths, as most of them are wanted soon, and together they take next to no time.
@@ -44,9 +44,9 @@ impl<'f> Shares<'f> {
             && tf as usize <= OCCURRENCES
             && start.is_none()
         {
-            *start = u32::try_from(self.shares.len()).ok();
-            self.shares.extend((0..LENGTHS - 1).map(share));
-            self.shares.push(UNKNOWN);
+            *start = u32::try_from(self.table.len()).ok();
+            self.table.extend((0..LENGTHS - 1).map(share));
+            self.table.push(UNKNOWN);
         }
         share(length.into())
     }

@@ -159,7 +159,9 @@ impl Builder {
             self.parts.iter_mut().zip(before).for_each(|(part, records)| part.truncate(records));
         })?;
         for (part, keys) in keys.iter().enumerate() {
-            keys.iter().for_each(|key| self.arrived(part, key));
+            for key in keys {
+                self.arrived(part, key);
+            }
         }
         Ok(run.len())
     }

@@ -495,7 +495,7 @@ impl<'a> Cursor<'a> {
                 postings.read()?;
                 let narrow = |column| u8::try_from(column).expect("a schema has at most 64 text columns");
                 positions.of(postings, postings.columns(), |column, position| {
-                    out.push((narrow(column), position))
+                    out.push((narrow(column), position));
                 })?;
             }
         }

@@ -82,6 +82,13 @@ impl PostgresCellar {
         }
     }
 
+    /// The same handle with a budget of its own, in bytes, for what searches ask for again and again; see [`Opened::with_memory`]. What was
+    /// kept so far is let go.
+    #[must_use]
+    pub fn with_memory(self, bytes: usize) -> Self {
+        Self { opened: Opened::with_memory(bytes), ..self }
+    }
+
     /// What it is called.
     pub fn name(&self) -> &str {
         self.names.cellar()

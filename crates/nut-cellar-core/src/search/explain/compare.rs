@@ -52,7 +52,7 @@ const DEEPER: usize = 10;
 /// Searches twice for one query, such as with two sets of weights, and puts the answers side by side.
 ///
 /// # Errors
-/// As for a [search](super::Search).
+/// As for a [search](crate::Search).
 pub fn compare(
     view: &dyn View,
     snapshot: &Snapshot,

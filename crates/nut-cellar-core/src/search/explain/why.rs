@@ -165,7 +165,7 @@ pub enum Reason {
 /// a search would do if it finds too few is not done.
 ///
 /// # Errors
-/// [`BadRequest`](crate::ErrorKind::BadRequest) as for a [search](super::Search); or if the place can't be read.
+/// [`BadRequest`](crate::ErrorKind::BadRequest) as for a [search](crate::Search); or if the place can't be read.
 pub fn why(view: &dyn View, snapshot: &Snapshot, query: &Query, find: &Find, key: &Key) -> Result<Why> {
     let mut hand = Hand::default();
     let mut prepared = Prepared::new(snapshot, query, find)?;

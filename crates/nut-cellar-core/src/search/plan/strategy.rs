@@ -50,6 +50,7 @@ impl Strategy {
 
 /// What choosing needs to know of a query in a shelf.
 #[derive(Clone, Debug, Default)]
+#[expect(clippy::struct_excessive_bools, reason = "each is a fact of its own")]
 pub(in crate::search) struct Statistics {
     /// Whether scores decide about the order.
     pub by_score: bool,
@@ -223,5 +224,77 @@ impl Statistics {
             None if self.postings < FEW_POSTINGS || strategy == Strategy::EveryPosting => u64::MAX,
             None => self.postings / (SCORED + self.lists as u64 * SCORED_LEAF),
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// Two words of a large shelf, ten hits of which are wanted, and all that match are counted.
+    fn two_words() -> Statistics {
+        Statistics {
+            by_score: true,
+            limit: 10,
+            to_count: u64::MAX,
+            records: 1 << 20,
+            candidates: 50_000,
+            leaves: 2,
+            words: 2,
+            lists: 2,
+            blocks: 400,
+            postings: 50_000,
+            rarest: 10_000,
+            words_decide: true,
+            any_will_do: true,
+            ..Statistics::default()
+        }
+    }
+
+    fn chosen(statistics: &Statistics) -> (Strategy, bool) {
+        let choice = choose(statistics, None);
+        (choice.strategy, choice.matches_first)
+    }
+
+    #[test]
+    fn what_is_asked_decides() {
+        let any = two_words();
+        assert_eq!(chosen(&any), (Strategy::BestOfAny, false));
+        let all = Statistics { all_are_needed: true, any_will_do: false, candidates: 10_000, ..any.clone() };
+        assert_eq!(chosen(&all), (Strategy::BestOfAll, false));
+        assert_eq!(chosen(&Statistics { are_unpacked: true, ..all }), (Strategy::OfMatches, true));
+        assert_eq!(chosen(&Statistics { limit: 0, ..any.clone() }), (Strategy::Count, false));
+        assert_eq!(chosen(&Statistics { by_score: false, ..any.clone() }), (Strategy::ByRecord, false));
+        let each = Statistics { by_score: false, candidates: 1 << 19, ..any.clone() };
+        assert_eq!(chosen(&each), (Strategy::InOrder, true));
+        assert_eq!(chosen(&Statistics { candidates: 10, ..any.clone() }), (Strategy::ByRecord, false));
+        assert_eq!(chosen(&Statistics { lists: 40, ..any.clone() }), (Strategy::SomeWords, false));
+        let forms = Statistics { words: 1, lists: 3, ..any.clone() };
+        assert_eq!(chosen(&forms), (Strategy::EveryPosting, false));
+        assert_eq!(chosen(&Statistics { to_count: 0, ..forms }), (Strategy::BestOfAny, false));
+    }
+
+    #[test]
+    fn what_matches_is_found_first_where_it_is_counted_anyway() {
+        let filtered = Statistics { any_will_do: false, ..two_words() };
+        assert!(choose(&filtered, None).matches_first);
+        assert!(!choose(&Statistics { to_count: 5, ..filtered.clone() }, None).matches_first);
+        let few = Statistics { matches: Some(20), ..filtered.clone() };
+        assert_eq!(chosen(&few), (Strategy::OfMatches, false));
+        let many = Statistics { matches: Some(40_000), ..filtered };
+        assert_eq!(chosen(&many), (Strategy::BestOfAny, false));
+    }
+
+    #[test]
+    fn a_wish_is_granted_where_it_can_be() {
+        let wished = |statistics: &Statistics, wish| choose(statistics, Some(wish)).strategy;
+        assert_eq!(wished(&two_words(), Strategy::EveryPosting), Strategy::EveryPosting);
+        assert_eq!(wished(&two_words(), Strategy::BestOfAll), Strategy::BestOfAny, "not all are needed");
+        assert_eq!(wished(&two_words(), Strategy::WithPhrases), Strategy::BestOfAny, "there are none");
+        assert!(choose(&two_words(), Some(Strategy::OfMatches)).matches_first);
+        let phrases = Statistics { words_decide: false, ..two_words() };
+        assert_eq!(wished(&phrases, Strategy::WithPhrases), Strategy::WithPhrases);
+        assert_eq!(choose(&phrases, Some(Strategy::SomeWords)).most_rough, 3);
+        assert!((1..u64::MAX).contains(&choose(&phrases, None).most_rough));
     }
 }

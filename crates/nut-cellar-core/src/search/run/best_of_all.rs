@@ -1,5 +1,6 @@
 //! Records that have all of the words: the rarest word leads, and the others are asked for what it has.
 
+use super::list::List;
 use super::scan::{BETWEEN_STOPS, Scan, Sum};
 use super::top::Scored;
 use super::windows::MOST_RECORDS;
@@ -41,8 +42,7 @@ impl Scan<'_, '_> {
             }
             until_stop -= 1;
             let (last, total) = self.go_to(hand, start)?;
-            if self.words.iter().any(|word| self.lists[word.lists.clone()].iter().all(|list| list.is_past()))
-            {
+            if self.words.iter().any(|word| self.lists[word.lists.clone()].iter().all(List::is_past)) {
                 break;
             }
             let is_hopeless = self.with_slack(total) <= self.top.threshold();

@@ -270,7 +270,9 @@ impl Phrase {
                 }
             }
         }
-        starts.iter().for_each(|place| found(record_of(*place)));
+        for place in starts {
+            found(record_of(*place));
+        }
     }
 }
 

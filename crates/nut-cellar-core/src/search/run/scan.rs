@@ -128,7 +128,8 @@ impl<'w, 'c> Scan<'w, 'c> {
 
     /// Opens the lists of the words that score, before their first postings.
     pub fn open_lists(&mut self) {
-        (self.words.clear(), self.lists.clear());
+        self.words.clear();
+        self.lists.clear();
         for (word, term) in self.cursors.words.iter().enumerate() {
             let (start, terms) = (self.lists.len(), &term.cursor.terms);
             if self.cursors.most_times()[word] > 0 && !terms.is_empty() {

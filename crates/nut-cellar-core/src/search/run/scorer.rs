@@ -50,7 +50,7 @@ impl<'a> Scorer<'a> {
     }
 
     /// A column's share of tf~, if it was worked out for one of the same length.
-    #[inline(always)]
+    #[inline]
     fn known(&self, column: usize, tf: u32, ordinal: u32) -> Option<f32> {
         self.shares.get(column, tf, self.bytes.as_ref()?.get(ordinal, column))
     }
@@ -77,7 +77,7 @@ impl<'a> Scorer<'a> {
     }
 
     /// tf~ of a posting that has its term as often in each of these columns.
-    #[inline(always)]
+    #[inline]
     pub fn even(&mut self, hand: &mut Hand, ordinal: u32, columns: ColumnSet, tf: u32) -> Step<f32> {
         let (mut frequency, mut left) = (0.0, columns.0 & self.weighing.0);
         while left != 0 {
