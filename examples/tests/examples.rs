@@ -9,6 +9,23 @@ use std::process::Command;
 use support::{page, request};
 
 #[test]
+fn each_says_how_it_is_called() {
+    for program in [
+        env!("CARGO_BIN_EXE_search_page"),
+        env!("CARGO_BIN_EXE_two_processes"),
+        env!("CARGO_BIN_EXE_beside_sqlx"),
+    ] {
+        let said = Command::new(program).arg("--help").output().unwrap();
+        let name = program.rsplit('/').next().unwrap();
+        assert!(said.status.success() && String::from_utf8_lossy(&said.stdout).starts_with(name), "{name}");
+    }
+    let refused = Command::new(env!("CARGO_BIN_EXE_search_page")).arg("office").output().unwrap();
+    assert!(
+        !refused.status.success() && String::from_utf8_lossy(&refused.stderr).contains("`office` is no port")
+    );
+}
+
+#[test]
 fn the_page_finds_pages_marks_and_takes_in() {
     let folder = tempfile::tempdir().unwrap();
     let (_running, address) = page(folder.path());

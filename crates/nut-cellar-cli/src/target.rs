@@ -11,7 +11,7 @@ use nut_cellar::{
     Cellar, Difference, Error, ErrorKind, Find, Folder, Found, Info, Key, Query, Result, Schema, Terms,
 };
 use postgres::{Client, NoTls};
-use rusqlite::{Connection, OpenFlags};
+use rusqlite::{Connection, ErrorCode, OpenFlags};
 use std::cell::RefCell;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -66,11 +66,16 @@ impl Target {
                 None => bad("name the table, too, as in `postgres://localhost/app#items`."),
             };
         }
+        if is_settings(text) {
+            // A table has no such sign in its name as often as a password has.
+            return match text.rfind('#').and_then(|place| at(text, place)) {
+                Some((address, cellar)) => Ok(Self::Postgres { address, cellar }),
+                None => bad("name the table, too, as in `host=localhost dbname=app#items`."),
+            };
+        }
         if text.contains("://") || text.is_empty() {
-            return bad(
-                "give a folder, such as `shed.cellar`, or a table, such as `sqlite:app.db#items` or \
-                 `postgres://localhost/app#items`.",
-            );
+            return bad("give a folder, such as `shed.cellar`, or a table, such as `sqlite:app.db#items`, \
+                 `postgres://localhost/app#items` or `host=localhost dbname=app#items`.");
         }
         Ok(Self::Folder(text.into()))
     }
@@ -356,6 +361,12 @@ fn connect_to_server(address: &str) -> Result<Client> {
     })
 }
 
+/// Whether a text is the address of a server as settings: `host=localhost dbname=app`.
+fn is_settings(text: &str) -> bool {
+    const SETTINGS: [&str; 6] = ["host", "hostaddr", "port", "user", "password", "dbname"];
+    text.split_once('=').is_some_and(|(first, _)| SETTINGS.contains(&first.trim()))
+}
+
 /// Opens a database that is there.
 fn connect(file: &Path) -> Result<Connection> {
     if !file.exists() {
@@ -366,7 +377,13 @@ fn connect(file: &Path) -> Result<Connection> {
     }
     let flags = OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_NO_MUTEX;
     let open = || {
-        let connection = Connection::open_with_flags(file, flags)?;
+        let mut connection = Connection::open_with_flags(file, flags)?;
+        if cannot_be_read(&connection) {
+            let flags = OpenFlags::SQLITE_OPEN_READ_ONLY
+                | OpenFlags::SQLITE_OPEN_URI
+                | OpenFlags::SQLITE_OPEN_NO_MUTEX;
+            connection = Connection::open_with_flags(unchanging(file), flags)?;
+        }
         connection.busy_timeout(PATIENCE)?;
         Ok(connection)
     };
@@ -374,6 +391,29 @@ fn connect(file: &Path) -> Result<Connection> {
         let message = format!("{}: opening the database failed: {error}.", file.display());
         Error::caused(ErrorKind::Place, message, error)
     })
+}
+
+/// Whether a database with a write-ahead log can't be read because the files beside it are not there and can't be made. Then nobody has it
+/// open.
+fn cannot_be_read(connection: &Connection) -> bool {
+    let read = connection.query_row("SELECT count(*) FROM sqlite_schema", [], |_| Ok(()));
+    let code = read.err().and_then(|error| error.sqlite_error_code());
+    matches!(code, Some(ErrorCode::ReadOnly | ErrorCode::CannotOpen))
+}
+
+/// The file as one that nobody changes, so that it needs no files beside it.
+fn unchanging(file: &Path) -> PathBuf {
+    let path = std::path::absolute(file).unwrap_or_else(|_| file.to_owned());
+    let mut address = "file://".to_owned();
+    for byte in path.as_os_str().as_encoded_bytes() {
+        match byte {
+            b'/' | b'.' | b'-' | b'_' | b'0'..=b'9' | b'A'..=b'Z' | b'a'..=b'z' => {
+                address.push(char::from(*byte))
+            }
+            byte => address.push_str(&format!("%{byte:02X}")),
+        }
+    }
+    PathBuf::from(address + "?immutable=1")
 }
 
 /// The same error with the path in front, where the error does not say it.

@@ -19,6 +19,7 @@ use std::collections::BTreeMap;
 use std::fmt::Write as _;
 use std::fs;
 use std::io::Write as _;
+use std::os::unix::fs::{MetadataExt, PermissionsExt};
 use std::path::{Path, PathBuf};
 use std::process::{Command, Output, Stdio};
 
@@ -123,6 +124,50 @@ fn loaded() -> Desk {
     desk.file("items.ndjson", RECORDS);
     desk.done(&["load", "shed.cellar", "items.ndjson", "--schema", "schema.toml"]);
     desk
+}
+
+#[test]
+fn a_server_may_be_named_by_settings() {
+    let desk = Desk::new();
+    let without = desk.refused(2, &["find", "host=localhost dbname=app", "oak"]);
+    assert!(without.contains("host=localhost dbname=app#items"), "{without}");
+    let refused = desk.refused(1, &["find", "host=/nowhere port=1 dbname=app#items", "oak"]);
+    assert!(refused.contains("PostgreSQL"), "{refused}");
+}
+
+/// A database with a write-ahead log wants files beside it, which can't be made where nothing may be written.
+#[test]
+fn a_database_that_can_only_be_read_is_searched() {
+    let desk = Desk::new();
+    desk.file("schema.toml", SCHEMA);
+    let connection = Connection::open(desk.path("app.db")).unwrap();
+    connection
+        .execute_batch(
+            "PRAGMA journal_mode = wal; CREATE TABLE items(id TEXT PRIMARY KEY, title TEXT, notes TEXT, found_on TEXT);
+             INSERT INTO items VALUES ('a', 'Walnut box', '', NULL);",
+        )
+        .unwrap();
+    drop(connection);
+    desk.done(&["adopt", "sqlite:app.db#items", "--schema", "schema.toml"]);
+    // Whoever may do everything gives that up first.
+    let program = desk.path("nut-cellar");
+    fs::copy(env!("CARGO_BIN_EXE_nut-cellar"), &program).unwrap();
+    let is_root = fs::metadata("/proc/self").is_ok_and(|own| own.uid() == 0);
+    let mut command = Command::new(if is_root { Path::new("setpriv") } else { &program });
+    if is_root {
+        command.args(["--reuid=65534", "--regid=65534", "--clear-groups"]).arg(&program);
+    }
+    for (name, mode) in [("app.db", 0o444), ("nut-cellar", 0o555), ("", 0o555)] {
+        fs::set_permissions(desk.path(name), fs::Permissions::from_mode(mode)).unwrap();
+    }
+    let found = command
+        .current_dir(desk.folder.path())
+        .args(["find", "sqlite:app.db#items", "walnut"])
+        .output()
+        .unwrap();
+    fs::set_permissions(desk.folder.path(), fs::Permissions::from_mode(0o755)).unwrap();
+    assert!(found.status.success(), "{}", said(&found));
+    assert!(String::from_utf8_lossy(&found.stdout).contains("Walnut box"));
 }
 
 #[test]

@@ -72,6 +72,10 @@ async fn show(search: &Arc<Search>, pool: &PgPool, typed: &str) -> Result<(), Fa
 #[tokio::main]
 async fn main() -> Result<(), Failure> {
     let address = std::env::args().nth(1).ok_or("name an empty database: beside_sqlx postgres://…")?;
+    if address == "--help" {
+        println!("beside_sqlx postgres://…: rows that sqlx keeps in an empty database, and search on them");
+        return Ok(());
+    }
     let pool = PgPool::connect(&address).await?;
     sqlx::query("CREATE TABLE items(id bigint PRIMARY KEY, title text NOT NULL, remarks text NOT NULL)")
         .execute(&pool)

@@ -23,6 +23,12 @@ type Failure = Box<dyn Error>;
 fn main() -> Result<(), Failure> {
     let arguments: Vec<String> = std::env::args().skip(1).collect();
     match &arguments[..] {
+        [help] if help == "--help" => {
+            println!(
+                "two_processes 'host=… user=… dbname=…': two programs change and search rows of an empty database"
+            );
+            Ok(())
+        }
         [address] => office(address),
         [address, clerk] => work(address, clerk),
         _ => Err("name an empty database: two_processes 'host=… user=… dbname=…'".into()),

@@ -43,13 +43,13 @@ use mending::{Mended, mend};
 pub fn search(view: &dyn View, snapshot: &Snapshot, query: &Query, find: &Find) -> Result<Found> {
     let find = &find.clone().beginning_in(query);
     let (by, strict, enough) = (&Strict { view, snapshot }, find.clone().strict(), find.makes_do_with());
-    if !find.is_lenient() {
+    if find.strict {
         return by.found(query, &strict);
     }
     if let Some((query, any)) = pages::any_at_once(by, query, find) {
         return by.found(&query, &any);
     }
-    if let Some(place) = find.place_before() {
+    if let Some(place) = find.after.as_ref() {
         // A page goes on as the one before.
         return match &place.lenient {
             Some(leniency) => pages::found(by, leniency, &strict, enough, None),
@@ -82,14 +82,14 @@ enum Decided {
 
 fn decide(by: &Strict<'_>, query: &Query, find: &Find) -> Result<Decided> {
     let (strict, enough) = (find.clone().strict(), find.makes_do_with());
-    let counting = match strict.wanted_total() {
+    let counting = match strict.total {
         Total::AtLeast(records) => strict.clone().total(Total::AtLeast(records.max(enough))),
         Total::Exact => strict.clone(),
     };
     let mut found = by.found(query, &counting)?;
     let (may_be_fewer, may_be_others) = find.leaves_open();
     if found.total >= enough || found.or_more {
-        if let Total::AtLeast(records) = strict.wanted_total() {
+        if let Total::AtLeast(records) = strict.total {
             found.or_more |= found.total >= records;
             found.total = found.total.min(records);
         }
@@ -99,7 +99,7 @@ fn decide(by: &Strict<'_>, query: &Query, find: &Find) -> Result<Decided> {
     let mended = if may_be_others { mend(by, query, &strict, enough)? } else { Mended::nothing(query) };
     let is_as_typed = mended.changed.is_empty();
     let leniency = Leniency::of(by, mended.query, &strict, may_be_fewer)?;
-    let is_front = is_as_typed && leniency.little.is_empty() && strict.wanted_total() == Total::Exact;
+    let is_front = is_as_typed && leniency.little.is_empty() && strict.total == Total::Exact;
     let front = Some(found).filter(|_| is_front);
     Ok(Decided::Leniently { leniency, front, changed: mended.changed, notes: mended.notes })
 }
@@ -112,7 +112,7 @@ pub fn decided(view: &dyn View, snapshot: &Snapshot, query: &Query, find: &Find)
     let find = &find.clone().beginning_in(query);
     let strict = find.clone().strict();
     let by = &Strict { view, snapshot };
-    if !find.is_lenient() {
+    if find.strict {
         return Ok((query.clone(), strict));
     }
     if let Some(any) = pages::any_at_once(by, query, find) {

@@ -182,7 +182,7 @@ pub(super) fn found(
     let mut found = if leniency.behind { Found::default() } else { page_in_front()? };
     let missing = window.len() - found.hits.len();
     // Behind a place nothing is skipped a second time by those in front.
-    let skipped = match (leniency.behind, strict.place_before()) {
+    let skipped = match (leniency.behind, strict.after.as_ref()) {
         (false, Some(_)) => 0,
         (true, _) => window.start,
         (false, None) => window.start.saturating_sub(keys.len()),

@@ -22,11 +22,11 @@ pub struct Attempt {
 pub(super) fn attempts(find: &Find, words: usize, leaves: usize) -> Vec<Attempt> {
     let mut attempts = Vec::new();
     let mut looser = find.clone().without_attempts();
-    if let Spellings::WhenFewerThan(below) = find.wanted_spellings() {
+    if let Spellings::WhenFewerThan(below) = find.spellings.unwrap_or_default() {
         looser = looser.spellings(Spellings::Near);
         attempts.push(Attempt { find: looser.clone(), below, note: Note::SpelledNearly });
     }
-    if find.relaxed() > 0 && find.wanted_words() == Words::All {
+    if find.relaxed.unwrap_or(0) > 0 && find.words.unwrap_or_default() == Words::All {
         let mut last = words;
         let first = if leaves > MANY { words } else { 0 };
         for fewer in [words.saturating_sub(1).max(first), words.div_ceil(2).max(first), 1] {
@@ -34,7 +34,7 @@ pub(super) fn attempts(find: &Find, words: usize, leaves: usize) -> Vec<Attempt>
                 last = fewer;
                 looser = looser.words(Words::AtLeast(fewer));
                 let note = Note::FewerWords { words, needed: fewer };
-                attempts.push(Attempt { find: looser.clone(), below: find.relaxed(), note });
+                attempts.push(Attempt { find: looser.clone(), below: find.relaxed.unwrap_or(0), note });
             }
         }
     }
@@ -46,7 +46,7 @@ mod tests {
     use super::*;
 
     fn words(find: &Find, words: usize) -> Vec<Words> {
-        attempts(find, words, words).iter().map(|attempt| attempt.find.wanted_words()).collect()
+        attempts(find, words, words).iter().map(|attempt| attempt.find.words.unwrap_or_default()).collect()
     }
 
     #[test]
@@ -60,7 +60,7 @@ mod tests {
         assert_eq!(words(&relaxed, 64), at_least(&[63, 32, 1]));
         assert_eq!(words(&relaxed, 65), at_least(&[1]));
         let in_brackets: Vec<_> =
-            attempts(&relaxed, 6, 65).into_iter().map(|one| one.find.wanted_words()).collect();
+            attempts(&relaxed, 6, 65).into_iter().map(|one| one.find.words.unwrap_or_default()).collect();
         assert_eq!(in_brackets, at_least(&[1]));
         assert!(words(&relaxed, 1).is_empty());
         assert!(words(&relaxed.words(Words::Any), 6).is_empty());
@@ -73,7 +73,9 @@ mod tests {
         let made = attempts(&both, 2, 2);
         let made: Vec<_> = made
             .iter()
-            .map(|one| (one.below, one.find.wanted_words(), one.find.wanted_spellings()))
+            .map(|one| {
+                (one.below, one.find.words.unwrap_or_default(), one.find.spellings.unwrap_or_default())
+            })
             .collect();
         assert_eq!(made, [(2, Words::All, Spellings::Near), (5, Words::AtLeast(1), Spellings::Near)]);
     }

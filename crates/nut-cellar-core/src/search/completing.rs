@@ -159,7 +159,7 @@ impl Search {
         for (shelf, standing) in self.snapshot.standing().iter().enumerate() {
             let find = &self.prepared.find;
             let (here, is_short) = complete(view, &mut self.hand, |hand| {
-                let (mut here, mut effort) = (Vec::new(), Effort::of(find.most_terms_looked_at()));
+                let (mut here, mut effort) = (Vec::new(), Effort::of(find.most_terms));
                 let mut take = |_: &mut Hand, term: &str, entry: TermEntry| {
                     if here.len().is_multiple_of(BETWEEN_STOPS) {
                         find.go_on()?;

@@ -138,34 +138,34 @@ impl PartialEq for StopWhen {
 pub struct Find {
     columns: Option<Vec<String>>,
     weights: IndexMap<String, f32>,
-    strict: bool,
+    pub(crate) strict: bool,
     enough: u64,
-    words: Option<Words>,
-    relaxed: Option<u64>,
-    spellings: Option<Spellings>,
-    first_letters: usize,
+    pub(crate) words: Option<Words>,
+    pub(crate) relaxed: Option<u64>,
+    pub(crate) spellings: Option<Spellings>,
+    pub(crate) first_letters: usize,
     beginnings: Beginnings,
     /// The word that [`Beginnings::Last`] is about, once the query is known.
     begun: Option<String>,
     filter: Option<Filter>,
     order: Order,
-    total: Total,
+    pub(crate) total: Total,
     limit: usize,
     skip: usize,
-    after: Option<Place>,
+    pub(crate) after: Option<Place>,
     k1: Option<f32>,
-    b: Lengths,
-    proximity: Option<f32>,
-    values: bool,
-    marks: bool,
-    exact_forms: bool,
-    expansions: Option<Arc<Expansions>>,
-    most_terms: u64,
+    pub(crate) b: Lengths,
+    pub(crate) proximity: Option<f32>,
+    pub(crate) values: bool,
+    pub(crate) marks: bool,
+    pub(crate) exact_forms: bool,
+    pub(crate) expansions: Option<Arc<Expansions>>,
+    pub(crate) most_terms: u64,
     most_postings: Option<u64>,
     stop: Option<StopWhen>,
     threads: NonZero<usize>,
     long: u64,
-    wished: Option<Strategy>,
+    pub(super) wished: Option<Strategy>,
 }
 
 /// The terms that the patterns and spellings of a query look at, at most, all together.
@@ -568,18 +568,6 @@ impl Find {
         }
     }
 
-    pub(crate) fn relaxed(&self) -> u64 {
-        self.relaxed.unwrap_or(0)
-    }
-
-    pub(crate) fn wanted_spellings(&self) -> Spellings {
-        self.spellings.unwrap_or_default()
-    }
-
-    pub(crate) fn first_letters(&self) -> usize {
-        self.first_letters
-    }
-
     /// Whether a word of the query stands for all that begin so. One that stands for near spellings does if it is the last.
     pub(super) fn may_go_on(&self, word: &str, is_near: bool) -> GoesOn {
         match self.beginnings {
@@ -599,26 +587,9 @@ impl Find {
         &self.order
     }
 
-    pub(crate) fn wanted_total(&self) -> Total {
-        self.total
-    }
-
-    pub(crate) fn place_before(&self) -> Option<&Place> {
-        self.after.as_ref()
-    }
-
-    /// What proximity weighs, if this was [ranked](Self::ranked_by).
-    pub(crate) fn wanted_proximity(&self) -> f32 {
-        self.proximity.unwrap_or(0.0)
-    }
-
     /// How many threads may go through so many postings of a shelf.
     pub(super) fn threads_for(&self, postings: u64) -> usize {
         if postings >= self.long { self.threads.get().min(MOST_THREADS) } else { 1 }
-    }
-
-    pub(crate) fn most_terms_looked_at(&self) -> u64 {
-        self.most_terms
     }
 
     /// How many postings a query of so many words and phrases may go through before it is made simpler, where there are so many
@@ -631,11 +602,6 @@ impl Find {
         self.most_postings.or(usual)
     }
 
-    /// The way through the postings that has to be taken, if it can be had.
-    pub(super) fn wished(&self) -> Option<Strategy> {
-        self.wished
-    }
-
     /// Fails if the caller wants the search to end.
     pub(crate) fn go_on(&self) -> Result<()> {
         match &self.stop {
@@ -645,23 +611,6 @@ impl Find {
             )),
             _ => Ok(()),
         }
-    }
-
-    pub(crate) fn expansions(&self) -> Option<&Expansions> {
-        self.expansions.as_deref()
-    }
-
-    pub(crate) fn wants_exact_forms(&self) -> bool {
-        self.exact_forms
-    }
-
-    pub(crate) fn wanted_words(&self) -> Words {
-        self.words.unwrap_or_default()
-    }
-
-    /// Whether it makes the best of what was typed.
-    pub(crate) fn is_lenient(&self) -> bool {
-        !self.strict
     }
 
     /// With how many records that have all words it makes do, if it is lenient.
@@ -677,14 +626,6 @@ impl Find {
     /// Which hits are asked for, by rank from 0: those behind what is skipped, up to the limit.
     pub fn window(&self) -> std::ops::Range<usize> {
         self.skip..self.skip.saturating_add(self.limit)
-    }
-
-    pub(crate) fn wants_marks(&self) -> bool {
-        self.marks
-    }
-
-    pub(crate) fn with_values(&self) -> bool {
-        self.values
     }
 
     /// The same search with what the schema says of ranking where it says nothing itself.
@@ -706,11 +647,6 @@ impl Find {
     /// k1, if this was [ranked](Self::ranked_by).
     pub(crate) fn wanted_k1(&self) -> f32 {
         self.k1.unwrap_or(DEFAULT_K1)
-    }
-
-    /// b of the columns, if this was [ranked](Self::ranked_by).
-    pub(crate) fn wanted_lengths(&self) -> &Lengths {
-        &self.b
     }
 
     /// Tells whether the columns that have a b of their own are there.

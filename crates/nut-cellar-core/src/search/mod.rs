@@ -20,7 +20,6 @@ mod found;
 pub(crate) mod plan;
 mod run;
 mod steps;
-mod tightness;
 mod typed;
 
 pub use attempts::Attempt;
@@ -35,4 +34,3 @@ pub use plan::expand::{BEGINNING_LIKENESS, FORM_LIKENESS, MOST_ALIKE, NEAR_LIKEN
 pub use plan::strategy::Strategy;
 pub use run::Went;
 pub use steps::{Progress, Report, ReportWord, Search, Stage, run};
-pub use tightness::{Tightness, tightness};

@@ -379,7 +379,7 @@ impl Search {
     fn reach(&self) -> usize {
         let find = &self.prepared.find;
         let window = find.window();
-        let total_tells = find.place_before().is_none() && find.wanted_total() == Total::Exact;
+        let total_tells = find.after.as_ref().is_none() && find.total == Total::Exact;
         window.end.saturating_add(usize::from(!total_tells && !window.is_empty()))
     }
 
@@ -388,13 +388,13 @@ impl Search {
         let placed = self.ranked.as_deref().unwrap_or_default();
         // Of the query as it was searched for at last, with whatever its words stood for.
         let highlighter = || Highlighter::new(Arc::clone(self.snapshot.schema()), &self.query, find);
-        let wants_marks = find.wants_marks() && !placed.is_empty();
+        let wants_marks = find.marks && !placed.is_empty();
         let highlighter = wants_marks.then(highlighter).transpose()?;
         let mut hits = Vec::with_capacity(placed.len());
         for (place, Placed { shelf, scored, key, .. }) in (1..).zip(placed) {
             let rank = find.window().start + place;
             let standing = &self.snapshot.standing()[*shelf];
-            let values = if find.with_values() {
+            let values = if find.values {
                 standing.shelf.kept(&mut self.hand, self.snapshot.schema(), scored.ordinal)
             } else {
                 Ok(indexmap::IndexMap::new())
@@ -407,7 +407,7 @@ impl Search {
         }
         self.hand.complete()?;
         let counted: u64 = self.scanned.iter().flatten().map(|found| found.total).sum();
-        let (total, or_more) = match find.wanted_total() {
+        let (total, or_more) = match find.total {
             Total::Exact => (counted, false),
             Total::AtLeast(wanted) => (counted.min(wanted), counted >= wanted),
         };
@@ -441,7 +441,7 @@ impl Search {
 
 /// The first in the order of a shelf that does not come after the place that a page before ended at; none if all do.
 fn after(find: &Find, by: Option<ByColumn>, hand: &mut Hand, standing: &Standing) -> Step<Option<Scored>> {
-    let Some(place) = find.place_before() else { return Ok(None) };
+    let Some(place) = find.after.as_ref() else { return Ok(None) };
     let key = place.key.encode();
     let up_to = standing.shelf.keys_up_to(hand, &key)?;
     // Records with a key up to this one have the ordinals below.

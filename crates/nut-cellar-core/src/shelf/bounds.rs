@@ -157,21 +157,8 @@ impl Bounds {
         })
     }
 
-    /// The greatest tf~ that a posting of the block may have in these columns: `share` is one column's, for a frequency and a
-    /// length, and grows with the one and falls with the other.
-    pub fn most(&self, columns: ColumnSet, share: impl Fn(usize, u32, u32) -> f32) -> f32 {
-        let of_column = |(column, frontier): (usize, &Frontier)| {
-            let pairs = frontier.pairs.iter();
-            pairs.map(|&(frequency, length)| share(column, frequency, length)).fold(0.0, f32::max)
-        };
-        let of_set = |of: &OfSet| {
-            let each = of.set.iter().zip(&of.columns).filter(|(column, _)| columns.has(*column));
-            each.map(of_column).fold(0.0, |sum, most| sum + most)
-        };
-        self.sets.iter().map(of_set).fold(0.0, f32::max)
-    }
-
-    /// What [`most`](Self::most) gives of bounds that [`put`](Self::put) wrote, up to the end of the bytes.
+    /// The greatest tf~ that a posting of a block may have in these columns, by bounds that [`put`](Self::put) wrote, up to the end of the
+    /// bytes: `share` is one column's, for a frequency and a length, and grows with the one and falls with the other.
     pub fn most_in(
         from: &mut Reader<'_>,
         columns: ColumnSet,
@@ -262,6 +249,21 @@ mod tests {
     fn score(posting: &[(u8, u32, u32)], columns: ColumnSet) -> f32 {
         let counted = posting.iter().filter(|one| columns.has(one.0.into()));
         counted.map(|one| share(one.0.into(), one.1, one.2)).fold(0.0, |sum, share| sum + share)
+    }
+
+    impl Bounds {
+        /// What [`most_in`](Self::most_in) has to give.
+        fn most(&self, columns: ColumnSet, share: impl Fn(usize, u32, u32) -> f32) -> f32 {
+            let of_column = |(column, frontier): (usize, &Frontier)| {
+                let pairs = frontier.pairs.iter();
+                pairs.map(|&(frequency, length)| share(column, frequency, length)).fold(0.0, f32::max)
+            };
+            let of_set = |of: &OfSet| {
+                let each = of.set.iter().zip(&of.columns).filter(|(column, _)| columns.has(*column));
+                each.map(of_column).fold(0.0, |sum, most| sum + most)
+            };
+            self.sets.iter().map(of_set).fold(0.0, f32::max)
+        }
     }
 
     proptest! {

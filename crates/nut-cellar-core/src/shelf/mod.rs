@@ -51,7 +51,6 @@ mod values;
 mod vocabulary;
 
 pub use arrivals::Keys;
-pub(crate) use bounds::Bounds;
 pub use builder::{Builder, Sealed};
 pub(crate) use cache::{Asked, Cache, Key as CacheKey, Made, Set, TestKey};
 pub(crate) use check::check;
@@ -67,7 +66,7 @@ pub(crate) use merge::{Source, merge};
 pub(crate) use positions::Positions;
 pub(crate) use postings::{END, Postings};
 pub use reader::Shelf;
-pub(crate) use reading::{Reading, Walk, complete};
+pub(crate) use reading::{Walk, complete};
 pub(crate) use table::Most;
 pub(crate) use terms::TermEntry;
 pub(crate) use threads::in_threads;

@@ -245,12 +245,6 @@ impl ValueColumn {
         &self.values[start..self.ends[place]]
     }
 
-    /// The values of records of the block that was read last, of which each has one.
-    pub fn here_alone(&self, records: Range<u32>) -> &[u64] {
-        let start = (records.start % self.per_block()) as usize;
-        self.values.get(start..start + records.len()).unwrap_or_default()
-    }
-
     /// Where in its section the block stands that was read last.
     pub fn range(&self) -> Range<u64> {
         self.range.clone()

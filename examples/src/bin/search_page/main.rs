@@ -28,7 +28,18 @@ struct Refused {
 #[tokio::main]
 async fn main() -> Result<(), Box<dyn Error>> {
     let mut arguments = std::env::args().skip(1);
-    let port = arguments.next().map_or(Ok(PORT), |port| port.parse())?;
+    let port = match arguments.next() {
+        None => PORT,
+        Some(help) if help == "--help" => {
+            println!(
+                "search_page [PORT [DATABASE FILE]]: a page that searches lost property, at port {PORT} without"
+            );
+            return Ok(());
+        }
+        Some(port) => port
+            .parse()
+            .map_err(|_| format!("`{port}` is no port; call it so: search_page [PORT [DATABASE FILE]]"))?,
+    };
     let file = arguments.next().map_or_else(|| std::env::temp_dir().join("quillmere.db"), PathBuf::from);
     let office = Arc::new(Office::open(&file)?);
     let _keeper = office.keeper()?;

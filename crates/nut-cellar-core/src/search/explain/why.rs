@@ -329,7 +329,7 @@ impl Place<'_> {
             ahead: None,
             records: self.snapshot.records(),
             k1: find.wanted_k1(),
-            b: find.wanted_lengths().others().unwrap_or(DEFAULT_B),
+            b: find.b.others().unwrap_or(DEFAULT_B),
             words: Vec::new(),
             proximity: None,
         };

@@ -221,7 +221,7 @@ impl Binder<'_> {
         if wanted.outermost {
             self.plan.choice = self.plan.choice.max(certain + different.len());
         }
-        Part::of(match self.find.wanted_words() {
+        Part::of(match self.find.words.unwrap_or_default() {
             Words::Any if certain > 0 => all(needed),
             Words::Any if different.is_empty() => all(needed),
             Words::Any => all(needed.into_iter().chain([any(different)])),
@@ -437,7 +437,7 @@ impl Binder<'_> {
     /// something else.
     fn runs(&self, parts: &[Query], place: usize) -> Runs {
         let word = |part: &Query| if let Query::Word(text) = part { Some(text.clone()) } else { None };
-        let longest = self.find.expansions().map_or(0, Expansions::longest);
+        let longest = self.find.expansions.as_deref().map_or(0, Expansions::longest);
         let mut runs = Runs::default();
         for length in 2..=longest {
             for start in (place + 1).saturating_sub(length)..=place {
@@ -549,7 +549,7 @@ impl Binder<'_> {
                 let typed = &known[same].2;
                 all_weak &= typed.weak;
                 typed.add(&mut alternatives, column, 1.0);
-                let Some(expansions) = find.expansions() else { continue };
+                let Some(expansions) = &find.expansions else { continue };
                 let mut expand = |text: &str, synonyms: &mut Vec<_>| {
                     for synonym in expansions.of(column, place, &shared_forms(recipe, text)) {
                         synonyms.push((column, read(synonym, Reading::Plain)));

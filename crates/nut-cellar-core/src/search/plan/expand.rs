@@ -96,7 +96,7 @@ pub(in crate::search) fn gather(
         }
     }
     let walks = plan.lookups.iter().filter(|lookup| !lookup.like.is_empty()).count();
-    let allowed = allowed(shelves, find.most_terms_looked_at() / walks.max(1) as u64);
+    let allowed = allowed(shelves, find.most_terms / walks.max(1) as u64);
     for lookup in &plan.lookups {
         let mut family = Gathered::new(&allowed);
         visited += if_at_hand(gather_one(shelves, lookup, find, &mut family, hand))?.unwrap_or(0);

@@ -42,7 +42,7 @@ pub(in crate::search) fn formula(snapshot: &Snapshot, find: &Find) -> Result<For
     let named = schema.text_columns().zip(find.weights(schema)?);
     let columns = (0..).zip(named).map(|(place, ((name, _), weight))| ColumnFactor {
         weight,
-        b: find.wanted_lengths().of(name).unwrap_or(DEFAULT_B),
+        b: find.b.of(name).unwrap_or(DEFAULT_B),
         average_length: average_length(snapshot.length(place), snapshot.records()),
     });
     Formula::new(find.wanted_k1(), columns.collect())
@@ -56,7 +56,7 @@ impl Prepared {
     pub fn new(snapshot: &Snapshot, query: &Query, find: &Find) -> Result<Self> {
         find.check_lengths(snapshot.schema())?;
         let find = find.ranked_by(snapshot.schema()).beginning_in(query);
-        let proximity = find.wanted_proximity();
+        let proximity = find.proximity.unwrap_or(0.0);
         if !(proximity.is_finite() && proximity >= 0.0) {
             return Err(Error::new(
                 ErrorKind::BadRequest,
@@ -95,7 +95,7 @@ impl Prepared {
         if let (Some(known), Some(most)) = (&self.known, most) {
             let wanted = Counts {
                 scores: *self.find.wanted_order() != Order::Key,
-                proximity: self.find.wanted_proximity() > 0.0,
+                proximity: self.find.proximity.unwrap_or(0.0) > 0.0,
             };
             economise(&mut self.plan, &known.counts, snapshot.records(), most, wanted);
         }
@@ -104,7 +104,7 @@ impl Prepared {
     /// What the proximity of words weighs; a word alone is near no other.
     pub fn proximity(&self) -> f32 {
         if self.plan.words.len() > 1 && !self.plan.is_proximity_left_out {
-            self.find.wanted_proximity()
+            self.find.proximity.unwrap_or(0.0)
         } else {
             0.0
         }

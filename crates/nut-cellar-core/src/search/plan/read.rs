@@ -52,7 +52,7 @@ pub(super) fn read(
     walks_left_out: &mut usize,
 ) -> Typed {
     let mut typed = Typed { tokens: Vec::new(), weak: true };
-    let near = reading == Reading::Near || find.wanted_spellings() == Spellings::Near;
+    let near = reading == Reading::Near || find.spellings.unwrap_or_default() == Spellings::Near;
     let goes_on = find.may_go_on(text, reading == Reading::Near);
     let mut end = 0;
     if goes_on == GoesOn::AtItsEnd {
@@ -60,14 +60,14 @@ pub(super) fn read(
     }
     recipe.tokens(text, |token| {
         typed.weak &= token.weak || token.span > 1;
-        let mut lookup = lookup(recipe, token.term, find.wants_exact_forms());
+        let mut lookup = lookup(recipe, token.term, find.exact_forms);
         if token.end >= end
             && goes_on != GoesOn::No
             && let Ok(pattern) = Pattern::new(&format!("{}*", escaped(token.term)))
         {
             lookup.like.push(Like::Beginning(pattern));
         }
-        let spelling = near.then(|| Spelling::of(token.term, find.first_letters()));
+        let spelling = near.then(|| Spelling::of(token.term, find.first_letters));
         lookup.like.extend(spelling.filter(|spelling| spelling.mistakes() > 0).map(Like::Near));
         let place = place_of_lookup(plan, &lookup).or_else(|| {
             *walks_left_out += 1;

@@ -179,19 +179,7 @@ impl<'a> Cursors<'a> {
             parts
         };
         match node {
-            Node::All(parts) => {
-                // What is excluded is excluded together.
-                let (mut excluded, mut parts): (Vec<_>, Vec<_>) =
-                    parts.iter().cloned().partition(|part| matches!(part, Node::Not(_)));
-                if excluded.len() > 1 {
-                    let inner = excluded
-                        .drain(..)
-                        .map(|part| if let Node::Not(inner) = part { *inner } else { part });
-                    excluded = vec![Node::Not(Box::new(Node::Any(inner.collect())))];
-                }
-                parts.append(&mut excluded);
-                Node::All(ordered(&parts))
-            }
+            Node::All(parts) => Node::All(ordered(parts)),
             Node::Any(parts) => Node::Any(ordered(parts)),
             Node::AtLeast(count, parts) => Node::AtLeast(*count, ordered(parts)),
             Node::Not(part) => Node::Not(Box::new(self.in_order(part))),

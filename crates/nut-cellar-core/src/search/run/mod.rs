@@ -133,7 +133,7 @@ pub(super) fn search(
     statistics.by_score = *asked.find.wanted_order() == Order::Score;
     statistics.limit = asked.k;
     statistics.is_counted = known.is_some();
-    statistics.to_count = match asked.find.wanted_total() {
+    statistics.to_count = match asked.find.total {
         Total::Exact => u64::MAX,
         Total::AtLeast(wanted) => wanted.saturating_sub(asked.counted),
     };
@@ -186,7 +186,7 @@ impl<'a> Run<'a> {
     /// Finds the best matches of the run.
     fn go(&self, hand: &mut Hand, mut cursors: Cursors<'a>, walked: &mut Walked) -> Step<Part> {
         let find = self.asked.find;
-        let mut choice = choose(self.statistics, find.wished());
+        let mut choice = choose(self.statistics, find.wished);
         let (mut matches, mut known_phrases) = (None, PhraseBits::new());
         if choice.matches_first {
             let mut filler = self.open(hand, walked)?;
@@ -197,7 +197,7 @@ impl<'a> Run<'a> {
             let bits = all_matching(hand, &mut filler, self.root, find, &self.records, &mut known_phrases)?;
             let count = bits.count();
             matches = Some((Arc::new(bits), count));
-            choice = choose(&Statistics { matches: Some(count), ..self.statistics.clone() }, find.wished());
+            choice = choose(&Statistics { matches: Some(count), ..self.statistics.clone() }, find.wished);
         }
         if self.statistics.by_score && self.asked.k > 0 {
             cursors.expect(hand, self.statistics.candidates.min(self.statistics.postings))?;
@@ -273,7 +273,7 @@ impl<'a> Run<'a> {
             }
             Strategy::BestOfAny => told = scan.windows(hand, records, Pace::Blocks)?,
             Strategy::SomeWords => {
-                let size = find.wished().map(|_| SHORT_WINDOW);
+                let size = find.wished.map(|_| SHORT_WINDOW);
                 told = scan.windows(hand, records, Pace::Fixed(size))?;
             }
             Strategy::WithPhrases => told.left = Some(records.start),

@@ -164,18 +164,6 @@ impl ValueTest {
                 Some(ranges) if !counted && ranges.iter().any(|(from, to)| *from <= low && high <= *to) => {
                     bits.set_range(place(at)..place(end));
                 }
-                Some(ranges) if !counted => {
-                    if if_at_hand(self.column.of(hand, at).map(|_| ()))?.is_some() {
-                        let values = self.column.here_alone(at..end);
-                        let in_range = |value: u64| match ranges.as_slice() {
-                            [(from, to)] => *from <= value && value <= *to,
-                            ranges => overlaps(ranges, value, value),
-                        };
-                        for (ordinal, _) in (at..end).zip(values).filter(|(_, value)| in_range(**value)) {
-                            bits.set(place(ordinal));
-                        }
-                    }
-                }
                 ranges => {
                     if if_at_hand(self.column.of(hand, at).map(|_| ()))?.is_some() {
                         for ordinal in at..end {
