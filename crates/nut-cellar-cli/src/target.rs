@@ -404,16 +404,13 @@ fn cannot_be_read(connection: &Connection) -> bool {
 /// The file as one that nobody changes, so that it needs no files beside it.
 fn unchanging(file: &Path) -> PathBuf {
     let path = std::path::absolute(file).unwrap_or_else(|_| file.to_owned());
-    let mut address = "file://".to_owned();
-    for byte in path.as_os_str().as_encoded_bytes() {
-        match byte {
-            b'/' | b'.' | b'-' | b'_' | b'0'..=b'9' | b'A'..=b'Z' | b'a'..=b'z' => {
-                address.push(char::from(*byte))
-            }
-            byte => address.push_str(&format!("%{byte:02X}")),
-        }
-    }
-    PathBuf::from(address + "?immutable=1")
+    let escaped = |byte: &u8| match byte {
+        b'/' | b'.' | b'-' | b'_' => char::from(*byte).to_string(),
+        byte if byte.is_ascii_alphanumeric() => char::from(*byte).to_string(),
+        byte => format!("%{byte:02X}"),
+    };
+    let address: String = path.as_os_str().as_encoded_bytes().iter().map(escaped).collect();
+    PathBuf::from(format!("file://{address}?immutable=1"))
 }
 
 /// The same error with the path in front, where the error does not say it.

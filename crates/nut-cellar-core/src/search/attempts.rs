@@ -1,6 +1,7 @@
 //! What a search does when it finds too few: spellings that are near count too, then fewer words are asked for.
 
-use super::find::{Find, Spellings, Words};
+use super::find::Find;
+use super::settings::{Spellings, Words};
 use crate::note::Note;
 
 /// Of more words and phrases than these, in brackets or not, one is asked for at once: each attempt goes through the lists of all of them.

@@ -2,21 +2,23 @@
 //!
 //! What always holds: records are live, the filter lets them through, and each counts once.
 
-use super::find::{Find, Order};
+use super::find::Find;
 use super::plan::Like;
 use super::plan::expand::{MOST_ALIKE, each_like};
 use super::plan::read::escaped;
 use super::run::{Cursors, PhraseBits, Walked, all_matching};
+use super::settings::Order;
 use super::steps::{Search, by_column};
 use crate::bits::Bits;
 use crate::catalog::Standing;
 use crate::error::Result;
 use crate::schema::ColumnSet;
-use crate::shelf::{Effort, Hand, Postings, Step, TermEntry, ValueColumn, complete, if_at_hand};
+use crate::shelf::{Effort, Hand, Postings, Shelf, Step, TermEntry, ValueColumn, complete, if_at_hand};
 use crate::store::View;
 use crate::text::Pattern;
 use std::collections::HashMap;
-use std::ops::Bound;
+use std::ops::{Bound, Range};
+use std::sync::Arc;
 
 /// So many terms are counted before it is asked whether others can be among the best; where postings are far away, they are fetched together.
 const AT_ONCE: usize = 256;
@@ -75,6 +77,35 @@ impl Counting {
 /// What most have first; of equally many the first as texts.
 fn most_first(counts: &mut [(String, u64)]) {
     counts.sort_by(|(a, a_records), (b, b_records)| b_records.cmp(a_records).then_with(|| a.cmp(b)));
+}
+
+/// How many of some records have each exact value whose number is in one of these ranges.
+fn count_values(
+    hand: &mut Hand,
+    shelf: &Arc<Shelf>,
+    column: usize,
+    matching: &Bits,
+    ranges: &[Range<u64>],
+    find: &Find,
+) -> Step<Vec<(String, u64)>> {
+    let (mut values, mut counts) = (ValueColumn::new(shelf, column), HashMap::new());
+    for (place, ordinal) in matching.iter().enumerate() {
+        if place.is_multiple_of(BETWEEN_STOPS) {
+            find.go_on()?;
+        }
+        let there = if_at_hand(values.of(hand, u32::try_from(ordinal).unwrap_or(u32::MAX)))?;
+        let there = there.unwrap_or_default().iter();
+        for value in there.filter(|value| ranges.iter().any(|range| range.contains(value))) {
+            *counts.entry(*value).or_insert(0) += 1;
+        }
+    }
+    hand.complete()?;
+    let mut texts = Vec::with_capacity(counts.len());
+    for (ordinal, records) in counts {
+        texts.extend(if_at_hand(shelf.exact_text(hand, ordinal))?.map(|text| (text, records)));
+    }
+    hand.complete()?;
+    Ok(texts)
 }
 
 impl Search {
@@ -221,30 +252,7 @@ impl Search {
             let matching = self.matching(view, shelf)?;
             let find = &self.prepared.find;
             let counts = complete(view, &mut self.hand, |hand| {
-                let (mut values, mut counts) = (ValueColumn::new(&standing.shelf, column), HashMap::new());
-                for (place, ordinal) in matching.iter().enumerate() {
-                    if place.is_multiple_of(BETWEEN_STOPS) {
-                        find.go_on()?;
-                    }
-                    let Some(there) =
-                        if_at_hand(values.of(hand, u32::try_from(ordinal).unwrap_or(u32::MAX)))?
-                    else {
-                        continue;
-                    };
-                    for value in there.iter().filter(|value| ranges.iter().any(|range| range.contains(value)))
-                    {
-                        *counts.entry(*value).or_insert(0) += 1;
-                    }
-                }
-                hand.complete()?;
-                let mut texts = Vec::with_capacity(counts.len());
-                for (ordinal, records) in counts {
-                    texts.extend(
-                        if_at_hand(standing.shelf.exact_text(hand, ordinal))?.map(|text| (text, records)),
-                    );
-                }
-                hand.complete()?;
-                Ok(texts)
+                count_values(hand, &standing.shelf, column, &matching, &ranges, find)
             })?;
             for (text, records) in counts {
                 *all.entry(text).or_default() += records;

@@ -2,7 +2,7 @@
 
 use super::found::{DOCUMENT_VERSION, Place};
 use super::plan::strategy::Strategy;
-use super::typed;
+use super::settings::{Beginnings, Order, Spellings, Total, Words};
 use crate::error::{Error, ErrorKind, Result};
 use crate::filter::Filter;
 use crate::query::{Expansions, Query};
@@ -10,58 +10,9 @@ use crate::rank::{DEFAULT_B, DEFAULT_K1, Lengths};
 use crate::request::{Request, Said};
 use crate::schema::{Column, ColumnSet, Schema};
 use indexmap::IndexMap;
-use serde::{Deserialize, Serialize};
 use std::fmt;
 use std::num::NonZero;
 use std::sync::Arc;
-
-/// How many of a query's words a record must have. A phrase, a group in brackets or a word in columns of its own counts
-/// as one; in brackets that are inside others all are needed, unless any will do.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Serialize, Deserialize)]
-#[cfg_attr(any(test, feature = "json-schema"), derive(schemars::JsonSchema))]
-#[serde(try_from = "typed::Words", into = "typed::Words")]
-#[non_exhaustive]
-pub enum Words {
-    /// All of them.
-    #[default]
-    All,
-    /// At least one.
-    Any,
-    /// At least this many, or all where there are fewer.
-    AtLeast(usize),
-    /// At least this share of them, from 0 to 1, rounded up; one at least.
-    Share(f32),
-}
-
-/// When words may also stand for others that are spelled nearly so.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-#[cfg_attr(any(test, feature = "json-schema"), derive(schemars::JsonSchema))]
-#[serde(try_from = "typed::Spellings", into = "typed::Spellings")]
-#[non_exhaustive]
-pub enum Spellings {
-    /// Where the query says so.
-    #[default]
-    AsTyped,
-    /// Where fewer records are found without than this.
-    WhenFewerThan(u64),
-    /// Always.
-    Near,
-}
-
-/// Which words may also stand for all that begin so; for searching while somebody types.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-#[cfg_attr(any(test, feature = "json-schema"), derive(schemars::JsonSchema))]
-#[serde(rename_all = "snake_case")]
-#[non_exhaustive]
-pub enum Beginnings {
-    /// None.
-    #[default]
-    None,
-    /// The last one, unless it is excluded or stands in quotation marks.
-    Last,
-    /// All of them.
-    All,
-}
 
 /// Which tokens of a word stand for all that begin so.
 #[derive(Clone, Copy, PartialEq)]
@@ -69,40 +20,6 @@ pub(super) enum GoesOn {
     No,
     AtItsEnd,
     Everywhere,
-}
-
-/// How exactly the matches are counted.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-#[cfg_attr(any(test, feature = "json-schema"), derive(schemars::JsonSchema))]
-#[serde(rename_all = "snake_case")]
-#[non_exhaustive]
-pub enum Total {
-    /// All of them.
-    #[default]
-    Exact,
-    /// As long as there are fewer than this; then it is enough to know that.
-    AtLeast(u64),
-}
-
-/// In which order hits are given.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-#[cfg_attr(any(test, feature = "json-schema"), derive(schemars::JsonSchema))]
-#[serde(try_from = "typed::Order", into = "typed::Order")]
-#[non_exhaustive]
-pub enum Order {
-    /// The best score first; equal scores by ascending key.
-    #[default]
-    Score,
-    /// By the values of a column, down or up; then by score, then by key. Records without a value come last. Of several
-    /// values of a record the one counts that brings it furthest to the front.
-    Column {
-        /// The column, of a kind that is compared.
-        name: String,
-        /// Whether the greatest value comes first.
-        down: bool,
-    },
-    /// By ascending key; nothing is scored.
-    Key,
 }
 
 /// A function that tells whether a search should end before it is done.
@@ -504,67 +421,36 @@ impl Find {
 
     /// The request that asks for this search of a query. What a function says, as [`stop_when`](Self::stop_when), is no part of it.
     pub fn request(&self, query: impl Into<Said<Query>>) -> Request {
-        // Each of them, so that none is forgotten.
-        let Self {
-            columns,
-            weights,
-            strict,
-            enough,
-            words,
-            relaxed,
-            spellings,
-            first_letters,
-            beginnings,
-            filter,
-            order,
-            total,
-            limit,
-            skip,
-            after,
-            k1,
-            b,
-            proximity,
-            values,
-            marks,
-            exact_forms,
-            expansions,
-            most_terms,
-            most_postings,
-            threads,
-            begun: _,
-            stop: _,
-            long: _,
-            wished: _,
-        } = self.clone();
+        let find = self.clone();
         Request {
             version: DOCUMENT_VERSION,
             query: query.into(),
             exacting: false,
-            columns,
-            weights,
-            strict,
-            enough: Some(enough).filter(|enough| *enough != ENOUGH),
-            words,
-            relax: relaxed,
-            near: spellings,
-            first_letters,
-            beginnings,
-            filter: filter.map(Said::Tree),
-            sort: order,
-            total,
-            limit,
-            skip,
-            after,
-            k1,
-            b: Some(b).filter(|b| *b != Lengths::default()),
-            proximity,
-            values,
-            marks,
-            exact_forms,
-            expansions: expansions.map(|expansions| expansions.text().to_owned()),
-            most_terms: Some(most_terms).filter(|terms| *terms != MOST_TERMS),
-            most_postings,
-            threads: Some(threads).filter(|threads| threads.get() > 1),
+            columns: find.columns,
+            weights: find.weights,
+            strict: find.strict,
+            enough: Some(find.enough).filter(|enough| *enough != ENOUGH),
+            words: find.words,
+            relax: find.relaxed,
+            near: find.spellings,
+            first_letters: find.first_letters,
+            beginnings: find.beginnings,
+            filter: find.filter.map(Said::Tree),
+            sort: find.order,
+            total: find.total,
+            limit: find.limit,
+            skip: find.skip,
+            after: find.after,
+            k1: find.k1,
+            b: Some(find.b).filter(|b| *b != Lengths::default()),
+            proximity: find.proximity,
+            values: find.values,
+            marks: find.marks,
+            exact_forms: find.exact_forms,
+            expansions: find.expansions.map(|expansions| expansions.text().to_owned()),
+            most_terms: Some(find.most_terms).filter(|terms| *terms != MOST_TERMS),
+            most_postings: find.most_postings,
+            threads: Some(find.threads).filter(|threads| threads.get() > 1),
         }
     }
 

@@ -19,13 +19,13 @@ mod find;
 mod found;
 pub(crate) mod plan;
 mod run;
+mod settings;
 mod steps;
-mod typed;
 
 pub use attempts::Attempt;
 pub use explain::compare::{Compared, Moved, compare};
 pub use explain::why::{ColumnPart, ProximityPart, Reason, Reckoning, TermPart, Why, WordPart, why};
-pub use find::{Beginnings, Find, Order, Spellings, StopWhen, Total, Words};
+pub use find::{Find, StopWhen};
 pub use found::{DOCUMENT_VERSION, Found, Hit, Place};
 pub use plan::SYNONYM_LIKENESS;
 pub(crate) use plan::expand::likeness;
@@ -33,4 +33,5 @@ pub use plan::expand::{BEGINNING_LIKENESS, FORM_LIKENESS, MOST_ALIKE, NEAR_LIKEN
 #[cfg(feature = "measuring")]
 pub use plan::strategy::Strategy;
 pub use run::Went;
+pub use settings::{Beginnings, Order, Spellings, Total, Words};
 pub use steps::{Progress, Report, ReportWord, Search, Stage, run};

@@ -3,11 +3,12 @@
 
 use super::attempts::{Attempt, attempts};
 use super::explain::why::word_of;
-use super::find::{Find, Order, Total};
+use super::find::Find;
 use super::found::{Found, Hit, Place};
 use super::plan::expand::{MOST_ALIKE, Part};
 use super::plan::prepared::Prepared;
 use super::run::{Asked, Scored, ShelfFound, Went, search};
+use super::settings::{Order, Total};
 use crate::catalog::{Snapshot, Standing};
 use crate::error::{Error, ErrorKind, Result};
 use crate::filter::Test;

@@ -1,5 +1,12 @@
 //! The puts and removals of a shelf that is being made, in the order in which they come; of each key the last one counts.
 
+/// Where a record is: in which part, and the how-manieth of it.
+#[derive(Clone, Copy, Debug)]
+pub(super) struct Home {
+    pub part: u32,
+    pub record: u32,
+}
+
 /// Encoded keys, one after the other.
 #[derive(Clone, Debug, Default)]
 pub struct Keys {

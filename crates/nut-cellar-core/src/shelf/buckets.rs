@@ -2,7 +2,7 @@
 //! buckets, each for a run of terms, then by term within a bucket, when it is packed. (Written straight to their places by
 //! term, they would touch as many pages of memory in turn as there are frequent terms.)
 
-use super::builder::Home;
+use super::arrivals::Home;
 use super::log::{Place, TokenLog};
 use super::part::Part;
 use super::threads::in_threads;

@@ -6,7 +6,7 @@
 //!
 //! What always holds: the bytes of a shelf depend on its records, and not on how many threads gathered them.
 
-use super::arrivals::{Arrivals, Keys};
+use super::arrivals::{Arrivals, Home, Keys};
 use super::learned::Learned;
 use super::part::Part;
 use super::sealing;
@@ -38,13 +38,6 @@ pub struct Builder {
     /// How many records were put since the last shelf was sealed.
     puts: usize,
     fleeting: bool,
-}
-
-/// Where a record is: in which part, and the how-manieth of it.
-#[derive(Clone, Copy, Debug)]
-pub(super) struct Home {
-    pub part: u32,
-    pub record: u32,
 }
 
 /// So many records, or bytes of text, are taken at once for each thread.

@@ -3,18 +3,19 @@
 //! What always holds: a shelf never changes, so neither does what is made of it; what is kept takes no more bytes than the budget, and
 //! what was not asked for for longest goes first. Nothing depends on what is kept but time.
 
-use super::length_bytes::LengthBytes;
-use super::table::Table;
-use super::terms::ListKey;
-use super::unpacked::UnpackedList;
 use crate::bits::Bits;
 use crate::store::PieceId;
 use foldhash::fast::RandomState;
 use hashbrown::HashMap;
+use std::any::Any;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 /// The bytes that a key takes with what is known of it, about.
 const ENTRY: usize = 128;
+
+/// A list: where it stands, and how many postings it has. Both, since a damaged dictionary may say of two terms that their lists
+/// begin at the same place.
+pub(super) type ListKey = (u64, u64, u32);
 
 /// A test of values: the place of the column among those whose values are compared, and the ranges that one of the values has to
 /// be in; none if there has to be no value.
@@ -32,31 +33,14 @@ pub(crate) enum Key {
     Test(TestKey),
 }
 
-/// What was made of a shelf.
-#[derive(Clone, Debug)]
-pub(crate) enum Made {
-    Lengths(Arc<LengthBytes>),
-    Table(Table),
-    List(Arc<UnpackedList>),
-    Test(Set),
-}
-
-impl Made {
-    fn bytes(&self) -> usize {
-        match self {
-            Self::Lengths(lengths) => lengths.bytes(),
-            Self::Table((table, _)) => table.bytes(),
-            Self::List(list) => list.bytes(),
-            Self::Test((bits, _)) => size_of_val(bits.words()),
-        }
-    }
-}
+/// What was made of a shelf: for each key of one type, which whoever asks for it knows.
+type Made = Arc<dyn Any + Send + Sync>;
 
 /// What is to be done about something that is asked for.
 #[derive(Clone, Debug)]
-pub(crate) enum Asked {
+pub(crate) enum Asked<T> {
     /// It is there.
-    Made(Made),
+    Made(Arc<T>),
     /// It was asked for so much that it is worth making and [keeping](Cache::keep).
     Worth,
     /// It is better to do without.
@@ -99,22 +83,22 @@ impl Cache {
     }
 
     /// What was made, if it is there.
-    pub fn get(&self, shelf: PieceId, key: &Key) -> Option<Made> {
+    pub fn get<T: Any + Send + Sync>(&self, shelf: PieceId, key: &Key) -> Option<Arc<T>> {
         let mut known = self.known();
         known.now += 1;
         let now = known.now;
         let entry = known.shelves.get_mut(&shelf)?.get_mut(key)?;
         entry.last = now;
-        entry.made.clone()
+        entry.made.clone()?.downcast().ok()
     }
 
     /// Says that it would save so much work; it is worth making once that comes to what making it takes.
-    pub fn ask(&self, shelf: PieceId, key: &Key, saved: u64, making: u64) -> Asked {
+    pub fn ask<T: Any + Send + Sync>(&self, shelf: PieceId, key: &Key, saved: u64, making: u64) -> Asked<T> {
         let mut known = self.known();
         let entry = known.entry(shelf, key);
         entry.asked = entry.asked.saturating_add(saved);
-        match &entry.made {
-            Some(made) => Asked::Made(made.clone()),
+        match entry.made.clone().and_then(|made| made.downcast().ok()) {
+            Some(made) => Asked::Made(made),
             None if entry.asked >= making => Asked::Worth,
             None => {
                 known.make_room(self.budget);
@@ -123,16 +107,16 @@ impl Cache {
         }
     }
 
-    /// Keeps what was made, unless it is larger than all that may be kept.
-    pub fn keep(&self, shelf: PieceId, key: &Key, made: Made) {
-        let bytes = ENTRY + made.bytes();
+    /// Keeps what was made and takes so many bytes, unless that is more than all that may be kept.
+    pub fn keep<T: Any + Send + Sync>(&self, shelf: PieceId, key: &Key, made: &Arc<T>, bytes: usize) {
+        let bytes = ENTRY + bytes;
         if bytes > self.budget {
             return;
         }
         let mut known = self.known();
         let entry = known.entry(shelf, key);
         let before = std::mem::replace(&mut entry.bytes, bytes);
-        entry.made = Some(made);
+        entry.made = Some(Arc::clone(made) as Made);
         known.bytes = known.bytes + bytes - before;
         known.make_room(self.budget);
     }
@@ -191,8 +175,16 @@ mod tests {
 
     const BITS: usize = 1 << 13;
 
-    fn set() -> Made {
-        Made::Test((Arc::new(Bits::new(BITS)), 3))
+    fn keep(cache: &Cache, shelf: PieceId, key: &Key, bits: usize) {
+        cache.keep(shelf, key, &Arc::new(bits), bits / 8);
+    }
+
+    fn ask(cache: &Cache, shelf: PieceId, key: &Key, saved: u64) -> Asked<usize> {
+        cache.ask(shelf, key, saved, 70)
+    }
+
+    fn has(cache: &Cache, shelf: PieceId, key: &Key) -> bool {
+        cache.get::<usize>(shelf, key).is_some()
     }
 
     fn key(column: usize) -> Key {
@@ -202,36 +194,33 @@ mod tests {
     #[test]
     fn what_is_asked_for_often_is_kept() {
         let (cache, shelf) = (Cache::new(1 << 20), PieceId::fresh().unwrap());
-        assert!(matches!(cache.ask(shelf, &key(0), 10, 70), Asked::No));
-        assert!(matches!(cache.ask(shelf, &Key::Test((0, None)), 10, 70), Asked::No));
-        assert!(matches!(cache.ask(shelf, &key(0), 60, 70), Asked::Worth));
-        assert!(cache.get(shelf, &key(0)).is_none());
-        cache.keep(shelf, &key(0), set());
-        assert!(matches!(cache.ask(shelf, &key(0), 0, 70), Asked::Made(Made::Test((_, 3)))));
-        assert!(
-            cache.get(shelf, &key(0)).is_some() && cache.get(PieceId::fresh().unwrap(), &key(0)).is_none()
-        );
+        assert!(matches!(ask(&cache, shelf, &key(0), 10), Asked::No));
+        assert!(matches!(ask(&cache, shelf, &Key::Test((0, None)), 10), Asked::No));
+        assert!(matches!(ask(&cache, shelf, &key(0), 60), Asked::Worth));
+        assert!(!has(&cache, shelf, &key(0)));
+        keep(&cache, shelf, &key(0), BITS);
+        assert!(matches!(ask(&cache, shelf, &key(0), 0), Asked::Made(bits) if *bits == BITS));
+        assert!(has(&cache, shelf, &key(0)) && !has(&cache, PieceId::fresh().unwrap(), &key(0)));
         assert_eq!(cache.bytes(), (1 << 20, 2 * ENTRY + BITS / 8));
         cache.forget(shelf);
-        assert!(cache.get(shelf, &key(0)).is_none() && cache.bytes().1 == 0);
+        assert!(!has(&cache, shelf, &key(0)) && cache.bytes().1 == 0);
     }
 
     #[test]
     fn no_more_is_kept_than_allowed_and_what_was_long_ago_goes_first() {
         let (cache, shelf) = (Cache::new(8 * (ENTRY + BITS / 8)), PieceId::fresh().unwrap());
         for column in 0..100 {
-            cache.keep(shelf, &key(column), set());
+            keep(&cache, shelf, &key(column), BITS);
             // One of them is asked for all the time.
-            assert!(cache.get(shelf, &key(0)).is_some());
-            assert!(cache.get(shelf, &key(column)).is_some(), "what was kept last is there");
+            assert!(has(&cache, shelf, &key(0)));
+            assert!(has(&cache, shelf, &key(column)), "what was kept last is there");
             assert!(cache.bytes().1 <= cache.bytes().0);
         }
-        assert!(cache.get(shelf, &key(50)).is_none());
-        let large = Made::Test((Arc::new(Bits::new(1 << 20)), 3));
-        cache.keep(shelf, &key(7), large);
-        assert!(cache.get(shelf, &key(7)).is_none() && cache.get(shelf, &key(0)).is_some());
+        assert!(!has(&cache, shelf, &key(50)));
+        keep(&cache, shelf, &key(7), 1 << 20);
+        assert!(!has(&cache, shelf, &key(7)) && has(&cache, shelf, &key(0)));
         for column in 0..100_000 {
-            cache.ask(shelf, &key(column), 0, 1);
+            ask(&cache, shelf, &key(column), 0);
             assert!(cache.bytes().1 <= cache.bytes().0);
         }
     }

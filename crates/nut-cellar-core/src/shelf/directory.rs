@@ -1,6 +1,6 @@
 //! The directory: the tail of a shelf, which says where everything else is and how to check it.
 
-use super::{lengths, pack, values};
+use super::pack;
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::MAX_TEXT_COLUMNS;
 use crate::store::PIECE_LABELS;
@@ -11,6 +11,9 @@ use std::ops::Range;
 /// Checksums cover runs of this many bytes, counted from the beginning of the shelf. A range is read in whole chunks.
 pub const CHUNK: u64 = 4 * 1024;
 
+/// In the index for each block: where it ends, its least and its greatest value (of none: 1 and 0), and whether it has
+/// counts.
+pub(super) const LINE: usize = 8 + 8 + 8 + 1;
 /// The first bytes of a shelf, and the last.
 const MAGIC: [u8; 8] = PIECE_LABELS[0];
 /// The version of the layout.
@@ -141,6 +144,16 @@ pub(super) fn header() -> Vec<u8> {
     out
 }
 
+/// The bytes of the lengths.
+pub(super) fn size_of_lengths(widths: &[u8], records: u32) -> u64 {
+    widths.iter().map(|&width| (u64::from(width) * u64::from(records)).div_ceil(8)).sum()
+}
+
+/// The size of the index.
+pub(super) fn index_size(blocks: u32, columns: u16) -> u64 {
+    u64::from(blocks) * u64::from(columns) * LINE as u64
+}
+
 impl Directory {
     /// The range of a section.
     pub fn section(&self, section: Section) -> Range<u64> {
@@ -220,11 +233,11 @@ impl Directory {
             let range = directory.section(section);
             range.end - range.start
         };
-        if size(Section::Lengths) != lengths::size(&directory.widths, directory.records) {
+        if size(Section::Lengths) != size_of_lengths(&directory.widths, directory.records) {
             return wrong("the size of the lengths");
         }
         let blocks = directory.records.div_ceil(directory.block.into());
-        if size(Section::ValueIndex) != values::index_size(blocks, directory.value_columns) {
+        if size(Section::ValueIndex) != index_size(blocks, directory.value_columns) {
             return wrong("the size of the value index");
         }
         Ok(directory)

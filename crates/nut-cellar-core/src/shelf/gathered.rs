@@ -1,10 +1,9 @@
 //! The values of one column of the records that are being gathered.
 
-use super::builder::Home;
+use super::arrivals::Home;
 use super::directory::Section;
 use super::exact;
 use super::output::Output;
-use super::part::Part;
 use super::sorted::SortedWriter;
 use super::threads::in_threads;
 use super::values::{ValueIndex, ValueWriter};
@@ -119,23 +118,15 @@ fn index(number: u64) -> usize {
     usize::try_from(number).expect("numbers of texts have 32 bits")
 }
 
-/// Writes the exact values and the values of all columns, of the records that are at home there; takes them out of the parts.
-/// Gives the number of columns.
+/// Writes the exact values and the values of all columns, of each of which every part has some, of the records that are at home there. Gives
+/// the number of columns.
 pub(super) fn write(
-    parts: &mut [Part],
+    columns: Vec<Vec<Gathered>>,
     homes: &[Home],
     per_block: usize,
     out: &mut Output<'_>,
 ) -> Result<u16> {
-    let mut columns: Vec<Column> = Vec::new();
-    for part in parts {
-        for (place, (_, gathered)) in part.values.drain(..).enumerate() {
-            match columns.get_mut(place) {
-                Some(column) => column.parts.push(gathered),
-                None => columns.push(Column { parts: vec![gathered], ordinals: None }),
-            }
-        }
-    }
+    let mut columns: Vec<_> = columns.into_iter().map(|parts| Column { parts, ordinals: None }).collect();
     let (mut entries, mut next) = (exact::writer(), 0);
     for (place, column) in columns.iter_mut().enumerate() {
         column.number((place, &mut next), homes, &mut entries, out)?;

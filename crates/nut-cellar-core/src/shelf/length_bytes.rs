@@ -1,7 +1,7 @@
 //! The lengths of a record's text columns side by side, a byte each, for searches that look up those of many records: packed as
 //! they are in the shelf, that takes longer than all else that scoring a posting does.
 
-use super::cache::{Asked, Key, Made};
+use super::cache::{Asked, Key};
 use super::directory::Section;
 use super::hand::{Hand, Step};
 use super::pack;
@@ -26,25 +26,19 @@ impl LengthBytes {
     pub fn get(&self, ordinal: u32, column: usize) -> u8 {
         self.lengths[ordinal as usize * self.columns + column]
     }
-
-    pub(super) fn bytes(&self) -> usize {
-        self.lengths.len()
-    }
 }
 
 impl Shelf {
     /// The lengths as bytes, if they were made.
     pub(crate) fn length_bytes(&self) -> Option<Arc<LengthBytes>> {
-        match self.cache().get(self.piece(), &Key::Lengths) {
-            Some(Made::Lengths(lengths)) => Some(lengths),
-            _ => None,
-        }
+        self.cache().get(self.piece(), &Key::Lengths)
     }
 
     /// Says that the lengths of so many records will be asked for, and makes them if that is worth it.
     pub(crate) fn ask_length_bytes(self: &Arc<Self>, hand: &mut Hand, records: u64) -> Step<()> {
         let making = u64::from(self.records() / WORTH);
-        if !matches!(self.cache().ask(self.piece(), &Key::Lengths, records, making), Asked::Worth) {
+        let asked = self.cache().ask::<LengthBytes>(self.piece(), &Key::Lengths, records, making);
+        if !matches!(asked, Asked::Worth) {
             return Ok(());
         }
         let packed = hand.get(self, self.section(Section::Lengths))?;
@@ -63,8 +57,9 @@ impl Shelf {
                 bit += usize::from(width);
             }
         }
-        let made = Made::Lengths(Arc::new(LengthBytes { lengths, columns }));
-        self.cache().keep(self.piece(), &Key::Lengths, made);
+        let bytes = lengths.len();
+        let made = Arc::new(LengthBytes { lengths, columns });
+        self.cache().keep(self.piece(), &Key::Lengths, &made, bytes);
         Ok(())
     }
 }

@@ -1,7 +1,7 @@
 //! Lengths: for each text column the number of positions of each record, in as many bits as the longest needs, one after
 //! the other, the lowest bit first. The lengths of a column begin with a byte.
 
-use super::directory::{CHUNK, Section};
+use super::directory::{CHUNK, Section, size_of_lengths as size};
 use super::hand::{Hand, Step};
 use super::output::Output;
 use super::pack::{self, put_stream};
@@ -10,11 +10,6 @@ use crate::error::Result;
 use bytes::Bytes;
 use std::ops::Range;
 use std::sync::Arc;
-
-/// The size of the section.
-pub(super) fn size(widths: &[u8], records: u32) -> u64 {
-    widths.iter().map(|&width| (u64::from(width) * u64::from(records)).div_ceil(8)).sum()
-}
 
 /// The lengths of one column, packed.
 pub(super) struct Packed {

@@ -52,7 +52,7 @@ mod vocabulary;
 
 pub use arrivals::Keys;
 pub use builder::{Builder, Sealed};
-pub(crate) use cache::{Asked, Cache, Key as CacheKey, Made, Set, TestKey};
+pub(crate) use cache::{Asked, Cache, Key as CacheKey, Set, TestKey};
 pub(crate) use check::check;
 pub(crate) use digests::digests;
 pub use directory::{CHUNK, Section, VERSION as LAYOUT};

@@ -7,15 +7,15 @@
 //! has, and what bounds its scores. Short lists have none.
 
 use super::bounds::Bounds;
-use super::cache::{Asked, Key, Made};
+use super::cache::{Asked, Key, ListKey};
 use super::directory::Section;
 use super::hand::{Hand, Step};
 use super::pack;
 use super::posting_block::{add_up, get_block, put_block};
 use super::reader::Shelf;
 use super::shapes::Shapes;
-use super::table::{Lines, Most, Table, read_table};
-use super::terms::{ListKey, Lists, TermEntry};
+use super::table::{Most, Table, read_table};
+use super::terms::{Lists, TermEntry};
 use super::unpacked::UnpackedList;
 use crate::error::Error;
 use crate::schema::ColumnSet;
@@ -42,12 +42,10 @@ pub(crate) struct Postings {
     /// How many there are.
     records: u32,
     /// One for each block, if there is more than one.
-    table: Arc<Lines>,
+    table: Arc<Table>,
     /// The list, if it has a table; and that list unpacked, if it was.
     list: Option<ListKey>,
     list_unpacked: Option<Arc<UnpackedList>>,
-    /// Where the blocks begin in the bytes.
-    start: usize,
     /// The block at which it stands; before the first there is none.
     block: Option<usize>,
     /// The ordinals and the shapes of the block, and at which of them it stands; at its length, past the end.
@@ -146,13 +144,21 @@ impl Postings {
             return Ok(());
         }
         self.list_unpacked = match shelf.cache().ask(shelf.piece(), &Key::List(list), 1, 2) {
-            Asked::Made(Made::List(list)) => Some(list),
+            Asked::Made(list) => Some(list),
             Asked::Worth => {
-                let unpacked = Arc::new(UnpackedList::of(self.clone(), records)?);
-                shelf.cache().keep(shelf.piece(), &Key::List(list), Made::List(Arc::clone(&unpacked)));
+                let mut postings = self.clone();
+                let unpacked = Arc::new(UnpackedList::of(records, |take| {
+                    for block in 0..postings.blocks() {
+                        postings.enter(block)?;
+                        postings.unpack_shapes()?;
+                        take(&postings.ordinals, &postings.shapes);
+                    }
+                    Ok(())
+                })?);
+                shelf.cache().keep(shelf.piece(), &Key::List(list), &unpacked, unpacked.bytes());
                 Some(unpacked)
             }
-            _ => None,
+            Asked::No => None,
         };
         Ok(())
     }
@@ -338,7 +344,7 @@ impl Postings {
     /// Unpacks a block, and checks what the table says of it, and of the one before it if that was read to its end.
     fn unpack(&mut self, block: usize) -> Result<(), Broken> {
         let said = self.table.blocks.get(block);
-        let (start, occurrences) = said.map_or((self.start, 0), |block| (block.start, block.occurrences));
+        let (start, occurrences) = said.map_or((0, 0), |block| (block.start, block.occurrences));
         let read_before = block > 0 && self.block == Some(block - 1) && self.read == self.ordinals.len();
         if read_before && (self.at, self.next_occurrence) != (start, occurrences) {
             return Err(Broken("the size of a block"));
@@ -491,17 +497,15 @@ impl Shelf {
     }
 
     /// The table of a list of so many blocks.
-    fn table(&self, list: ListKey, bytes: &[u8], blocks: usize) -> Result<Table, Error> {
-        let key = Key::Table(list);
-        if blocks >= LONG_TABLE
-            && let Some(Made::Table(table)) = self.cache().get(self.piece(), &key)
-        {
+    fn table(&self, list: ListKey, bytes: &[u8], blocks: usize) -> Result<Arc<Table>, Error> {
+        let (key, is_long) = (Key::Table(list), blocks >= LONG_TABLE);
+        if let Some(table) = is_long.then(|| self.cache().get(self.piece(), &key)).flatten() {
             return Ok(table);
         }
-        let table =
-            read_table(bytes, blocks, self.records()).map_err(|what| self.broken(Section::Postings, what))?;
-        if blocks >= LONG_TABLE {
-            self.cache().keep(self.piece(), &key, Made::Table(table.clone()));
+        let table = read_table(bytes, blocks, self.records());
+        let table = Arc::new(table.map_err(|what| self.broken(Section::Postings, what))?);
+        if is_long {
+            self.cache().keep(self.piece(), &key, &table, table.bytes());
         }
         Ok(table)
     }
@@ -509,7 +513,7 @@ impl Shelf {
     /// The postings of a term, standing before the first.
     pub(crate) fn postings(self: &Arc<Self>, hand: &mut Hand, entry: &TermEntry) -> Step<Postings> {
         let kinds = Shapes::new(self.columns());
-        let ((mut table, mut start), mut list, mut list_unpacked) = (Table::default(), None, None);
+        let (mut table, mut list, mut list_unpacked) = (Arc::<Table>::default(), None, None);
         let bytes = match &entry.lists {
             Lists::Once { ordinal, column, .. } => {
                 if *ordinal >= self.records() || usize::from(*column) >= self.columns() {
@@ -525,12 +529,10 @@ impl Shelf {
                 let blocks = (entry.records as usize).div_ceil(self.block());
                 if blocks > 1 {
                     let key = (range.start, range.end, entry.records);
-                    (table, start) = self.table(key, &bytes, blocks)?;
+                    table = self.table(key, &bytes, blocks)?;
                     list = Some(key);
-                    if UnpackedList::is_worth(key, blocks, self.records())
-                        && let Some(Made::List(list)) = self.cache().get(self.piece(), &Key::List(key))
-                    {
-                        list_unpacked = Some(list);
+                    if UnpackedList::is_worth(key, blocks, self.records()) {
+                        list_unpacked = self.cache().get(self.piece(), &Key::List(key));
                     }
                 }
                 bytes
@@ -544,14 +546,13 @@ impl Shelf {
             table,
             list,
             list_unpacked,
-            start,
             block: None,
             ordinals: Vec::new(),
             shapes: Vec::new(),
             here: 0,
             read: 0,
-            at: start,
-            begun: (start, 0),
+            at: 0,
+            begun: (0, 0),
             columns: ColumnSet::default(),
             tf: Vec::new(),
             first_occurrence: 0,

@@ -3,9 +3,9 @@
 //! Packing is divided among as many threads as gathered; what is packed stands in the order of keys or terms, so nothing
 //! shows who did it.
 
+use super::arrivals::Home;
 use super::arrivals::Keys;
 use super::buckets::Buckets;
-use super::builder::Home;
 use super::directory::Section;
 use super::forms::FormWriter;
 use super::kept::KeptWriter;
@@ -56,7 +56,11 @@ pub(super) fn write(
         lengths.push(packed);
     }
     out.end(Section::Lengths);
-    let value_columns = gathered::write(parts, &homes, block.into(), &mut out)?;
+    let mut values: Vec<Vec<_>> = parts[0].values.iter().map(|_| Vec::new()).collect();
+    for part in &mut *parts {
+        values.iter_mut().zip(part.values.drain(..)).for_each(|(all, (_, of_part))| all.push(of_part));
+    }
+    let value_columns = gathered::write(values, &homes, block.into(), &mut out)?;
 
     let records = u32::try_from(homes.len()).expect("arrivals are counted");
     let tokens = in_threads(parts.iter_mut(), Part::count_tokens);

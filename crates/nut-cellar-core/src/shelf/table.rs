@@ -8,7 +8,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 /// What a table says of one block.
 #[derive(Debug)]
-pub(crate) struct Block {
+pub(super) struct Block {
     /// The ordinal of its last posting.
     pub last: u32,
     /// Where it begins in the list.
@@ -21,12 +21,12 @@ pub(crate) struct Block {
 
 /// What a table says of each block, and what was worked out of it last.
 #[derive(Debug, Default)]
-pub(crate) struct Lines {
+pub(super) struct Table {
     pub blocks: Vec<Block>,
     most: Mutex<Option<Arc<Most>>>,
 }
 
-impl Lines {
+impl Table {
     pub fn new(blocks: Vec<Block>) -> Self {
         Self { blocks, most: Mutex::default() }
     }
@@ -77,10 +77,7 @@ impl Most {
     }
 }
 
-/// A table, and where in the list its first block begins.
-pub(crate) type Table = (Arc<Lines>, usize);
-
-/// The table of a list of several blocks; checks that the blocks lie in the list. Also gives where the first begins.
+/// The table of a list of several blocks; checks that the blocks lie in the list.
 pub(super) fn read_table(bytes: &[u8], blocks: usize, records: u32) -> Result<Table, Broken> {
     let mut whole = Reader::new(bytes);
     let mut reader = Reader::new(whole.bytes()?);
@@ -103,7 +100,7 @@ pub(super) fn read_table(bytes: &[u8], blocks: usize, records: u32) -> Result<Ta
             start.checked_add(size).filter(|end| *end <= bytes.len()).ok_or(Broken("the size of a block"))?;
         occurrences = occurrences.checked_add(here).ok_or(Broken("the occurrences of a block"))?;
     }
-    Ok((Arc::new(Lines::new(table)), first))
+    Ok(Table::new(table))
 }
 
 #[cfg(test)]
@@ -113,7 +110,7 @@ mod tests {
     #[test]
     fn what_was_worked_out_is_known_to_those_with_the_same_factors_only() {
         let block = || Block { last: 0, start: 0, occurrences: 0, bounds: 0..0 };
-        let lines = Lines::new(vec![block(), block()]);
+        let lines = Table::new(vec![block(), block()]);
         let (first, second) = (ColumnSet(1), ColumnSet(2));
         let most = lines.most(first, &[1, 2]);
         most.put(1, 0.0);

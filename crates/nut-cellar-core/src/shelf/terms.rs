@@ -71,10 +71,6 @@ pub(crate) enum Lists {
     },
 }
 
-/// A list: where it stands, and how many postings it has. Both, since a damaged dictionary may say of two terms that their lists
-/// begin at the same place.
-pub(super) type ListKey = (u64, u64, u32);
-
 /// Packs the terms. The lists of the terms follow one another without gaps, so an entry needs only their
 /// lengths; the first of a part also says where they begin.
 pub(super) struct TermWriter {

@@ -1,8 +1,7 @@
 //! Lists of terms that many of the records have, unpacked: the records as bits, and the shapes of their postings as bytes. Where such lists
 //! meet, or a filter leaves a few of their records, a search asks for some postings of nearly every block, and would unpack them all.
 
-use super::postings::Postings;
-use super::terms::ListKey;
+use super::cache::ListKey;
 use crate::bits::Bits;
 use crate::error::Result;
 use std::sync::Arc;
@@ -29,17 +28,16 @@ impl UnpackedList {
         blocks >= FEWEST_BLOCKS && u64::from(postings) * ONE_OF >= records.into()
     }
 
-    /// Unpacks a list.
-    pub(super) fn of(mut postings: Postings, records: u32) -> Result<Self> {
-        let mut bits = Bits::new(records as usize);
-        let mut shapes = Vec::with_capacity(postings.records() as usize);
-        for block in 0..postings.blocks() {
-            postings.enter(block)?;
-            postings.unpack_shapes()?;
-            bits.set_all(postings.unpacked().iter().map(|ordinal| *ordinal as usize));
-            shapes
-                .extend(postings.unpacked_shapes().iter().map(|shape| u8::try_from(*shape).unwrap_or(LARGE)));
-        }
+    /// The list of the postings that blocks have, for each its records and the shapes, in a shelf of so many records.
+    pub(super) fn of(
+        records: u32,
+        each_block: impl FnOnce(&mut dyn FnMut(&[u32], &[u32])) -> Result<()>,
+    ) -> Result<Self> {
+        let (mut bits, mut shapes) = (Bits::new(records as usize), Vec::new());
+        each_block(&mut |ordinals, of_block| {
+            bits.set_all(ordinals.iter().map(|ordinal| *ordinal as usize));
+            shapes.extend(of_block.iter().map(|shape| u8::try_from(*shape).unwrap_or(LARGE)));
+        })?;
         let before = bits.words().iter().scan(0, |before, word| {
             let here = *before;
             *before += word.count_ones();

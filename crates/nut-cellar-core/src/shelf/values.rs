@@ -7,7 +7,7 @@
 //! What always holds: the values of a record ascend, each once; a record without a value has none, which is not zero. A
 //! value of kind "exact" is the ordinal of its text among those of the shelf (see `exact`).
 
-use super::directory::Section;
+use super::directory::{LINE, Section};
 use super::hand::{Hand, Step};
 use super::output::Output;
 use super::pack;
@@ -16,15 +16,6 @@ use crate::error::Result;
 use crate::wire::{Broken, Reader};
 use std::ops::Range;
 use std::sync::Arc;
-
-/// In the index for each block: where it ends, its least and its greatest value (of none: 1 and 0), and whether it has
-/// counts.
-const LINE: usize = 8 + 8 + 8 + 1;
-
-/// The size of the index.
-pub(super) fn index_size(blocks: u32, columns: u16) -> u64 {
-    u64::from(blocks) * u64::from(columns) * LINE as u64
-}
 
 /// Packs the values of one column.
 pub(super) struct ValueWriter {

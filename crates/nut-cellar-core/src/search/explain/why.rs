@@ -9,10 +9,11 @@ use crate::filter::Bound;
 use crate::query::Query;
 use crate::rank::{DEFAULT_B, proximity};
 use crate::record::{Key, Value};
-use crate::search::find::{Find, Order};
-use crate::search::plan::prepared::Prepared;
+use crate::search::find::Find;
+use crate::search::plan::prepared::{Known, Prepared};
 use crate::search::plan::{Like, Node, Plan};
 use crate::search::run::{Cursors, Walked};
+use crate::search::settings::Order;
 use crate::shelf::{END, Hand, Step, complete, if_at_hand};
 use crate::store::View;
 use serde::Serialize;
@@ -277,32 +278,38 @@ impl Place<'_> {
                 is_right(holds)
             }
             Node::Not(part) => self.look(hand, cursors, part, !wanted, reasons)?,
-            Node::All(parts) | Node::Any(parts) | Node::AtLeast(_, parts) => {
-                let needs = match node {
-                    Node::All(_) => parts.len(),
-                    Node::AtLeast(count, _) => *count,
-                    _ => 1,
-                };
-                let mut missing = Vec::new();
-                let mut has = 0;
-                for part in parts {
-                    has += usize::from(self.look(hand, cursors, part, true, &mut missing)?);
-                }
-                let matches = has >= needs;
-                if !is_right(matches) {
-                    if !wanted {
-                        for part in parts {
-                            self.look(hand, cursors, part, false, reasons)?;
-                        }
-                    } else if needs == parts.len() {
-                        reasons.append(&mut missing);
-                    } else {
-                        reasons.push(Reason::TooFew { has, needs, missing });
-                    }
-                }
-                is_right(matches)
+            Node::All(parts) => self.look_at_several(hand, cursors, (parts, parts.len()), wanted, reasons)?,
+            Node::Any(parts) => self.look_at_several(hand, cursors, (parts, 1), wanted, reasons)?,
+            Node::AtLeast(needs, parts) => {
+                self.look_at_several(hand, cursors, (parts, *needs), wanted, reasons)?
             }
         })
+    }
+
+    /// The same, of several nodes of which so many are needed.
+    fn look_at_several(
+        &self,
+        hand: &mut Hand,
+        cursors: &mut Cursors<'_>,
+        (parts, needs): (&[Node], usize),
+        wanted: bool,
+        reasons: &mut Vec<Reason>,
+    ) -> Step<bool> {
+        let (mut has, mut missing) = (0, Vec::new());
+        for part in parts {
+            has += usize::from(self.look(hand, cursors, part, true, &mut missing)?);
+        }
+        let is_right = (has >= needs) == wanted;
+        if !is_right && !wanted {
+            for part in parts {
+                self.look(hand, cursors, part, false, reasons)?;
+            }
+        } else if !is_right && needs == parts.len() {
+            reasons.append(&mut missing);
+        } else if !is_right {
+            reasons.push(Reason::TooFew { has, needs, missing });
+        }
+        Ok(is_right)
     }
 
     /// What the record has in the column of a test.
@@ -338,50 +345,9 @@ impl Place<'_> {
         };
         let mut cursors = Cursors::open(hand, self.standing(), plan, &ranking, &mut Walked::new())?;
         let times = cursors.count_times(hand, self.ordinal)?.to_vec();
-        for (place, times) in times.iter().enumerate().filter(|(_, times)| **times > 0) {
-            let mut word = WordPart {
-                word: word_of(plan, place),
-                times: *times,
-                records: known.counts[place].iter().max().copied().unwrap_or(0),
-                idf: known.idf[place],
-                terms: Vec::new(),
-                frequency: 0.0,
-                part: 0.0,
-            };
-            let parts = known.parts[place].iter().map(|part| &known.families[part.lookup].terms[part.slot]);
-            let there = parts.filter(|alike| alike.entries[self.shelf].is_some());
-            let Cursors { words, scorer, .. } = &mut cursors;
-            words[place].cursor.seek(self.ordinal)?;
-            for (alike, term) in there.zip(&mut words[place].cursor.terms) {
-                if term.here != self.ordinal {
-                    continue;
-                }
-                term.postings.read()?;
-                let mut columns = Vec::new();
-                for (column, tf) in
-                    term.postings.frequencies().filter(|(column, _)| term.columns.has(*column))
-                {
-                    let length = scorer.length(hand, column, self.ordinal)?;
-                    let factor = self.prepared.formula.columns()[column];
-                    columns.push(ColumnPart {
-                        column: self.column_name(column),
-                        tf,
-                        length,
-                        average_length: factor.average_length,
-                        weight: factor.weight,
-                        b: factor.b,
-                        share: self.prepared.formula.frequency(column, tf, length),
-                    });
-                }
-                let frequency = scorer.posting(hand, &mut term.postings, term.columns)?;
-                word.frequency += frequency * term.likeness;
-                if !columns.is_empty() {
-                    let (term, likeness) = (alike.term.clone(), term.likeness);
-                    word.terms.push(TermPart { term, likeness, columns, frequency });
-                }
-            }
-            word.part = self.prepared.formula.part(word.idf, word.frequency);
-            reckoning.score += word.part * *times as f32;
+        for (place, times) in times.into_iter().enumerate().filter(|(_, times)| *times > 0) {
+            let word = self.word(hand, &mut cursors, known, (place, times))?;
+            reckoning.score += word.part * times as f32;
             reckoning.words.push(word);
         }
         let weight = self.prepared.proximity();
@@ -394,6 +360,59 @@ impl Place<'_> {
         }
         hand.complete()?;
         Ok(reckoning)
+    }
+
+    /// What a word brings that counts so often.
+    fn word(
+        &self,
+        hand: &mut Hand,
+        cursors: &mut Cursors<'_>,
+        known: &Known,
+        (place, times): (usize, u32),
+    ) -> Step<WordPart> {
+        let (plan, formula) = (&self.prepared.plan, &self.prepared.formula);
+        let parts = known.parts[place].iter().map(|part| &known.families[part.lookup].terms[part.slot]);
+        let there = parts.filter(|alike| alike.entries[self.shelf].is_some());
+        let Cursors { words, scorer, .. } = cursors;
+        words[place].cursor.seek(self.ordinal)?;
+        let (mut terms, mut sum) = (Vec::new(), 0.0);
+        let each = there.zip(&mut words[place].cursor.terms);
+        for (alike, term) in each.filter(|(_, term)| term.here == self.ordinal) {
+            term.postings.read()?;
+            let mut columns = Vec::new();
+            for (column, tf) in term.postings.frequencies().filter(|(column, _)| term.columns.has(*column)) {
+                let length = scorer.length(hand, column, self.ordinal)?;
+                let factor = formula.columns()[column];
+                columns.push(ColumnPart {
+                    column: self.column_name(column),
+                    tf,
+                    length,
+                    average_length: factor.average_length,
+                    weight: factor.weight,
+                    b: factor.b,
+                    share: formula.frequency(column, tf, length),
+                });
+            }
+            let frequency = scorer.posting(hand, &mut term.postings, term.columns)?;
+            sum += frequency * term.likeness;
+            if !columns.is_empty() {
+                terms.push(TermPart {
+                    term: alike.term.clone(),
+                    likeness: term.likeness,
+                    columns,
+                    frequency,
+                });
+            }
+        }
+        Ok(WordPart {
+            word: word_of(plan, place),
+            times,
+            records: known.counts[place].iter().max().copied().unwrap_or(0),
+            idf: known.idf[place],
+            terms,
+            frequency: sum,
+            part: formula.part(known.idf[place], sum),
+        })
     }
 
     /// The place of the record among all matches, and the key and score of the one before it.

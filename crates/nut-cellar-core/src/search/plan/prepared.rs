@@ -8,7 +8,8 @@ use crate::catalog::Snapshot;
 use crate::error::{Error, ErrorKind, Result};
 use crate::query::Query;
 use crate::rank::{ColumnFactor, DEFAULT_B, Formula, average_length, idf};
-use crate::search::find::{Find, Order};
+use crate::search::find::Find;
+use crate::search::settings::Order;
 use crate::shelf::{Hand, Step, if_at_hand};
 
 /// A search that is bound to a snapshot.

@@ -3,7 +3,8 @@
 use super::limits::{MOST_WALKS, NEAR_COUNTS};
 use super::{Alternative, Class, Like, Lookup, Plan};
 use crate::schema::ColumnSet;
-use crate::search::find::{Find, GoesOn, Spellings};
+use crate::search::find::{Find, GoesOn};
+use crate::search::settings::Spellings;
 use crate::text::{Automaton, Pattern, Recipe, Spelling};
 
 /// How a word is read into lookups.

@@ -2,8 +2,9 @@
 
 use super::cursors::Cursors;
 use super::top::{Scored, Top};
-use crate::search::find::{Find, Order};
+use crate::search::find::Find;
 use crate::search::plan::Node;
+use crate::search::settings::Order;
 use crate::shelf::{END, Hand, Step, ValueColumn, if_at_hand};
 use std::ops::Range;
 

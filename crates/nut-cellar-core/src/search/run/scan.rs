@@ -12,8 +12,8 @@
 
 use super::cursors::Cursors;
 use super::list::{List, Scale};
+use super::matched::Matched;
 use super::top::{Scored, Top};
-use super::with_phrases::Matched;
 use crate::bits::Bits;
 use crate::search::find::Find;
 use crate::search::plan::Node;

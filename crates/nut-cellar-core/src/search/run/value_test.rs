@@ -4,7 +4,7 @@ use crate::bits::Bits;
 use crate::filter::Bound;
 use crate::search::find::Find;
 use crate::shelf::{
-    Asked, CacheKey, END, Hand, Made, Set, Shelf, Step, TestKey, ValueColumn, if_at_hand, overlaps,
+    Asked, CacheKey, END, Hand, Set, Shelf, Step, TestKey, ValueColumn, if_at_hand, overlaps,
 };
 use std::ops::Range;
 use std::sync::Arc;
@@ -59,8 +59,8 @@ impl ValueTest {
             passed: 0..0,
         };
         let key = CacheKey::Test(test.key.clone());
-        if let Some(Made::Test(set)) = shelf.cache().get(shelf.piece(), &key) {
-            test.set = Some(set);
+        if let Some(set) = shelf.cache().get::<Set>(shelf.piece(), &key) {
+            test.set = Some(Set::clone(&set));
         }
         Ok(test)
     }
@@ -68,7 +68,7 @@ impl ValueTest {
     /// Says that so many records will be asked for: the set of those for which it holds may be worth making.
     pub fn ask(&mut self, hand: &mut Hand, find: &Find, asks: u64) -> Step<()> {
         let (key, making) = (CacheKey::Test(self.key.clone()), u64::from(self.records) / WORTH);
-        let asked = || self.shelf.cache().ask(self.shelf.piece(), &key, asks, making);
+        let asked = || self.shelf.cache().ask::<Set>(self.shelf.piece(), &key, asks, making);
         if self.set.is_some() || !self.shelf.is_at_hand() || !matches!(asked(), Asked::Worth) {
             return Ok(());
         }
@@ -82,7 +82,8 @@ impl ValueTest {
         }
         let count = bits.count();
         let set = (Arc::new(bits), count);
-        self.shelf.cache().keep(self.shelf.piece(), &key, Made::Test(set.clone()));
+        let bytes = size_of_val(set.0.words());
+        self.shelf.cache().keep(self.shelf.piece(), &key, &Arc::new(set.clone()), bytes);
         self.set = Some(set);
         Ok(())
     }
