@@ -1,20 +1,23 @@
 //! The files and directories that the tables of the page on the house name are there.
 
 use std::fs;
+use std::io;
 use std::path::{Path, PathBuf};
 
 /// All files and directories below one, but for what was built and what is hidden.
-fn gather(folder: &Path, all: &mut Vec<PathBuf>) {
-    for entry in fs::read_dir(folder).unwrap().map(Result::unwrap) {
-        let name = entry.file_name().into_string().unwrap();
-        if name == "target" || name.starts_with('.') {
+fn gather(folder: &Path, all: &mut Vec<PathBuf>) -> io::Result<()> {
+    for entry in fs::read_dir(folder)? {
+        let entry = entry?;
+        let name = entry.file_name();
+        if name == "target" || name.to_string_lossy().starts_with('.') {
             continue;
         }
         all.push(entry.path());
-        if entry.file_type().unwrap().is_dir() {
-            gather(&entry.path(), all);
+        if entry.file_type()?.is_dir() {
+            gather(&entry.path(), all)?;
         }
     }
+    Ok(())
 }
 
 /// What is between two backquotes and has the look of a file or a directory.
@@ -28,7 +31,7 @@ fn named(row: &str) -> impl Iterator<Item = &str> {
 fn the_tables_name_files_that_are_there() {
     let root = Path::new(env!("CARGO_MANIFEST_DIR")).parent().unwrap();
     let mut all = Vec::new();
-    gather(root, &mut all);
+    gather(root, &mut all).unwrap();
     let page = fs::read_to_string(root.join("docs/architecture.md")).unwrap();
     let names: Vec<&str> = page.lines().filter(|line| line.starts_with('|')).flat_map(named).collect();
     assert!(names.len() > 100, "{} names only", names.len());

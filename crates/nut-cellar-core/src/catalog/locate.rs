@@ -1,7 +1,7 @@
 //! Finding records by key in a shelf, and what removing them takes away.
 
 use crate::error::Result;
-use crate::shelf::{Hand, LengthColumn, Shelf, complete, if_at_hand};
+use crate::shelf::{Held, LengthColumn, Shelf, complete, if_held};
 use crate::store::View;
 use std::sync::Arc;
 
@@ -14,8 +14,8 @@ pub(super) fn locate(view: &dyn View, shelf: &Arc<Shelf>, keys: &[&[u8]]) -> Res
     if keys.is_empty() {
         return Ok(Vec::new());
     }
-    let mut hand = Hand::default();
-    let Some((first, last)) = complete(view, &mut hand, |hand| shelf.key_span(hand))? else {
+    let mut held = Held::default();
+    let Some((first, last)) = complete(view, &mut held, |held| shelf.key_span(held))? else {
         return Ok(Vec::new());
     };
     let start = keys.partition_point(|key| *key < first.as_slice());
@@ -23,8 +23,8 @@ pub(super) fn locate(view: &dyn View, shelf: &Arc<Shelf>, keys: &[&[u8]]) -> Res
     let keys = &keys[start..end.max(start)];
     let mut found = Vec::new();
     for keys in keys.chunks(AT_ONCE) {
-        found.append(&mut complete(view, &mut hand, |hand| shelf.find_keys(hand, keys))?);
-        hand = Hand::default();
+        found.append(&mut complete(view, &mut held, |held| shelf.find_keys(held, keys))?);
+        held = Held::default();
     }
     Ok(found)
 }
@@ -36,15 +36,15 @@ pub(super) fn lengths(
     columns: usize,
     ordinals: &[u32],
 ) -> Result<Vec<u64>> {
-    complete(view, &mut Hand::default(), |hand| {
+    complete(view, &mut Held::default(), |held| {
         let mut sums = vec![0; columns];
         for (column, sum) in sums.iter_mut().enumerate() {
             let mut lengths = LengthColumn::new(shelf, column);
             for &ordinal in ordinals {
-                *sum += if_at_hand(lengths.get(hand, ordinal))?.map_or(0, u64::from);
+                *sum += if_held(lengths.get(held, ordinal))?.map_or(0, u64::from);
             }
         }
-        hand.complete()?;
+        held.complete()?;
         Ok(sums)
     })
 }

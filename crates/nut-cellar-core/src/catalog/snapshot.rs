@@ -4,7 +4,7 @@ use super::locate;
 use super::mask::Mask;
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::Schema;
-use crate::shelf::{self, Cache, Hand, Learned, Section, Shelf, Step, TermEntry, Walk};
+use crate::shelf::{self, Cache, Held, Learned, Section, Shelf, Step, TermEntry, Walk};
 use crate::store::{Generation, Manifest, MaskEntry, PieceId, ShelfEntry, View};
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::sync::{Arc, Mutex, PoisonError};
@@ -165,11 +165,11 @@ impl Standing {
     }
 
     /// Whether a live record has a term.
-    pub fn has_live(&self, hand: &mut Hand, entry: &TermEntry) -> Step<bool> {
+    pub fn has_live(&self, held: &mut Held, entry: &TermEntry) -> Step<bool> {
         if self.mask.is_none() {
             return Ok(true);
         }
-        let mut postings = self.shelf.postings(hand, entry)?;
+        let mut postings = self.shelf.postings(held, entry)?;
         while postings.advance()? {
             if !self.removed(postings.ordinal()) {
                 return Ok(true);
@@ -179,9 +179,9 @@ impl Standing {
     }
 
     /// The number of live records that have a term.
-    pub fn count_live(&self, hand: &mut Hand, entry: &TermEntry) -> Step<u64> {
+    pub fn count_live(&self, held: &mut Held, entry: &TermEntry) -> Step<u64> {
         let removed = match &self.mask {
-            Some(mask) => mask.count_in(self.shelf.postings(hand, entry)?)?,
+            Some(mask) => mask.count_in(self.shelf.postings(held, entry)?)?,
             None => 0,
         };
         Ok(u64::from(entry.records) - removed)

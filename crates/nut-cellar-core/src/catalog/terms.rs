@@ -2,7 +2,7 @@
 
 use super::snapshot::Snapshot;
 use crate::error::Result;
-use crate::shelf::{Hand, complete, if_at_hand};
+use crate::shelf::{Held, complete, if_held};
 use crate::store::View;
 use crate::text::Pattern;
 use serde::Serialize;
@@ -46,15 +46,15 @@ impl Snapshot {
             // Of the first terms of a shelf some may be of removed records only; then more are looked for.
             let mut wanted = most;
             loop {
-                let mut hand = Hand::default();
+                let mut held = Held::default();
                 let liked =
-                    complete(view, &mut hand, |hand| standing.shelf.terms_like(hand, pattern, wanted))?;
-                let counts = complete(view, &mut hand, |hand| {
+                    complete(view, &mut held, |held| standing.shelf.terms_like(held, pattern, wanted))?;
+                let counts = complete(view, &mut held, |held| {
                     let mut counts = Vec::with_capacity(liked.terms.len());
                     for (_, entry) in &liked.terms {
-                        counts.extend(if_at_hand(standing.count_live(hand, entry))?);
+                        counts.extend(if_held(standing.count_live(held, entry))?);
                     }
-                    hand.complete()?;
+                    held.complete()?;
                     Ok(counts)
                 })?;
                 visited += liked.visited;

@@ -13,7 +13,7 @@ use crate::bits::Bits;
 use crate::catalog::Standing;
 use crate::error::Result;
 use crate::schema::ColumnSet;
-use crate::shelf::{Effort, Hand, Postings, Shelf, Step, TermEntry, ValueColumn, complete, if_at_hand};
+use crate::shelf::{Effort, Held, Postings, Shelf, Step, TermEntry, ValueColumn, complete, if_held};
 use crate::store::View;
 use crate::text::Pattern;
 use std::collections::HashMap;
@@ -42,12 +42,12 @@ struct Counting {
 }
 
 impl Counting {
-    fn count(&self, hand: &mut Hand, standing: &[Standing], entries: &[(usize, TermEntry)]) -> Step<u64> {
+    fn count(&self, held: &mut Held, standing: &[Standing], entries: &[(usize, TermEntry)]) -> Step<u64> {
         let mut records = 0;
         for (place, entry) in entries {
             let (shelf, (matching, bits)) = (&standing[*place].shelf, &self.matching[*place]);
             if matching.saturating_mul(LOOKED_UP) < u64::from(entry.records) {
-                let mut postings = shelf.postings(hand, entry)?;
+                let mut postings = shelf.postings(held, entry)?;
                 for ordinal in bits.iter().map(|ordinal| u32::try_from(ordinal).unwrap_or(u32::MAX)) {
                     postings.seek(ordinal)?;
                     if postings.ordinal() == ordinal && (!self.limited || self.has(&mut postings)?) {
@@ -57,7 +57,7 @@ impl Counting {
                 continue;
             }
             shelf.each_record(
-                hand,
+                held,
                 entry,
                 (self.columns, self.limited),
                 &mut Default::default(),
@@ -81,7 +81,7 @@ fn most_first(counts: &mut [(String, u64)]) {
 
 /// How many of some records have each exact value whose number is in one of these ranges.
 fn count_values(
-    hand: &mut Hand,
+    held: &mut Held,
     shelf: &Arc<Shelf>,
     column: usize,
     matching: &Bits,
@@ -93,36 +93,36 @@ fn count_values(
         if place.is_multiple_of(BETWEEN_STOPS) {
             find.go_on()?;
         }
-        let there = if_at_hand(values.of(hand, u32::try_from(ordinal).unwrap_or(u32::MAX)))?;
+        let there = if_held(values.of(held, u32::try_from(ordinal).unwrap_or(u32::MAX)))?;
         let there = there.unwrap_or_default().iter();
         for value in there.filter(|value| ranges.iter().any(|range| range.contains(value))) {
             *counts.entry(*value).or_insert(0) += 1;
         }
     }
-    hand.complete()?;
+    held.complete()?;
     let mut texts = Vec::with_capacity(counts.len());
     for (ordinal, records) in counts {
-        texts.extend(if_at_hand(shelf.exact_text(hand, ordinal))?.map(|text| (text, records)));
+        texts.extend(if_held(shelf.exact_text(held, ordinal))?.map(|text| (text, records)));
     }
-    hand.complete()?;
+    held.complete()?;
     Ok(texts)
 }
 
 impl Search {
     /// The records of a shelf that match.
     fn matching(&mut self, view: &dyn View, shelf: usize) -> Result<Bits> {
-        let Self { snapshot, prepared, hand, .. } = self;
-        complete(view, hand, |hand| prepared.prepare(snapshot, hand))?;
+        let Self { snapshot, prepared, held, .. } = self;
+        complete(view, held, |held| prepared.prepare(snapshot, held))?;
         let standing = &snapshot.standing()[shelf];
         let Some(ranking) = prepared.ranking(shelf) else { return Ok(Bits::default()) };
         let (plan, find) = (&prepared.plan, &prepared.find);
-        complete(view, hand, |hand| {
-            let mut cursors = Cursors::open(hand, standing, plan, &ranking, &mut Walked::new())?;
+        complete(view, held, |held| {
+            let mut cursors = Cursors::open(held, standing, plan, &ranking, &mut Walked::new())?;
             let root = cursors.in_order(&plan.root);
-            let statistics = cursors.statistics(hand, &root)?;
-            cursors.ask(hand, find, &statistics)?;
+            let statistics = cursors.statistics(held, &root)?;
+            cursors.ask(held, find, &statistics)?;
             all_matching(
-                hand,
+                held,
                 &mut cursors,
                 &root,
                 find,
@@ -145,7 +145,7 @@ impl Search {
         beginning: &str,
         columns: ColumnSet,
     ) -> Result<(Vec<(String, u64)>, bool)> {
-        self.hand.reach(view.near());
+        self.held.reach(view.near());
         let Ok(pattern) = Pattern::new(&format!("{}*", escaped(beginning))) else {
             return Ok((Vec::new(), true));
         };
@@ -165,11 +165,10 @@ impl Search {
             }
             self.prepared.find.go_on()?;
             let standing = self.snapshot.standing();
-            let counts = complete(view, &mut self.hand, |hand| {
-                let counts =
-                    terms.iter().map(|term| if_at_hand(counting.count(hand, standing, &term.entries)));
+            let counts = complete(view, &mut self.held, |held| {
+                let counts = terms.iter().map(|term| if_held(counting.count(held, standing, &term.entries)));
                 let counts = counts.collect::<Step<Vec<_>>>()?;
-                hand.complete()?;
+                held.complete()?;
                 Ok(counts)
             })?;
             let counts = terms.iter().zip(counts.into_iter().map(Option::unwrap_or_default));
@@ -189,17 +188,17 @@ impl Search {
         let (mut terms, mut are_all) = (HashMap::<String, Vec<(usize, TermEntry)>>::new(), true);
         for (shelf, standing) in self.snapshot.standing().iter().enumerate() {
             let find = &self.prepared.find;
-            let (here, is_short) = complete(view, &mut self.hand, |hand| {
+            let (here, is_short) = complete(view, &mut self.held, |held| {
                 let (mut here, mut effort) = (Vec::new(), Effort::of(find.most_terms));
-                let mut take = |_: &mut Hand, term: &str, entry: TermEntry| {
+                let mut take = |_: &mut Held, term: &str, entry: TermEntry| {
                     if here.len().is_multiple_of(BETWEEN_STOPS) {
                         find.go_on()?;
                     }
                     here.push((term.to_owned(), entry));
                     Ok(true)
                 };
-                if_at_hand(each_like(hand, standing, like, &mut effort, &mut take))?;
-                hand.complete()?;
+                if_held(each_like(held, standing, like, &mut effort, &mut take))?;
+                held.complete()?;
                 Ok((here, effort.is_spent()))
             })?;
             are_all &= !is_short;
@@ -227,7 +226,7 @@ impl Search {
         name: &str,
         beginnings: &[String],
     ) -> Result<Vec<(String, u64)>> {
-        self.hand.reach(view.near());
+        self.held.reach(view.near());
         let mut all = HashMap::<String, u64>::new();
         let by = Find::new().order(Order::Column { name: name.to_owned(), down: false });
         let Some(column) = by_column(&self.snapshot, &by)?.map(|by| by.place) else {
@@ -235,11 +234,11 @@ impl Search {
         };
         for shelf in 0..self.snapshot.shelves() {
             let standing = self.snapshot.standing()[shelf].clone();
-            let ranges = complete(view, &mut self.hand, |hand| {
+            let ranges = complete(view, &mut self.held, |held| {
                 let ranges = beginnings.iter().map(|beginning| {
                     let low = Bound::Included(beginning.clone());
                     let high = Bound::Excluded(format!("{beginning}{}", char::MAX));
-                    standing.shelf.exact_between(hand, column, (&low, &high))
+                    standing.shelf.exact_between(held, column, (&low, &high))
                 });
                 ranges.collect::<Step<Vec<_>>>()
             })?;
@@ -251,8 +250,8 @@ impl Search {
             }
             let matching = self.matching(view, shelf)?;
             let find = &self.prepared.find;
-            let counts = complete(view, &mut self.hand, |hand| {
-                count_values(hand, &standing.shelf, column, &matching, &ranges, find)
+            let counts = complete(view, &mut self.held, |held| {
+                count_values(held, &standing.shelf, column, &matching, &ranges, find)
             })?;
             for (text, records) in counts {
                 *all.entry(text).or_default() += records;

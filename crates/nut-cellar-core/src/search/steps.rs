@@ -16,7 +16,7 @@ use crate::note::Note;
 use crate::query::Query;
 use crate::record::{Key, Value};
 use crate::schema::Kind;
-use crate::shelf::{Hand, Step, Stop, if_at_hand};
+use crate::shelf::{Held, Step, Stop, if_held};
 use crate::show::Highlighter;
 use crate::store::{View, Wanted};
 use bytes::Bytes;
@@ -43,7 +43,7 @@ use std::sync::Arc;
 pub struct Search {
     pub(super) snapshot: Snapshot,
     pub(super) prepared: Prepared,
-    pub(super) hand: Hand,
+    pub(super) held: Held,
     query: Query,
     by: Option<ByColumn>,
     /// For each shelf, once it was gone through.
@@ -153,7 +153,7 @@ impl Search {
         Ok(Self {
             snapshot,
             prepared,
-            hand: Hand::default(),
+            held: Held::default(),
             query: query.clone(),
             by,
             scanned,
@@ -175,7 +175,7 @@ impl Search {
     pub fn step(&mut self) -> Result<Progress> {
         match self.advance() {
             Ok(found) => Ok(Progress::Done(found)),
-            Err(Stop::Missing) => Ok(Progress::Need(self.hand.wanted())),
+            Err(Stop::Missing) => Ok(Progress::Need(self.held.wanted())),
             Err(Stop::Failed(error)) => Err(error),
         }
     }
@@ -185,7 +185,7 @@ impl Search {
     /// # Errors
     /// [`Damaged`](crate::ErrorKind::Damaged) if they are not what was written.
     pub fn supply(&mut self, answers: Vec<Bytes>) -> Result<()> {
-        self.hand.supply(answers)
+        self.held.supply(answers)
     }
 
     /// Takes the time of each stage, for [`report`](Self::report): `clock` tells nanoseconds from any moment on.
@@ -219,8 +219,8 @@ impl Search {
             words: words.collect(),
             dictionary: known.map_or(0, |known| known.visited),
             shelves: self.scanned.iter().flatten().map(|found| found.went).collect(),
-            trips: self.hand.trips(),
-            bytes: self.hand.bytes(),
+            trips: self.held.trips(),
+            bytes: self.held.bytes(),
             stages: self.stages.clone(),
         }
     }
@@ -283,7 +283,7 @@ impl Search {
     /// What is found, and whether that is not all because walks through the dictionaries did not come to their end.
     fn attempt(&mut self) -> Step<(Found, bool)> {
         let begun = self.stage("", None);
-        let prepared = self.prepared.prepare(&self.snapshot, &mut self.hand);
+        let prepared = self.prepared.prepare(&self.snapshot, &mut self.held);
         let begun = self.stage("dictionaries", begun);
         prepared?;
         let scanned = self.scan();
@@ -311,14 +311,14 @@ impl Search {
             if self.scanned[shelf].is_none() {
                 let standing = &self.snapshot.standing()[shelf];
                 let Some(ranking) = self.prepared.ranking(shelf) else { continue };
-                let Some(after) = if_at_hand(after(&self.prepared.find, self.by, &mut self.hand, standing))?
+                let Some(after) = if_held(after(&self.prepared.find, self.by, &mut self.held, standing))?
                 else {
                     continue;
                 };
                 let floor = k.checked_sub(1).and_then(|last| best.get(last)).copied().filter(|_| by_score);
                 let by = self.by.map(|by| (by.place, by.down));
                 let asked = Asked { plan: &self.prepared.plan, find, k, after, by, floor, counted };
-                self.scanned[shelf] = if_at_hand(search(&mut self.hand, standing, &ranking, &asked))?;
+                self.scanned[shelf] = if_held(search(&mut self.held, standing, &ranking, &asked))?;
             }
             if let Some(found) = &self.scanned[shelf] {
                 counted += found.total;
@@ -327,7 +327,7 @@ impl Search {
                 best.truncate(k);
             }
         }
-        self.hand.complete()
+        self.held.complete()
     }
 
     /// The hits that are asked for, in order. Keys are read of those only whose score reaches the last one's.
@@ -350,11 +350,11 @@ impl Search {
         let mut placed = Vec::with_capacity(all.len());
         for (shelf, scored) in all {
             let standing = &self.snapshot.standing()[shelf];
-            let key = if_at_hand(standing.shelf.key_of(&mut self.hand, scored.ordinal))?;
+            let key = if_held(standing.shelf.key_of(&mut self.held, scored.ordinal))?;
             let text = match texts.filter(|_| scored.valued) {
                 Some(by) => {
                     let ordinal = if by.down { scored.front } else { !scored.front };
-                    if_at_hand(standing.shelf.exact_text(&mut self.hand, ordinal))?
+                    if_held(standing.shelf.exact_text(&mut self.held, ordinal))?
                 }
                 None => None,
             };
@@ -362,7 +362,7 @@ impl Search {
                 placed.push(Placed { shelf, scored, key, text });
             }
         }
-        self.hand.complete()?;
+        self.held.complete()?;
         let down = self.by.is_some_and(|by| by.down);
         placed.sort_by(|a, b| in_order(a, b, texts.is_some(), down));
         let counted: u64 = self.scanned.iter().flatten().map(|found| found.total).sum();
@@ -396,17 +396,17 @@ impl Search {
             let rank = find.window().start + place;
             let standing = &self.snapshot.standing()[*shelf];
             let values = if find.values {
-                standing.shelf.kept(&mut self.hand, self.snapshot.schema(), scored.ordinal)
+                standing.shelf.kept(&mut self.held, self.snapshot.schema(), scored.ordinal)
             } else {
                 Ok(indexmap::IndexMap::new())
             };
-            if let Some(values) = if_at_hand(values)? {
+            if let Some(values) = if_held(values)? {
                 let marks = highlighter.as_ref().map(|highlighter| highlighter.marks(&values)).transpose()?;
                 let (key, marks) = (Key::decode(key)?, marks.unwrap_or_default());
                 hits.push(Hit { rank, key, score: scored.score, values, marks });
             }
         }
-        self.hand.complete()?;
+        self.held.complete()?;
         let counted: u64 = self.scanned.iter().flatten().map(|found| found.total).sum();
         let (total, or_more) = match find.total {
             Total::Exact => (counted, false),
@@ -441,10 +441,10 @@ impl Search {
 }
 
 /// The first in the order of a shelf that does not come after the place that a page before ended at; none if all do.
-fn after(find: &Find, by: Option<ByColumn>, hand: &mut Hand, standing: &Standing) -> Step<Option<Scored>> {
+fn after(find: &Find, by: Option<ByColumn>, held: &mut Held, standing: &Standing) -> Step<Option<Scored>> {
     let Some(place) = find.after.as_ref() else { return Ok(None) };
     let key = place.key.encode();
-    let up_to = standing.shelf.keys_up_to(hand, &key)?;
+    let up_to = standing.shelf.keys_up_to(held, &key)?;
     // Records with a key up to this one have the ordinals below.
     let mut after = Scored { score: place.score, ordinal: up_to.saturating_sub(1), ..Scored::default() };
     if up_to == 0 {
@@ -462,7 +462,7 @@ fn after(find: &Find, by: Option<ByColumn>, hand: &mut Hand, standing: &Standing
     after.valued = true;
     let number = if by.kind == Kind::Exact {
         let text = std::ops::Bound::Included(value.to_string());
-        let there = standing.shelf.exact_between(hand, by.place, (&text, &text))?;
+        let there = standing.shelf.exact_between(held, by.place, (&text, &text))?;
         if there.is_empty() {
             // Between two values: all of the next one are after it.
             let next = if by.down { there.start.checked_sub(1) } else { Some(there.start) };
@@ -513,7 +513,7 @@ fn in_order(a: &Placed, b: &Placed, by_text: bool, down: bool) -> Ordering {
 /// # Errors
 /// If the place can't be read, or something in the cellar is damaged.
 pub fn run(view: &dyn View, search: &mut Search) -> Result<Found> {
-    search.hand.reach(view.near());
+    search.held.reach(view.near());
     loop {
         match search.step()? {
             Progress::Need(wanted) => search.supply(view.read(&wanted)?)?,

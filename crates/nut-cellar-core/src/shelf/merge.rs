@@ -6,21 +6,22 @@
 //! What always holds: the new shelf is the one that a builder would make of the same records, byte by byte, but for where
 //! its blocks of kept values end.
 
-use super::directory::Section;
-use super::forms::FormWriter;
-use super::kept::KeptWriter;
-use super::lengths::Packed;
-use super::output::{Output, Said};
-use super::positions::Positions;
-use super::posting_writer::PostingWriter;
-use super::postings::Postings;
-use super::reader::Shelf;
-use super::reading::{Reading, Walk};
-use super::terms::{Lists, TermEntry, TermWriter};
-use super::values::{ValueColumn, ValueIndex, ValueWriter};
-use super::{exact, keys};
 use crate::error::{Error, Result};
 use crate::schema::{Kind, Schema};
+use crate::shelf::build::output::{Output, Said};
+use crate::shelf::build::posting_writer::PostingWriter;
+use crate::shelf::format::directory::Section;
+use crate::shelf::format::exact;
+use crate::shelf::format::forms::FormWriter;
+use crate::shelf::format::kept::KeptWriter;
+use crate::shelf::format::keys;
+use crate::shelf::format::lengths::Packed;
+use crate::shelf::format::positions::Positions;
+use crate::shelf::format::terms::{Lists, TermEntry, TermWriter};
+use crate::shelf::format::values::{ValueColumn, ValueIndex, ValueWriter};
+use crate::shelf::read::postings::Postings;
+use crate::shelf::read::reader::Shelf;
+use crate::shelf::read::reading::{Reading, Walk};
 use crate::store::{PieceId, ShelfEntry, Unit, View};
 use crate::wire::{Broken, Reader};
 use hashbrown::HashSet;
@@ -259,7 +260,7 @@ impl MergedValues<'_> {
         for run in &self.order.runs {
             let (reading, column) = (&mut readings[run.source], &mut columns[run.source]);
             for ordinal in run.first..run.first + run.records {
-                reading.read(|_, hand| column.of(hand, ordinal).map(|_| ()))?;
+                reading.read(|_, held| column.of(held, ordinal).map(|_| ()))?;
                 take(run.source, column.here(ordinal))?;
             }
         }
@@ -273,8 +274,8 @@ impl MergedValues<'_> {
         for (column, _) in columns.iter().enumerate().filter(|(_, kind)| **kind == Kind::Exact) {
             let mut column = ValueColumn::new(source.shelf, column);
             for ordinal in (0..source.shelf.records()).filter(|ordinal| !(source.removed)(*ordinal)) {
-                reading.read(|_, hand| {
-                    for &value in column.of(hand, ordinal)? {
+                reading.read(|_, held| {
+                    for &value in column.of(held, ordinal)? {
                         let slot = usize::try_from(value).ok().and_then(|value| used.get_mut(value));
                         *slot.ok_or_else(|| {
                             source.shelf.broken(Section::Values, Broken("an exact value"))
@@ -466,8 +467,8 @@ impl<'a> Cursor<'a> {
             let lists = CursorLists::Once { column, position };
             return Ok((record != GONE).then_some(Self { lists, ordinals, record }));
         }
-        let postings = reading.read(|shelf, hand| shelf.postings(hand, entry))?;
-        let positions = reading.read(|shelf, hand| shelf.positions(hand, entry))?;
+        let postings = reading.read(|shelf, held| shelf.postings(held, entry))?;
+        let positions = reading.read(|shelf, held| shelf.positions(held, entry))?;
         let lists = CursorLists::Written(Box::new(WrittenLists { postings, positions }));
         let mut cursor = Self { lists, ordinals, record: GONE };
         Ok(cursor.advance()?.then_some(cursor))

@@ -1,24 +1,24 @@
 //! Shelves against plain lists, and against bytes that nobody wrote.
 #![allow(clippy::cast_possible_truncation, reason = "the shelves of tests are small")]
 
-use super::builder::Builder;
-use super::cache::Cache;
-use super::check::check;
-use super::directory::{CHUNK, Directory, Section};
-use super::entries::Entries;
-use super::hand::{Hand, Step, Stop};
-use super::kept;
-use super::merge::{Source, merge};
-use super::output::Output;
-use super::reader::Shelf;
-use super::sorted::{SortedIndex, SortedWriter, first_entry, parts_of};
-use super::values::ValueColumn;
 use crate::catalog::{Opened, Snapshot};
 use crate::error::Result;
 use crate::query::Query;
 use crate::record::{Key, Record, Value};
 use crate::schema::{Column, ColumnSet, Kind, Schema};
 use crate::search::{Find, Search, Words, run};
+use crate::shelf::build::builder::Builder;
+use crate::shelf::build::output::Output;
+use crate::shelf::check::check;
+use crate::shelf::format::directory::{CHUNK, Directory, Section};
+use crate::shelf::format::entries::Entries;
+use crate::shelf::format::kept;
+use crate::shelf::format::sorted::{SortedIndex, SortedWriter, first_entry, parts_of};
+use crate::shelf::format::values::ValueColumn;
+use crate::shelf::merge::{Source, merge};
+use crate::shelf::read::cache::Cache;
+use crate::shelf::read::held::{Held, Step, Stop};
+use crate::shelf::read::reader::Shelf;
 use crate::store::{Manifest, Memory, MemoryUnit, PieceId, PieceWriter, ShelfEntry, Unit, View};
 use crate::text::{Pattern, Recipe, Spelling, accepts};
 use crate::wire::Reader;
@@ -58,13 +58,13 @@ fn written<T>(write: impl FnOnce(&mut Output<'_>) -> T) -> (Vec<u8>, T) {
 }
 
 /// Does `work`, fetching what it lacks.
-fn fetched<T>(view: &dyn View, mut work: impl FnMut(&mut Hand) -> Step<T>) -> Result<T> {
-    let mut hand = Hand::default();
+fn driven<T>(view: &dyn View, mut work: impl FnMut(&mut Held) -> Step<T>) -> Result<T> {
+    let mut held = Held::default();
     loop {
-        match work(&mut hand) {
+        match work(&mut held) {
             Ok(done) => return Ok(done),
             Err(Stop::Failed(error)) => return Err(error),
-            Err(Stop::Missing) => hand.fetch(view)?,
+            Err(Stop::Missing) => held.fetch(view)?,
         }
     }
 }
@@ -240,7 +240,7 @@ proptest! {
         bit in 0_u8..8,
     ) {
         let mut ends = [0; 17];
-        let mut end = super::directory::HEADER_BYTES;
+        let mut end = crate::shelf::format::directory::HEADER_BYTES;
         for (slot, (section, length)) in ends.iter_mut().zip(Section::ALL.into_iter().zip(lengths)) {
             end += match section {
                 Section::Lengths => (u64::from(records) * 3).div_ceil(8) + u64::from(records),
@@ -344,19 +344,19 @@ proptest! {
         prop_assert_eq!(&keys, &last.keys().map(|key| key.encode()).collect::<Vec<_>>());
         let shelf = Arc::new(Shelf::open(&unit, &entry, &cache()).unwrap());
         for (ordinal, key) in (0..).zip(&keys) {
-            prop_assert_eq!(fetched(&unit, |hand| shelf.find_key(hand, key)).unwrap(), Some(ordinal));
-            prop_assert_eq!(&fetched(&unit, |hand| shelf.key_of(hand, ordinal)).unwrap(), key);
-            let kept = fetched(&unit, |hand| shelf.kept(hand, &schema(), ordinal)).unwrap();
+            prop_assert_eq!(driven(&unit, |held| shelf.find_key(held, key)).unwrap(), Some(ordinal));
+            prop_assert_eq!(&driven(&unit, |held| shelf.key_of(held, ordinal)).unwrap(), key);
+            let kept = driven(&unit, |held| shelf.kept(held, &schema(), ordinal)).unwrap();
             let record = last[&Key::decode(key).unwrap()];
             prop_assert!(same_kept(record, &kept));
         }
-        prop_assert_eq!(fetched(&unit, |hand| shelf.find_key(hand, &Key::from(99).encode())).unwrap(), None);
+        prop_assert_eq!(driven(&unit, |held| shelf.find_key(held, &Key::from(99).encode())).unwrap(), None);
         for term in ["oak", "elm", "ash", "box", "zzz"] {
-            let found = fetched(&unit, |hand| shelf.find_term(hand, term)).unwrap();
+            let found = driven(&unit, |held| shelf.find_term(held, term)).unwrap();
             prop_assert_eq!(found.is_some(), lists.contains_key(term));
             let Some(entry) = found else { continue };
-            let mut positions = fetched(&unit, |hand| shelf.positions(hand, &entry)).unwrap();
-            let mut postings = fetched(&unit, |hand| shelf.postings(hand, &entry)).unwrap();
+            let mut positions = driven(&unit, |held| shelf.positions(held, &entry)).unwrap();
+            let mut postings = driven(&unit, |held| shelf.postings(held, &entry)).unwrap();
             let mut read = BTreeMap::new();
             while postings.advance().unwrap() {
                 postings.read().unwrap();
@@ -426,7 +426,7 @@ proptest! {
         let shelf = Arc::new(Shelf::open(&unit, &merged, &cache()).unwrap());
         check(&unit, &shelf, &merged, &schema()).unwrap();
         for (ordinal, (record, _)) in (0..).zip(live) {
-            let kept = fetched(&unit, |hand| shelf.kept(hand, &schema(), ordinal)).unwrap();
+            let kept = driven(&unit, |held| shelf.kept(held, &schema(), ordinal)).unwrap();
             prop_assert!(same_kept(record, &kept));
         }
     }
@@ -449,7 +449,7 @@ fn kept_values_of_merged_shelves_are_the_records_own() {
         let shelf = Arc::new(Shelf::open(&unit, &merged, &cache()).unwrap());
         check(&unit, &shelf, &merged, &schema()).unwrap();
         for key in 0..1_400 {
-            let kept = fetched(&unit, |hand| shelf.kept(hand, &schema(), key)).unwrap();
+            let kept = driven(&unit, |held| shelf.kept(held, &schema(), key)).unwrap();
             assert_eq!(kept["title"][0].to_string(), format!("oak {key}"));
         }
         let fresh = sealed(&unit, (0..1_400).map(record), 128);
@@ -479,16 +479,16 @@ proptest! {
         let unit = Memory::new().unit();
         let entry = sealed(&unit, records, block);
         let shelf = Arc::new(Shelf::open(&unit, &entry, &cache()).unwrap());
-        let Some(term) = fetched(&unit, |hand| shelf.find_term(hand, "oak")).unwrap() else {
+        let Some(term) = driven(&unit, |held| shelf.find_term(held, "oak")).unwrap() else {
             prop_assert!(there.iter().all(|(title, notes)| title.is_none() && notes.is_none()));
             return Ok(());
         };
         let mut spare = (vec![7], vec![7]);
         for (columns, limited) in [(ColumnSet(3), false), (ColumnSet(1), true), (ColumnSet(2), true)] {
             let mut found = Vec::new();
-            fetched(&unit, |hand| {
+            driven(&unit, |held| {
                 found.clear();
-                shelf.each_record(hand, &term, (columns, limited), &mut spare, |ordinal| found.push(ordinal))
+                shelf.each_record(held, &term, (columns, limited), &mut spare, |ordinal| found.push(ordinal))
             })
             .unwrap();
             let has = |(title, notes): &(Option<usize>, Option<usize>)| {
@@ -536,10 +536,10 @@ proptest! {
         let mut column = ValueColumn::new(&shelf, 0);
         for (ordinal, values) in (0_u32..).zip(&values) {
             let expected = values.iter().any(|value| ranges.iter().any(|(low, more)| (*low..=low + more).contains(value)));
-            let found = fetched(&unit, |hand| column.any_in(hand, ordinal, &wanted)).unwrap();
+            let found = driven(&unit, |held| column.any_in(held, ordinal, &wanted)).unwrap();
             prop_assert_eq!(found, expected, "{}", ordinal);
             let ((low, high), counted) =
-                fetched(&unit, |hand| column.block_span(hand, ordinal / u32::from(block))).unwrap();
+                driven(&unit, |held| column.block_span(held, ordinal / u32::from(block))).unwrap();
             prop_assert!(values.iter().all(|value| (low..=high).contains(&number(*value))));
             prop_assert!(counted || values.len() == 1);
         }
@@ -563,9 +563,9 @@ proptest! {
         let unit = Memory::new().unit();
         let entry = sealed(&unit, (0..all).map(record), block);
         let shelf = Arc::new(Shelf::open(&unit, &entry, &cache()).unwrap());
-        let term = fetched(&unit, |hand| shelf.find_term(hand, "oak")).unwrap().unwrap();
-        let mut postings = fetched(&unit, |hand| shelf.postings(hand, &term)).unwrap();
-        let mut positions = fetched(&unit, |hand| shelf.positions(hand, &term)).unwrap();
+        let term = driven(&unit, |held| shelf.find_term(held, "oak")).unwrap().unwrap();
+        let mut postings = driven(&unit, |held| shelf.postings(held, &term)).unwrap();
+        let mut positions = driven(&unit, |held| shelf.positions(held, &term)).unwrap();
         prop_assert!(postings.advance().unwrap());
         let mut wanted = 0;
         for jump in jumps {
@@ -597,8 +597,8 @@ proptest! {
         let unit = Memory::new().unit();
         let entry = sealed(&unit, (0..).zip(&times).map(record), block);
         let shelf = Arc::new(Shelf::open(&unit, &entry, &cache()).unwrap());
-        let Some(term) = fetched(&unit, |hand| shelf.find_term(hand, "oak")).unwrap() else { return Ok(()) };
-        let postings = || fetched(&unit, |hand| shelf.postings(hand, &term)).unwrap();
+        let Some(term) = driven(&unit, |held| shelf.find_term(held, "oak")).unwrap() else { return Ok(()) };
+        let postings = || driven(&unit, |held| shelf.postings(held, &term)).unwrap();
         let (mut walk, mut walked) = (postings(), Vec::new());
         while walk.advance().unwrap() {
             walk.read().unwrap();
@@ -688,7 +688,7 @@ proptest! {
             prop_assert!(error.is_damaged(), "{}", error);
         }
         for key in &keys {
-            if let Err(error) = fetched(&view, |hand| shelf.find_key(hand, key)) {
+            if let Err(error) = driven(&view, |held| shelf.find_key(held, key)) {
                 prop_assert!(error.is_damaged(), "{}", error);
             }
         }
@@ -766,7 +766,7 @@ proptest! {
         let (unit, entry, _) = shelf_of(&records);
         let shelf = Arc::new(Shelf::open(&unit, &entry, &cache()).unwrap());
         for wanted in terms.iter().chain(&others) {
-            let found = fetched(&unit, |hand| shelf.find_term(hand, wanted)).unwrap();
+            let found = driven(&unit, |held| shelf.find_term(held, wanted)).unwrap();
             prop_assert_eq!(found.is_some(), terms.contains(wanted), "{}", wanted);
             let Some(found) = found else { continue };
             prop_assert_eq!(found.occurrences(), 1 + u64::from(wanted == texts[0]));
@@ -806,7 +806,7 @@ proptest! {
         let shelf = Arc::new(Shelf::open(&unit, &entry, &cache()).unwrap());
         let wanted: BTreeSet<_> = wanted.into_iter().map(|number| key(number).encode()).collect();
         let asked: Vec<_> = wanted.iter().map(Vec::as_slice).collect();
-        let found = fetched(&unit, |hand| shelf.find_keys(hand, &asked)).unwrap();
+        let found = driven(&unit, |held| shelf.find_keys(held, &asked)).unwrap();
         let expected: Vec<_> = (0..).zip(&keys).filter(|(_, key)| wanted.contains(*key)).map(|(at, _)| at).collect();
         prop_assert_eq!(found, expected);
     }
@@ -816,23 +816,23 @@ proptest! {
 fn what_a_place_answers_is_checked() {
     let (unit, entry, keys) = shelf_of(&[Record::new(1).with("title", "oak")]);
     let shelf = Arc::new(Shelf::open(&unit, &entry, &cache()).unwrap());
-    let mut hand = Hand::default();
-    let ask = |hand: &mut Hand| matches!(shelf.find_key(hand, &keys[0]), Err(Stop::Missing));
-    assert!(ask(&mut hand));
-    let wanted = hand.wanted();
+    let mut held = Held::default();
+    let ask = |held: &mut Held| matches!(shelf.find_key(held, &keys[0]), Err(Stop::Missing));
+    assert!(ask(&mut held));
+    let wanted = held.wanted();
     assert_eq!(wanted.len(), 1);
-    assert!(hand.supply(Vec::new()).unwrap_err().is_damaged(), "too few answers");
+    assert!(held.supply(Vec::new()).unwrap_err().is_damaged(), "too few answers");
     let right = unit.read(&wanted).unwrap();
     let mut short = right.clone();
     short[0].truncate(3);
-    assert!(hand.supply(short).unwrap_err().is_damaged(), "a short answer");
-    assert!(ask(&mut hand));
+    assert!(held.supply(short).unwrap_err().is_damaged(), "a short answer");
+    assert!(ask(&mut held));
     let mut wrong = right[0].to_vec();
     wrong[20] ^= 1;
-    assert!(hand.supply(vec![wrong.into()]).unwrap_err().to_string().contains("checksum"), "a wrong answer");
-    assert!(ask(&mut hand));
-    hand.supply(right).unwrap();
-    assert!(!ask(&mut hand));
+    assert!(held.supply(vec![wrong.into()]).unwrap_err().to_string().contains("checksum"), "a wrong answer");
+    assert!(ask(&mut held));
+    held.supply(right).unwrap();
+    assert!(!ask(&mut held));
 }
 
 /// The least of thousands of words, so that blocks, groups and runs of letters come into play.
@@ -866,7 +866,7 @@ fn spellings_find_the_terms_that_are_near() {
         let typed: String = letters.into_iter().collect();
         for first in [0, 1, 3] {
             let near = Spelling::of(&typed, first);
-            let liked = fetched(&unit, |hand| shelf.terms_like(hand, &near, usize::MAX)).unwrap();
+            let liked = driven(&unit, |held| shelf.terms_like(held, &near, usize::MAX)).unwrap();
             let found: BTreeSet<_> = liked.terms.iter().map(|(term, _)| term.as_str()).collect();
             let expected: BTreeSet<_> =
                 all.iter().copied().filter(|term| near.distance(term).is_some()).collect();
@@ -886,12 +886,12 @@ fn patterns_find_the_terms_that_fit_and_look_at_few_others() {
     let all: BTreeSet<_> = words.iter().map(String::as_str).chain(["elm"]).collect();
     let read = |pattern: &str, most: usize| {
         let pattern = Pattern::new(pattern).unwrap();
-        let liked = fetched(&unit, |hand| shelf.terms_like(hand, &pattern, most)).unwrap();
+        let liked = driven(&unit, |held| shelf.terms_like(held, &pattern, most)).unwrap();
         let found: Vec<_> = liked.terms.iter().map(|(term, _)| term.clone()).collect();
         let expected = all.iter().filter(|term| accepts(&pattern, term)).take(most.saturating_add(1));
         assert!(expected.eq(&found), "{pattern}: {found:?}");
         for (term, entry) in &liked.terms {
-            let known = fetched(&unit, |hand| shelf.find_term(hand, term)).unwrap();
+            let known = driven(&unit, |held| shelf.find_term(held, term)).unwrap();
             assert_eq!(known.as_ref(), Some(entry));
         }
         (found.len() as u64, liked.visited)
@@ -941,7 +941,7 @@ proptest! {
         let (unit, entry, _) = shelf_of(&[Record::new(1).with("title", texts.join(" "))]);
         let shelf = Arc::new(Shelf::open(&unit, &entry, &cache()).unwrap());
         check(&unit, &shelf, &entry, &schema()).unwrap();
-        let liked = fetched(&unit, |hand| shelf.terms_like(hand, &pattern, usize::MAX)).unwrap();
+        let liked = driven(&unit, |held| shelf.terms_like(held, &pattern, usize::MAX)).unwrap();
         let recipe = Recipe::new(&crate::text::Language::default());
         let mut all = BTreeSet::new();
         for text in &texts {
@@ -976,7 +976,7 @@ fn kept_values_are_packed_as_the_schema_says_and_all_are_read() {
     let shelf = Arc::new(Shelf::open(&unit, &merged, &cache()).unwrap());
     check(&unit, &shelf, &merged, &small).unwrap();
     for key in [0, 1_999, 2_000, 3_999_u32] {
-        let kept = fetched(&unit, |hand| shelf.kept(hand, &small, key)).unwrap();
+        let kept = driven(&unit, |held| shelf.kept(held, &small, key)).unwrap();
         assert_eq!(kept["pence"][0], Value::Integer(key.into()));
     }
 }

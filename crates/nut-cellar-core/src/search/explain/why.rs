@@ -14,7 +14,7 @@ use crate::search::plan::prepared::{Known, Prepared};
 use crate::search::plan::{Like, Node, Plan};
 use crate::search::run::{Cursors, Walked};
 use crate::search::settings::Order;
-use crate::shelf::{END, Hand, Step, complete, if_at_hand};
+use crate::shelf::{END, Held, Step, complete, if_held};
 use crate::store::View;
 use serde::Serialize;
 
@@ -168,23 +168,23 @@ pub enum Reason {
 /// # Errors
 /// [`BadRequest`](crate::ErrorKind::BadRequest) as for a [search](crate::Search); or if the place can't be read.
 pub fn why(view: &dyn View, snapshot: &Snapshot, query: &Query, find: &Find, key: &Key) -> Result<Why> {
-    let mut hand = Hand::default();
+    let mut held = Held::default();
     let mut prepared = Prepared::new(snapshot, query, find)?;
-    complete(view, &mut hand, |hand| prepared.prepare(snapshot, hand))?;
+    complete(view, &mut held, |held| prepared.prepare(snapshot, held))?;
     let encoded = key.encode();
-    let located = complete(view, &mut hand, |hand| locate(snapshot, hand, &encoded))?;
+    let located = complete(view, &mut held, |held| locate(snapshot, held, &encoded))?;
     let Some((shelf, ordinal)) = located else { return Ok(Why::NoRecord) };
     let record = Place { snapshot, prepared: &prepared, shelf, ordinal };
-    let reasons = complete(view, &mut hand, |hand| record.reasons(hand))?;
+    let reasons = complete(view, &mut held, |held| record.reasons(held))?;
     if let Some(mut reasons) = reasons {
         for reason in &mut reasons {
             look_elsewhere(view, snapshot, find, (shelf, ordinal), reason)?;
         }
         return Ok(Why::NotFound(reasons));
     }
-    let mut reckoning = complete(view, &mut hand, |hand| record.reckon(hand))?;
+    let mut reckoning = complete(view, &mut held, |held| record.reckon(held))?;
     if *find.wanted_order() == Order::Score {
-        let (rank, ahead) = complete(view, &mut hand, |hand| record.rank(hand, reckoning.score, &encoded))?;
+        let (rank, ahead) = complete(view, &mut held, |held| record.rank(held, reckoning.score, &encoded))?;
         reckoning.rank = Some(rank);
         reckoning.ahead =
             ahead.map(|(key, score)| Ok::<_, crate::Error>((Key::decode(&key)?, score))).transpose()?;
@@ -193,14 +193,14 @@ pub fn why(view: &dyn View, snapshot: &Snapshot, query: &Query, find: &Find, key
 }
 
 /// Where a live record is.
-fn locate(snapshot: &Snapshot, hand: &mut Hand, key: &[u8]) -> Step<Option<(usize, u32)>> {
+fn locate(snapshot: &Snapshot, held: &mut Held, key: &[u8]) -> Step<Option<(usize, u32)>> {
     let mut found = None;
     for (place, standing) in snapshot.standing().iter().enumerate() {
-        let ordinal = if_at_hand(standing.shelf.find_key(hand, key))?.flatten();
+        let ordinal = if_held(standing.shelf.find_key(held, key))?.flatten();
         found =
             found.or(ordinal.filter(|ordinal| !standing.removed(*ordinal)).map(|ordinal| (place, ordinal)));
     }
-    hand.complete()?;
+    held.complete()?;
     Ok(found)
 }
 
@@ -225,13 +225,13 @@ impl Place<'_> {
     }
 
     /// Why the record does not match; none if it does.
-    fn reasons(&self, hand: &mut Hand) -> Step<Option<Vec<Reason>>> {
+    fn reasons(&self, held: &mut Held) -> Step<Option<Vec<Reason>>> {
         let plan = &self.prepared.plan;
         let Some(ranking) = self.prepared.ranking(self.shelf) else { return Ok(None) };
-        let mut cursors = Cursors::open(hand, self.standing(), plan, &ranking, &mut Walked::new())?;
+        let mut cursors = Cursors::open(held, self.standing(), plan, &ranking, &mut Walked::new())?;
         let mut reasons = Vec::new();
-        let matches = self.look(hand, &mut cursors, &plan.root, true, &mut reasons)?;
-        hand.complete()?;
+        let matches = self.look(held, &mut cursors, &plan.root, true, &mut reasons)?;
+        held.complete()?;
         Ok((!matches).then_some(reasons))
     }
 
@@ -245,7 +245,7 @@ impl Place<'_> {
     /// Whether the record matches a node, or does not where it is not wanted; if it is otherwise, adds why.
     fn look(
         &self,
-        hand: &mut Hand,
+        held: &mut Held,
         cursors: &mut Cursors<'_>,
         node: &Node,
         wanted: bool,
@@ -259,7 +259,7 @@ impl Place<'_> {
                 false
             }
             Node::Leaf(leaf) => {
-                let has = if_at_hand(cursors.has_leaf(hand, *leaf, self.ordinal))?.unwrap_or(false);
+                let has = if_held(cursors.has_leaf(held, *leaf, self.ordinal))?.unwrap_or(false);
                 if !is_right(has) {
                     let part = plan.leaves[*leaf].query.to_string();
                     reasons.push(match (wanted, self.is_short(*leaf)) {
@@ -271,17 +271,17 @@ impl Place<'_> {
                 is_right(has)
             }
             Node::Test(test) => {
-                let holds = if_at_hand(cursors.holds(hand, *test, self.ordinal))?.unwrap_or(false);
+                let holds = if_held(cursors.holds(held, *test, self.ordinal))?.unwrap_or(false);
                 if !is_right(holds) {
-                    reasons.push(self.values(hand, &plan.tests[*test])?);
+                    reasons.push(self.values(held, &plan.tests[*test])?);
                 }
                 is_right(holds)
             }
-            Node::Not(part) => self.look(hand, cursors, part, !wanted, reasons)?,
-            Node::All(parts) => self.look_at_several(hand, cursors, (parts, parts.len()), wanted, reasons)?,
-            Node::Any(parts) => self.look_at_several(hand, cursors, (parts, 1), wanted, reasons)?,
+            Node::Not(part) => self.look(held, cursors, part, !wanted, reasons)?,
+            Node::All(parts) => self.look_at_several(held, cursors, (parts, parts.len()), wanted, reasons)?,
+            Node::Any(parts) => self.look_at_several(held, cursors, (parts, 1), wanted, reasons)?,
             Node::AtLeast(needs, parts) => {
-                self.look_at_several(hand, cursors, (parts, *needs), wanted, reasons)?
+                self.look_at_several(held, cursors, (parts, *needs), wanted, reasons)?
             }
         })
     }
@@ -289,7 +289,7 @@ impl Place<'_> {
     /// The same, of several nodes of which so many are needed.
     fn look_at_several(
         &self,
-        hand: &mut Hand,
+        held: &mut Held,
         cursors: &mut Cursors<'_>,
         (parts, needs): (&[Node], usize),
         wanted: bool,
@@ -297,12 +297,12 @@ impl Place<'_> {
     ) -> Step<bool> {
         let (mut has, mut missing) = (0, Vec::new());
         for part in parts {
-            has += usize::from(self.look(hand, cursors, part, true, &mut missing)?);
+            has += usize::from(self.look(held, cursors, part, true, &mut missing)?);
         }
         let is_right = (has >= needs) == wanted;
         if !is_right && !wanted {
             for part in parts {
-                self.look(hand, cursors, part, false, reasons)?;
+                self.look(held, cursors, part, false, reasons)?;
             }
         } else if !is_right && needs == parts.len() {
             reasons.append(&mut missing);
@@ -313,7 +313,7 @@ impl Place<'_> {
     }
 
     /// What the record has in the column of a test.
-    fn values(&self, hand: &mut Hand, test: &Bound) -> Step<Reason> {
+    fn values(&self, held: &mut Held, test: &Bound) -> Step<Reason> {
         let place = match test {
             Bound::Numbers(column, _) | Bound::Texts(column, _) | Bound::Absent(column) => *column,
             Bound::All(_) | Bound::Any(_) | Bound::Not(_) => return Ok(Reason::NothingToFind),
@@ -322,13 +322,13 @@ impl Place<'_> {
         let names: Vec<_> = schema.columns().map(|(name, _)| name).collect();
         let column =
             schema.value_columns().nth(place).map_or_else(String::new, |(at, _)| names[at].to_owned());
-        let mut values = self.standing().shelf.kept(hand, schema, self.ordinal)?;
+        let mut values = self.standing().shelf.kept(held, schema, self.ordinal)?;
         let has = values.swap_remove(&column).unwrap_or_default();
         Ok(Reason::Value { column, has })
     }
 
     /// How the score of the record comes about.
-    fn reckon(&self, hand: &mut Hand) -> Step<Reckoning> {
+    fn reckon(&self, held: &mut Held) -> Step<Reckoning> {
         let (plan, find) = (&self.prepared.plan, &self.prepared.find);
         let mut reckoning = Reckoning {
             score: 0.0,
@@ -343,29 +343,29 @@ impl Place<'_> {
         let (Some(ranking), Some(known)) = (self.prepared.ranking(self.shelf), &self.prepared.known) else {
             return Ok(reckoning);
         };
-        let mut cursors = Cursors::open(hand, self.standing(), plan, &ranking, &mut Walked::new())?;
-        let times = cursors.count_times(hand, self.ordinal)?.to_vec();
+        let mut cursors = Cursors::open(held, self.standing(), plan, &ranking, &mut Walked::new())?;
+        let times = cursors.count_times(held, self.ordinal)?.to_vec();
         for (place, times) in times.into_iter().enumerate().filter(|(_, times)| *times > 0) {
-            let word = self.word(hand, &mut cursors, known, (place, times))?;
+            let word = self.word(held, &mut cursors, known, (place, times))?;
             reckoning.score += word.part * times as f32;
             reckoning.words.push(word);
         }
         let weight = self.prepared.proximity();
         if weight > 0.0
-            && let Some(distance) = cursors.distance(hand, self.ordinal)?
+            && let Some(distance) = cursors.distance(held, self.ordinal)?
         {
             let part = weight * proximity::of(distance);
             reckoning.score += part;
             reckoning.proximity = Some(ProximityPart { distance, weight, part });
         }
-        hand.complete()?;
+        held.complete()?;
         Ok(reckoning)
     }
 
     /// What a word brings that counts so often.
     fn word(
         &self,
-        hand: &mut Hand,
+        held: &mut Held,
         cursors: &mut Cursors<'_>,
         known: &Known,
         (place, times): (usize, u32),
@@ -381,7 +381,7 @@ impl Place<'_> {
             term.postings.read()?;
             let mut columns = Vec::new();
             for (column, tf) in term.postings.frequencies().filter(|(column, _)| term.columns.has(*column)) {
-                let length = scorer.length(hand, column, self.ordinal)?;
+                let length = scorer.length(held, column, self.ordinal)?;
                 let factor = formula.columns()[column];
                 columns.push(ColumnPart {
                     column: self.column_name(column),
@@ -393,7 +393,7 @@ impl Place<'_> {
                     share: formula.frequency(column, tf, length),
                 });
             }
-            let frequency = scorer.posting(hand, &mut term.postings, term.columns)?;
+            let frequency = scorer.posting(held, &mut term.postings, term.columns)?;
             sum += frequency * term.likeness;
             if !columns.is_empty() {
                 terms.push(TermPart {
@@ -416,20 +416,20 @@ impl Place<'_> {
     }
 
     /// The place of the record among all matches, and the key and score of the one before it.
-    fn rank(&self, hand: &mut Hand, score: f32, key: &[u8]) -> Step<Ranked> {
+    fn rank(&self, held: &mut Held, score: f32, key: &[u8]) -> Step<Ranked> {
         let (mut better, mut ahead): (u64, Option<(f32, Vec<u8>)>) = (0, None);
         for (shelf, standing) in self.snapshot.standing().iter().enumerate() {
             let Some(ranking) = self.prepared.ranking(shelf) else { continue };
             let mut cursors =
-                Cursors::open(hand, standing, &self.prepared.plan, &ranking, &mut Walked::new())?;
+                Cursors::open(held, standing, &self.prepared.plan, &ranking, &mut Walked::new())?;
             let root = cursors.in_order(&self.prepared.plan.root);
-            let lower_keys = standing.shelf.keys_up_to(hand, key)?;
+            let lower_keys = standing.shelf.keys_up_to(held, key)?;
             // The one of this shelf that is just before the record.
             let mut last: Option<(f32, u32)> = None;
-            let mut at = cursors.next(hand, &root, 0)?;
+            let mut at = cursors.next(held, &root, 0)?;
             while at != END {
-                if !standing.removed(at) && cursors.matches(hand, &root, at)? {
-                    let other = if_at_hand(cursors.score(hand, at))?.unwrap_or(0.0);
+                if !standing.removed(at) && cursors.matches(held, &root, at)? {
+                    let other = if_held(cursors.score(held, at))?.unwrap_or(0.0);
                     let is_self = shelf == self.shelf && at == self.ordinal;
                     if !is_self && (other > score || (other.total_cmp(&score).is_eq() && at < lower_keys)) {
                         better += 1;
@@ -438,10 +438,10 @@ impl Place<'_> {
                         }
                     }
                 }
-                at = cursors.next(hand, &root, at + 1)?;
+                at = cursors.next(held, &root, at + 1)?;
             }
             if let Some((other, ordinal)) = last {
-                let key = standing.shelf.key_of(hand, ordinal)?;
+                let key = standing.shelf.key_of(held, ordinal)?;
                 let nearer = |(least, known): &(f32, Vec<u8>)| {
                     other < *least || (other.total_cmp(least).is_eq() && key > *known)
                 };
@@ -450,7 +450,7 @@ impl Place<'_> {
                 }
             }
         }
-        hand.complete()?;
+        held.complete()?;
         Ok((better + 1, ahead.map(|(score, key)| (key, score))))
     }
 }
@@ -483,10 +483,10 @@ fn look_elsewhere(
             for (name, _) in snapshot.schema().text_columns() {
                 let find = find.clone().without_filter().columns([name]);
                 let mut prepared = Prepared::new(snapshot, &query, &find)?;
-                let mut hand = Hand::default();
-                complete(view, &mut hand, |hand| prepared.prepare(snapshot, hand))?;
+                let mut held = Held::default();
+                complete(view, &mut held, |held| prepared.prepare(snapshot, held))?;
                 let record = Place { snapshot, prepared: &prepared, shelf, ordinal };
-                if complete(view, &mut hand, |hand| record.reasons(hand))?.is_none() {
+                if complete(view, &mut held, |held| record.reasons(held))?.is_none() {
                     elsewhere.push(name.to_owned());
                 }
             }

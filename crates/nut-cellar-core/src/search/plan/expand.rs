@@ -9,7 +9,7 @@ use crate::bits::Bits;
 use crate::catalog::{Snapshot, Standing};
 use crate::schema::ColumnSet;
 use crate::search::find::Find;
-use crate::shelf::{Effort, Hand, Step, TermEntry, if_at_hand};
+use crate::shelf::{Effort, Held, Step, TermEntry, if_held};
 use crate::text::{Automaton, Pattern, accepts};
 use std::collections::BTreeMap;
 
@@ -84,7 +84,7 @@ pub(in crate::search) fn gather(
     snapshot: &Snapshot,
     plan: &Plan,
     find: &Find,
-    hand: &mut Hand,
+    held: &mut Held,
 ) -> Step<(Vec<Family>, u64)> {
     let shelves = snapshot.standing();
     let mut gathered = Vec::with_capacity(plan.lookups.len());
@@ -92,22 +92,22 @@ pub(in crate::search) fn gather(
     // Where forms have to be asked for, the terms as typed may be asked for in the same breath.
     for standing in shelves.iter().filter(|standing| !standing.shelf.is_at_hand()) {
         for term in plan.lookups.iter().filter_map(|lookup| lookup.term.as_ref()) {
-            if_at_hand(standing.shelf.find_term(hand, term))?;
+            if_held(standing.shelf.find_term(held, term))?;
         }
     }
     let walks = plan.lookups.iter().filter(|lookup| !lookup.like.is_empty()).count();
     let allowed = allowed(shelves, find.most_terms / walks.max(1) as u64);
     for lookup in &plan.lookups {
         let mut family = Gathered::new(&allowed);
-        visited += if_at_hand(gather_one(shelves, lookup, find, &mut family, hand))?.unwrap_or(0);
+        visited += if_held(gather_one(shelves, lookup, find, &mut family, held))?.unwrap_or(0);
         gathered.push(family);
     }
-    hand.complete()?;
+    held.complete()?;
     let mut families = Vec::with_capacity(gathered.len());
     for family in gathered {
-        families.push(if_at_hand(family.into_family(shelves, hand))?.unwrap_or_default());
+        families.push(if_held(family.into_family(shelves, held))?.unwrap_or_default());
     }
-    hand.complete()?;
+    held.complete()?;
     Ok((families, visited))
 }
 
@@ -124,20 +124,20 @@ fn gather_one(
     lookup: &Lookup,
     find: &Find,
     family: &mut Gathered,
-    hand: &mut Hand,
+    held: &mut Held,
 ) -> Step<u64> {
-    let named = named(shelves, lookup, hand)?;
+    let named = named(shelves, lookup, held)?;
     let (mut visited, mut until_stop) = (0, 0);
     let mut efforts = family.allowed.clone();
     for like in &lookup.like {
         for (place, standing) in shelves.iter().enumerate() {
-            let mut take = |hand: &mut Hand, term: &str, entry: TermEntry| {
+            let mut take = |held: &mut Held, term: &str, entry: TermEntry| {
                 if until_stop == 0 {
                     find.go_on()?;
                     until_stop = BETWEEN_STOPS;
                 }
                 until_stop -= 1;
-                if !if_at_hand(standing.has_live(hand, &entry))?.unwrap_or(false) {
+                if !if_held(standing.has_live(held, &entry))?.unwrap_or(false) {
                     return Ok(true);
                 }
                 let known = named.get(term).copied().unwrap_or(0.0);
@@ -146,13 +146,13 @@ fn gather_one(
                 let likeness = likeness_of_accepted(like, term).max(other);
                 // A mistake in what has to be right.
                 if likeness > 0.0 {
-                    family.find(shelves, hand, place, &entry)?;
+                    family.find(shelves, held, place, &entry)?;
                     family.take(term, likeness, place, Some(entry));
                 }
                 Ok(true)
             };
-            let looked = each_like(hand, standing, like, &mut efforts[place], &mut take);
-            visited += if_at_hand(looked)?.unwrap_or(0);
+            let looked = each_like(held, standing, like, &mut efforts[place], &mut take);
+            visited += if_held(looked)?.unwrap_or(0);
         }
     }
     family.short = efforts.iter().any(Effort::is_spent);
@@ -167,13 +167,13 @@ fn gather_one(
             continue;
         }
         for (place, standing) in shelves.iter().enumerate() {
-            let Some(Some(entry)) = if_at_hand(standing.shelf.find_term(hand, &term))? else { continue };
-            if if_at_hand(standing.has_live(hand, &entry))?.unwrap_or(false) {
+            let Some(Some(entry)) = if_held(standing.shelf.find_term(held, &term))? else { continue };
+            if if_held(standing.has_live(held, &entry))?.unwrap_or(false) {
                 family.take(&term, likeness, place, Some(entry));
             }
         }
     }
-    hand.complete()?;
+    held.complete()?;
     Ok(visited)
 }
 
@@ -181,34 +181,34 @@ fn gather_one(
 pub(in crate::search) fn named(
     shelves: &[Standing],
     lookup: &Lookup,
-    hand: &mut Hand,
+    held: &mut Held,
 ) -> Step<BTreeMap<String, f32>> {
     let mut named = BTreeMap::new();
     if let Some(class) = &lookup.class {
         for standing in shelves {
-            let forms = if_at_hand(standing.shelf.forms(hand, &class.name))?.unwrap_or_default();
+            let forms = if_held(standing.shelf.forms(held, &class.name))?.unwrap_or_default();
             named.extend(forms.into_iter().map(|form| (form, FORM_LIKENESS)));
         }
         named.extend(class.own.clone().map(|own| (own, FORM_LIKENESS)));
     }
     named.extend(lookup.term.clone().map(|term| (term, 1.0)));
-    hand.complete()?;
+    held.complete()?;
     Ok(named)
 }
 
 /// Gives `take` the terms of a shelf that look like what is looked for, as far as the effort allows.
 pub(in crate::search) fn each_like(
-    hand: &mut Hand,
+    held: &mut Held,
     standing: &Standing,
     like: &Like,
     effort: &mut Effort,
-    take: &mut dyn FnMut(&mut Hand, &str, TermEntry) -> Step<bool>,
+    take: &mut dyn FnMut(&mut Held, &str, TermEntry) -> Step<bool>,
 ) -> Step<u64> {
     match like {
         Like::Pattern(pattern) | Like::Beginning(pattern) => {
-            standing.shelf.each_like(hand, pattern, effort, take)
+            standing.shelf.each_like(held, pattern, effort, take)
         }
-        Like::Near(spelling) => standing.shelf.each_like(hand, spelling, effort, take),
+        Like::Near(spelling) => standing.shelf.each_like(held, spelling, effort, take),
     }
 }
 
@@ -263,11 +263,11 @@ impl Gathered {
     }
 
     /// Takes note of where a shelf has a term that a walk found.
-    fn find(&mut self, shelves: &[Standing], hand: &mut Hand, place: usize, entry: &TermEntry) -> Step<()> {
+    fn find(&mut self, shelves: &[Standing], held: &mut Held, place: usize, entry: &TermEntry) -> Step<()> {
         let Self { found, spare, .. } = self;
-        let mut add = |records: &mut Vec<Bits>, place: usize, entry: &TermEntry, hand: &mut Hand| {
+        let mut add = |records: &mut Vec<Bits>, place: usize, entry: &TermEntry, held: &mut Held| {
             let (shelf, bits) = (&shelves[place].shelf, &mut records[place]);
-            shelf.each_record(hand, entry, (ColumnSet::default(), false), spare, |ordinal| {
+            shelf.each_record(held, entry, (ColumnSet::default(), false), spare, |ordinal| {
                 bits.set(ordinal as usize);
             })
         };
@@ -278,11 +278,11 @@ impl Gathered {
                 let mut records: Vec<_> = shelves.iter().map(records).collect();
                 terms.push((place, entry.clone()));
                 for (place, entry) in terms {
-                    if_at_hand(add(&mut records, *place, entry, hand))?;
+                    if_held(add(&mut records, *place, entry, held))?;
                 }
                 *found = Found::Records(records);
             }
-            Found::Records(records) => _ = if_at_hand(add(records, place, entry, hand))?,
+            Found::Records(records) => _ = if_held(add(records, place, entry, held))?,
         }
         Ok(())
     }
@@ -324,16 +324,16 @@ impl Gathered {
     }
 
     /// The family; looks up where the shelves have the terms that were found without a walk.
-    fn into_family(self, shelves: &[Standing], hand: &mut Hand) -> Step<Family> {
+    fn into_family(self, shelves: &[Standing], held: &mut Held) -> Step<Family> {
         let mut terms = self.kept;
         for alike in &mut terms {
             for (entry, standing) in alike.entries.iter_mut().zip(shelves) {
                 if entry.is_none() {
-                    *entry = if_at_hand(standing.shelf.find_term(hand, &alike.term))?.flatten();
+                    *entry = if_held(standing.shelf.find_term(held, &alike.term))?.flatten();
                 }
             }
         }
-        hand.complete()?;
+        held.complete()?;
         let found = if self.cut { self.found } else { Found::default() };
         Ok(Family { terms, cut: self.cut, found, allowed: self.allowed, short: self.short })
     }

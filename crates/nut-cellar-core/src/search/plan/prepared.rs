@@ -10,7 +10,7 @@ use crate::query::Query;
 use crate::rank::{ColumnFactor, DEFAULT_B, Formula, average_length, idf};
 use crate::search::find::Find;
 use crate::search::settings::Order;
-use crate::shelf::{Hand, Step, if_at_hand};
+use crate::shelf::{Held, Step, if_held};
 
 /// A search that is bound to a snapshot.
 #[derive(Debug)]
@@ -112,11 +112,11 @@ impl Prepared {
     }
 
     /// Reads the dictionaries.
-    pub fn prepare(&mut self, snapshot: &Snapshot, hand: &mut Hand) -> Step<()> {
+    pub fn prepare(&mut self, snapshot: &Snapshot, held: &mut Held) -> Step<()> {
         if self.known.is_some() {
             return Ok(());
         }
-        let (families, visited) = gather(snapshot, &self.plan, &self.find, hand)?;
+        let (families, visited) = gather(snapshot, &self.plan, &self.find, held)?;
         let parts: Vec<_> = self.plan.words.iter().map(|word| parts(word, &families)).collect();
         let most = self.most_postings(snapshot);
         let scores = *self.find.wanted_order() != Order::Key;
@@ -128,13 +128,13 @@ impl Prepared {
                 let alike = &families[part.lookup].terms[part.slot];
                 for (entry, standing) in alike.entries.iter().zip(snapshot.standing()) {
                     if let Some(entry) = entry {
-                        *count += if_at_hand(standing.count_live(hand, entry))?.unwrap_or(0);
+                        *count += if_held(standing.count_live(held, entry))?.unwrap_or(0);
                     }
                 }
             }
             counts.push(of_word);
         }
-        hand.complete()?;
+        held.complete()?;
         let most = |counts: &Vec<u64>| counts.iter().max().copied().unwrap_or(0);
         let idf = counts.iter().map(|counts| idf(snapshot.records(), most(counts))).collect();
         self.known = Some(Known { families, parts, counts, idf, visited });

@@ -6,7 +6,7 @@ use super::top::Scored;
 use super::windows::MOST_RECORDS;
 use crate::bits::Bits;
 use crate::error::Result;
-use crate::shelf::{Hand, Step};
+use crate::shelf::{Held, Step};
 use std::ops::Range;
 
 /// From so many records on that are left of a window it is better to mark what a list has than to look for each of them.
@@ -17,7 +17,7 @@ impl Scan<'_, '_> {
     /// those that may come to the front.
     pub(super) fn best_of_all(
         &mut self,
-        hand: &mut Hand,
+        held: &mut Held,
         run: &Range<u32>,
         words: usize,
         wanted: u64,
@@ -41,7 +41,7 @@ impl Scan<'_, '_> {
                 until_stop = BETWEEN_STOPS;
             }
             until_stop -= 1;
-            let (last, total) = self.go_to(hand, start)?;
+            let (last, total) = self.go_to(held, start)?;
             if self.words.iter().any(|word| self.lists[word.lists.clone()].iter().all(List::is_past)) {
                 break;
             }
@@ -56,17 +56,17 @@ impl Scan<'_, '_> {
             for word in &order[1..] {
                 self.keep(*word, &window, &mut here, &mut marks)?;
             }
-            counted += self.offer_here(hand, &here, wanted.saturating_sub(counted), is_hopeless)?;
+            counted += self.offer_here(held, &here, wanted.saturating_sub(counted), is_hopeless)?;
         }
         Ok(counted)
     }
 
     /// Offers records that have all of the words; counts those that match, as long as more are `wanted`.
-    fn offer_here(&mut self, hand: &mut Hand, here: &[u32], wanted: u64, is_hopeless: bool) -> Step<u64> {
+    fn offer_here(&mut self, held: &mut Held, here: &[u32], wanted: u64, is_hopeless: bool) -> Step<u64> {
         let mut counted = 0;
         for &ordinal in here {
             let counts = counted < wanted;
-            if counts && !self.matches(hand, ordinal)? {
+            if counts && !self.matches(held, ordinal)? {
                 continue;
             }
             counted += u64::from(counts);
@@ -74,10 +74,10 @@ impl Scan<'_, '_> {
             if is_hopeless {
                 continue;
             }
-            match self.score_of(hand, ordinal, threshold)? {
+            match self.score_of(held, ordinal, threshold)? {
                 Some(score) if counts => self.top.offer(Scored::by_score(score, ordinal)),
                 // Where positions need not be read to count, they are of what comes to the front only.
-                Some(score) => self.offer(hand, ordinal, Sum::Exact(score))?,
+                Some(score) => self.offer(held, ordinal, Sum::Exact(score))?,
                 None => {}
             }
         }

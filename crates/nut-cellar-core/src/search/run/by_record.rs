@@ -5,7 +5,7 @@ use super::top::{Scored, Top};
 use crate::search::find::Find;
 use crate::search::plan::Node;
 use crate::search::settings::Order;
-use crate::shelf::{END, Hand, Step, ValueColumn, if_at_hand};
+use crate::shelf::{END, Held, Step, ValueColumn, if_held};
 use std::ops::Range;
 
 /// Between two questions whether to stop so many records are looked at.
@@ -28,16 +28,16 @@ pub(super) struct ByValue {
 
 impl ByValue {
     /// What a record is ordered by.
-    fn of(&mut self, hand: &mut Hand, ordinal: u32) -> Step<(bool, u64)> {
-        let values = self.column.of(hand, ordinal)?;
+    fn of(&mut self, held: &mut Held, ordinal: u32) -> Step<(bool, u64)> {
+        let values = self.column.of(held, ordinal)?;
         let front = if self.down { values.last().copied() } else { values.first().map(|value| !value) };
         Ok((front.is_some(), front.unwrap_or(0)))
     }
 
     /// Whether a record of a block may come before the one that is furthest from the front.
-    pub fn can_come_to_front(&mut self, hand: &mut Hand, block: u32, worst: Option<Scored>) -> Step<bool> {
+    pub fn can_come_to_front(&mut self, held: &mut Held, block: u32, worst: Option<Scored>) -> Step<bool> {
         let Some(worst) = worst else { return Ok(true) };
-        let ((low, high), _) = self.column.block_span(hand, block)?;
+        let ((low, high), _) = self.column.block_span(held, block)?;
         let best = if low > high { (false, 0) } else { (true, if self.down { high } else { !low }) };
         Ok(best >= (worst.valued, worst.front))
     }
@@ -45,7 +45,7 @@ impl ByValue {
 
 /// Goes through the live records of a run that match; gives how many were counted.
 pub(super) fn by_record(
-    hand: &mut Hand,
+    held: &mut Held,
     cursors: &mut Cursors<'_>,
     root: &Node,
     find: &Find,
@@ -58,7 +58,7 @@ pub(super) fn by_record(
     // Up to where no score is above the bound.
     let (mut ceiling, mut until) = (f32::INFINITY, None);
     let mut at = run.start;
-    while let Some(next) = if_at_hand(cursors.next(hand, root, at))?.filter(|next| *next < run.end) {
+    while let Some(next) = if_held(cursors.next(held, root, at))?.filter(|next| *next < run.end) {
         seen += 1;
         if seen.is_multiple_of(BETWEEN_STOPS) {
             find.go_on()?;
@@ -80,20 +80,20 @@ pub(super) fn by_record(
             break;
         }
         let is_wanted = (can_score || !enough) && !cursors.standing.removed(next);
-        if is_wanted && cursors.matches(hand, root, next)? {
+        if is_wanted && cursors.matches(held, root, next)? {
             counted += 1;
             if can_score {
-                offer(hand, cursors, &mut collect, next, by_key)?;
+                offer(held, cursors, &mut collect, next, by_key)?;
             }
         }
     }
-    hand.complete()?;
+    held.complete()?;
     Ok(counted)
 }
 
 /// Offers a record that matches.
 pub(super) fn offer(
-    hand: &mut Hand,
+    held: &mut Held,
     cursors: &mut Cursors<'_>,
     collect: &mut Collect<'_>,
     ordinal: u32,
@@ -105,7 +105,7 @@ pub(super) fn offer(
         return Ok(());
     }
     if let Some(by) = &mut collect.by {
-        let Some((valued, front)) = if_at_hand(by.of(hand, ordinal))? else { return Ok(()) };
+        let Some((valued, front)) = if_held(by.of(held, ordinal))? else { return Ok(()) };
         (scored.valued, scored.front) = (valued, front);
         // Scores decide only between equal values.
         let worst = collect.top.worst();
@@ -114,7 +114,7 @@ pub(super) fn offer(
         }
     }
     // Going on where a length is missing, so that all that are missing are noted at once.
-    if let Some(score) = if_at_hand(cursors.score(hand, ordinal))? {
+    if let Some(score) = if_held(cursors.score(held, ordinal))? {
         scored.score = score;
         collect.top.offer(scored);
     }

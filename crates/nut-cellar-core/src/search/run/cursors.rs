@@ -12,7 +12,7 @@ use crate::rank::proximity;
 use crate::schema::ColumnSet;
 use crate::search::plan::expand::{Found, each_like, named};
 use crate::search::plan::{Alternative, Node, Plan, Ranking};
-use crate::shelf::{END, Hand, Step, TermEntry, if_at_hand};
+use crate::shelf::{END, Held, Step, TermEntry, if_held};
 use std::collections::HashMap;
 use std::sync::Arc;
 
@@ -53,7 +53,7 @@ impl<'a> Cursors<'a> {
     /// Opens what the shelf has. What was found by walking through its dictionary is kept in `walked`, for whoever opens it
     /// again.
     pub fn open(
-        hand: &mut Hand,
+        held: &mut Held,
         standing: &'a Standing,
         plan: &'a Plan,
         ranking: &'a Ranking<'a>,
@@ -64,25 +64,25 @@ impl<'a> Cursors<'a> {
         let mut words = Vec::with_capacity(plan.words.len());
         for parts in ranking.parts {
             let parts = parts.iter().map(|part| (part.lookup, part.slot, part.likeness, part.columns));
-            words.extend(if_at_hand(term(hand, standing, ranking, parts, all, vec![0]))?);
+            words.extend(if_held(term(held, standing, ranking, parts, all, vec![0]))?);
         }
-        hand.complete()?;
+        held.complete()?;
         let mut leaves = Vec::with_capacity(plan.leaves.len());
         for (place, leaf) in plan.leaves.iter().enumerate() {
             let is_cut = |alternative: &&Alternative| ranking.is_cut(alternative);
             let cursor =
                 match plan.is_group(leaf).filter(|_| !leaf.alternatives.iter().any(|one| is_cut(&one))) {
                     Some(word) => Ok(LeafCursor::Word(word)),
-                    None => phrases(hand, standing, plan, ranking, (place, &leaf.alternatives), all, walked)
+                    None => phrases(held, standing, plan, ranking, (place, &leaf.alternatives), all, walked)
                         .map(LeafCursor::Phrases),
                 };
-            leaves.extend(if_at_hand(cursor)?);
+            leaves.extend(if_held(cursor)?);
         }
         let mut tests = Vec::with_capacity(plan.tests.len());
         for test in &plan.tests {
-            tests.extend(if_at_hand(ValueTest::open(shelf, hand, test))?);
+            tests.extend(if_held(ValueTest::open(shelf, held, test))?);
         }
-        hand.complete()?;
+        held.complete()?;
         let mut most_times = vec![0; plan.words.len()];
         for leaf in &plan.leaves {
             for &word in &leaf.words {
@@ -110,10 +110,10 @@ impl<'a> Cursors<'a> {
     }
 
     /// Gets the lengths ready that `matches` records, spread evenly, need.
-    pub fn expect(&mut self, hand: &mut Hand, matches: u64) -> Step<()> {
+    pub fn expect(&mut self, held: &mut Held, matches: u64) -> Step<()> {
         let terms = self.words.iter().flat_map(|word| &word.cursor.terms);
         let columns = terms.fold(ColumnSet::default(), |columns, term| columns.or(term.columns));
-        self.scorer.expect(hand, columns, matches)
+        self.scorer.expect(held, columns, matches)
     }
 
     /// For each word how often a record may have it at most.
@@ -143,26 +143,26 @@ impl<'a> Cursors<'a> {
     }
 
     /// About how many records have to be looked at to find all that match a node.
-    pub fn cost(&mut self, hand: &mut Hand, node: &Node) -> Step<u64> {
+    pub fn cost(&mut self, held: &mut Held, node: &Node) -> Step<u64> {
         Ok(match node {
             Node::Nothing => 0,
             Node::Leaf(leaf) => match &self.leaves[*leaf] {
                 LeafCursor::Word(word) => self.words[*word].cursor.cost(),
                 LeafCursor::Phrases(phrases) => phrases.cost(),
             },
-            Node::Test(test) => self.tests[*test].cost(hand)?,
+            Node::Test(test) => self.tests[*test].cost(held)?,
             Node::Not(_) => u64::from(self.standing.shelf.records()),
             Node::All(parts) => {
                 let mut least = u64::MAX;
                 for part in parts {
-                    least = least.min(self.cost(hand, part)?);
+                    least = least.min(self.cost(held, part)?);
                 }
                 least
             }
             Node::Any(parts) | Node::AtLeast(_, parts) => {
                 let mut sum = 0_u64;
                 for part in parts {
-                    sum = sum.saturating_add(self.cost(hand, part)?);
+                    sum = sum.saturating_add(self.cost(held, part)?);
                 }
                 // Who has several of them is counted as often.
                 if let Node::AtLeast(count, _) = node { sum / (*count).max(1) as u64 } else { sum }
@@ -203,7 +203,7 @@ impl<'a> Cursors<'a> {
     }
 
     /// The first record from one on that may match; [`END`] if there is none. No record before it matches.
-    pub fn next(&mut self, hand: &mut Hand, node: &Node, ordinal: u32) -> Step<u32> {
+    pub fn next(&mut self, held: &mut Held, node: &Node, ordinal: u32) -> Step<u32> {
         let mut wanted = ordinal;
         loop {
             let next = match node {
@@ -211,14 +211,14 @@ impl<'a> Cursors<'a> {
                 Node::All(parts) => {
                     let mut next = wanted;
                     for part in parts {
-                        next = self.from(hand, part, next)?;
+                        next = self.from(held, part, next)?;
                         if next == END {
                             break;
                         }
                     }
                     next
                 }
-                node => self.from(hand, node, wanted)?,
+                node => self.from(held, node, wanted)?,
             };
             if next == wanted || next == END {
                 return Ok(next);
@@ -229,33 +229,33 @@ impl<'a> Cursors<'a> {
 
     /// A record from one on before which none matches. Nothing is asked for what lies behind the record that was given: other
     /// parts of the query may need what lies between.
-    fn from(&mut self, hand: &mut Hand, node: &Node, ordinal: u32) -> Step<u32> {
+    fn from(&mut self, held: &mut Held, node: &Node, ordinal: u32) -> Step<u32> {
         Ok(match node {
             Node::Leaf(leaf) => match &mut self.leaves[*leaf] {
                 LeafCursor::Word(word) => self.words[*word].cursor.seek(ordinal)?,
                 LeafCursor::Phrases(phrases) => phrases.seek(ordinal)?,
             },
-            Node::Test(test) => self.tests[*test].next(hand, ordinal)?,
+            Node::Test(test) => self.tests[*test].next(held, ordinal)?,
             Node::Not(_) if ordinal < self.standing.shelf.records() => ordinal,
             Node::Nothing | Node::Not(_) => END,
             Node::All(parts) => {
                 let mut most = ordinal;
                 for part in parts {
-                    most = most.max(self.from(hand, part, ordinal)?);
+                    most = most.max(self.from(held, part, ordinal)?);
                 }
                 most
             }
             Node::Any(parts) => {
                 let mut least = END;
                 for part in parts {
-                    least = least.min(self.from(hand, part, ordinal)?);
+                    least = least.min(self.from(held, part, ordinal)?);
                 }
                 least
             }
             Node::AtLeast(count, parts) => {
                 let mut nexts = Vec::with_capacity(parts.len());
                 for part in parts {
-                    nexts.push(self.from(hand, part, ordinal)?);
+                    nexts.push(self.from(held, part, ordinal)?);
                 }
                 match count.saturating_sub(1) {
                     last if last < nexts.len() => *nexts.select_nth_unstable(last).1,
@@ -266,15 +266,15 @@ impl<'a> Cursors<'a> {
     }
 
     /// Whether a record matches. Where something is not at hand it is said to, and the step fails when it is complete.
-    pub fn matches(&mut self, hand: &mut Hand, node: &Node, ordinal: u32) -> Step<bool> {
+    pub fn matches(&mut self, held: &mut Held, node: &Node, ordinal: u32) -> Step<bool> {
         Ok(match node {
             Node::Nothing => false,
-            Node::Leaf(leaf) => if_at_hand(self.has_leaf(hand, *leaf, ordinal))?.unwrap_or(true),
-            Node::Test(test) => if_at_hand(self.tests[*test].holds(hand, ordinal))?.unwrap_or(true),
-            Node::Not(part) => !self.matches(hand, part, ordinal)?,
+            Node::Leaf(leaf) => if_held(self.has_leaf(held, *leaf, ordinal))?.unwrap_or(true),
+            Node::Test(test) => if_held(self.tests[*test].holds(held, ordinal))?.unwrap_or(true),
+            Node::Not(part) => !self.matches(held, part, ordinal)?,
             Node::All(parts) => {
                 for part in parts {
-                    if !self.matches(hand, part, ordinal)? {
+                    if !self.matches(held, part, ordinal)? {
                         return Ok(false);
                     }
                 }
@@ -282,7 +282,7 @@ impl<'a> Cursors<'a> {
             }
             Node::Any(parts) => {
                 for part in parts {
-                    if self.matches(hand, part, ordinal)? {
+                    if self.matches(held, part, ordinal)? {
                         return Ok(true);
                     }
                 }
@@ -291,7 +291,7 @@ impl<'a> Cursors<'a> {
             Node::AtLeast(count, parts) => {
                 let mut matched = 0;
                 for part in parts {
-                    matched += usize::from(self.matches(hand, part, ordinal)?);
+                    matched += usize::from(self.matches(held, part, ordinal)?);
                 }
                 matched >= *count
             }
@@ -299,24 +299,24 @@ impl<'a> Cursors<'a> {
     }
 
     /// Whether a record matches a leaf.
-    pub fn has_leaf(&mut self, hand: &mut Hand, leaf: usize, ordinal: u32) -> Step<bool> {
+    pub fn has_leaf(&mut self, held: &mut Held, leaf: usize, ordinal: u32) -> Step<bool> {
         Ok(match &mut self.leaves[leaf] {
             LeafCursor::Word(word) => self.words[*word].cursor.has(ordinal)?,
-            LeafCursor::Phrases(phrases) => phrases.has(&self.standing.shelf, hand, ordinal)?,
+            LeafCursor::Phrases(phrases) => phrases.has(&self.standing.shelf, held, ordinal)?,
         })
     }
 
     /// Whether a test holds for a record.
-    pub fn holds(&mut self, hand: &mut Hand, test: usize, ordinal: u32) -> Step<bool> {
-        self.tests[test].holds(hand, ordinal)
+    pub fn holds(&mut self, held: &mut Held, test: usize, ordinal: u32) -> Step<bool> {
+        self.tests[test].holds(held, ordinal)
     }
 
     /// Counts for each word how often it was typed in leaves that a record matches.
-    pub fn count_times(&mut self, hand: &mut Hand, ordinal: u32) -> Step<&[u32]> {
+    pub fn count_times(&mut self, held: &mut Held, ordinal: u32) -> Step<&[u32]> {
         self.times.fill(0);
         let plan = self.plan;
         for (place, leaf) in plan.leaves.iter().enumerate().filter(|(_, leaf)| leaf.times > 0) {
-            if self.has_leaf(hand, place, ordinal)? {
+            if self.has_leaf(held, place, ordinal)? {
                 for &word in &leaf.words {
                     self.times[word] += leaf.times;
                 }
@@ -326,37 +326,37 @@ impl<'a> Cursors<'a> {
     }
 
     /// The score of a record that matches: words in query order, each as often as it was typed.
-    pub fn score(&mut self, hand: &mut Hand, ordinal: u32) -> Step<f32> {
+    pub fn score(&mut self, held: &mut Held, ordinal: u32) -> Step<f32> {
         self.scored += 1;
-        self.count_times(hand, ordinal)?;
+        self.count_times(held, ordinal)?;
         let Ranking { formula, idf, .. } = *self.ranking;
         let mut score = 0.0;
         for (place, idf) in idf.iter().enumerate() {
             let times = self.times[place];
             if times > 0 {
-                let frequency = self.words[place].cursor.frequency(hand, &mut self.scorer, ordinal);
-                score += formula.part(*idf, if_at_hand(frequency)?.unwrap_or(0.0)) * times as f32;
+                let frequency = self.words[place].cursor.frequency(held, &mut self.scorer, ordinal);
+                score += formula.part(*idf, if_held(frequency)?.unwrap_or(0.0)) * times as f32;
             }
         }
         if self.ranking.proximity > 0.0 {
-            let distance = if_at_hand(self.distance(hand, ordinal))?.flatten();
+            let distance = if_held(self.distance(held, ordinal))?.flatten();
             score += self.ranking.proximity * distance.map_or(0.0, proximity::of);
         }
-        hand.complete()?;
+        held.complete()?;
         Ok(score)
     }
 
     /// The least distance at which two different ones of the words that the record at hand has stand in one column.
-    pub fn distance(&mut self, hand: &mut Hand, ordinal: u32) -> Step<Option<u32>> {
+    pub fn distance(&mut self, held: &mut Held, ordinal: u32) -> Step<Option<u32>> {
         let mut places = Vec::new();
         let mut own = Vec::new();
         for (word, term) in self.words.iter_mut().enumerate().filter(|(word, _)| self.times[*word] > 0) {
             own.clear();
             term.cursor.seek(ordinal)?;
-            term.places(&self.standing.shelf, hand, ordinal, None, &mut own)?;
+            term.places(&self.standing.shelf, held, ordinal, None, &mut own)?;
             places.extend(own.iter().map(|place| (*place, word)));
         }
-        hand.complete()?;
+        held.complete()?;
         places.sort_unstable();
         Ok(phrase::least_distance(&places))
     }
@@ -385,7 +385,7 @@ impl<'a> Cursors<'a> {
 
 /// The postings of terms in a shelf, those of them that it has.
 fn term(
-    hand: &mut Hand,
+    held: &mut Held,
     standing: &Standing,
     ranking: &Ranking<'_>,
     parts: impl Iterator<Item = (usize, usize, f32, ColumnSet)>,
@@ -396,19 +396,19 @@ fn term(
     for (lookup, slot, likeness, columns) in parts {
         let alike = &ranking.families[lookup].terms[slot];
         let Some(entry) = &alike.entries[ranking.shelf] else { continue };
-        let postings = if_at_hand(standing.shelf.postings(hand, entry))?;
+        let postings = if_held(standing.shelf.postings(held, entry))?;
         terms.extend(postings.map(|postings| TermCursor::new(postings, likeness, columns)));
         entries.push(entry.clone());
         positions.push(None);
     }
-    hand.complete()?;
+    held.complete()?;
     Ok(PhraseTerm { cursor: WordCursor::new(terms, all), entries, positions, offsets })
 }
 
 /// The phrases of a leaf that the shelf has all terms of; of single terms that stand for too many the records. Where not all of
 /// a shelf is at hand, positions are read at once.
 fn phrases(
-    hand: &mut Hand,
+    held: &mut Held,
     standing: &Standing,
     plan: &Plan,
     ranking: &Ranking<'_>,
@@ -421,9 +421,9 @@ fn phrases(
     if records.is_none() && alternatives.iter().any(|alternative| ranking.is_cut(alternative)) {
         let mut bits = Bits::new(standing.shelf.records() as usize);
         for alternative in alternatives.iter().filter(|alternative| ranking.is_cut(alternative)) {
-            if_at_hand(add_records(hand, standing, plan, ranking, alternative, all, &mut bits))?;
+            if_held(add_records(held, standing, plan, ranking, alternative, all, &mut bits))?;
         }
-        hand.complete()?;
+        held.complete()?;
         records = Some(Arc::clone(walked.entry(leaf).or_insert(Arc::new(bits))));
     }
     for alternative in alternatives.iter().filter(|alternative| !ranking.is_cut(alternative)) {
@@ -445,13 +445,13 @@ fn phrases(
         for (lookup, offsets) in offsets_of {
             let slots = ranking.families[lookup].terms.iter().enumerate();
             let parts = slots.map(|(slot, alike)| (lookup, slot, alike.likeness, alternative.columns));
-            let Some(mut term) = if_at_hand(term(hand, standing, ranking, parts, all, offsets))? else {
+            let Some(mut term) = if_held(term(held, standing, ranking, parts, all, offsets))? else {
                 continue;
             };
             let are_needed = alternative.terms.len() > 1 && !plan.leaves[leaf].loose;
             if are_needed && !standing.shelf.is_at_hand() {
                 for (entry, positions) in term.entries.iter().zip(&mut term.positions) {
-                    *positions = if_at_hand(standing.shelf.positions(hand, entry))?;
+                    *positions = if_held(standing.shelf.positions(held, entry))?;
                 }
             }
             terms.push(term);
@@ -460,13 +460,13 @@ fn phrases(
         terms.sort_by_key(|term| term.cursor.cost());
         phrases.push(Phrase::new(terms, alternative.columns, alternative.window, plan.leaves[leaf].loose));
     }
-    hand.complete()?;
+    held.complete()?;
     Ok(PhraseCursor::new(phrases, records))
 }
 
 /// Adds the records of a shelf that match an alternative of one term that stands for too many to be walked.
 fn add_records(
-    hand: &mut Hand,
+    held: &mut Held,
     standing: &Standing,
     plan: &Plan,
     ranking: &Ranking<'_>,
@@ -478,34 +478,34 @@ fn add_records(
     let (family, lookup) = (&ranking.families[lookup], &plan.lookups[lookup]);
     let limited = alternative.columns.both(all) != all;
     let mut spare = (Vec::new(), Vec::new());
-    let mut add = |hand: &mut Hand, entry: &TermEntry| {
+    let mut add = |held: &mut Held, entry: &TermEntry| {
         let counts = (alternative.columns, limited);
         let set = |ordinal: u32| bits.set(ordinal as usize);
-        if_at_hand(standing.shelf.each_record(hand, entry, counts, &mut spare, set))?;
+        if_held(standing.shelf.each_record(held, entry, counts, &mut spare, set))?;
         Ok(true)
     };
-    for term in named(std::slice::from_ref(standing), lookup, hand)?.into_keys() {
-        if let Some(Some(entry)) = if_at_hand(standing.shelf.find_term(hand, &term))? {
-            add(hand, &entry)?;
+    for term in named(std::slice::from_ref(standing), lookup, held)?.into_keys() {
+        if let Some(Some(entry)) = if_held(standing.shelf.find_term(held, &term))? {
+            add(held, &entry)?;
         }
     }
     match &family.found {
         Found::Terms(terms) => {
             for (_, entry) in terms.iter().filter(|(shelf, _)| *shelf == ranking.shelf) {
-                add(hand, entry)?;
+                add(held, entry)?;
             }
-            return hand.complete();
+            return held.complete();
         }
         Found::Records(records) if !limited => {
             bits.add(&records[ranking.shelf]);
-            return hand.complete();
+            return held.complete();
         }
         Found::Records(_) => {}
     }
     let mut effort = family.allowed[ranking.shelf];
     for like in &lookup.like {
-        let mut take = |hand: &mut Hand, _: &str, entry| add(hand, &entry);
-        if_at_hand(each_like(hand, standing, like, &mut effort, &mut take))?;
+        let mut take = |held: &mut Held, _: &str, entry| add(held, &entry);
+        if_held(each_like(held, standing, like, &mut effort, &mut take))?;
     }
-    hand.complete()
+    held.complete()
 }

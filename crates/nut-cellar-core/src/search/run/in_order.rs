@@ -6,12 +6,12 @@ use super::cursors::Cursors;
 use super::top::Scored;
 use crate::bits::{Bits, each_in};
 use crate::search::find::Find;
-use crate::shelf::{Hand, Step, if_at_hand};
+use crate::shelf::{Held, Step, if_held};
 use std::ops::Range;
 
 /// Offers the records of a run that match, block by block of the values, as far as these may come to the front.
 pub(super) fn in_order(
-    hand: &mut Hand,
+    held: &mut Held,
     cursors: &mut Cursors<'_>,
     matches: &Bits,
     find: &Find,
@@ -35,14 +35,14 @@ pub(super) fn in_order(
         let block = first / per_block;
         let places = first..(block + 1).saturating_mul(per_block).min(run.end);
         at = places.end;
-        if if_at_hand(by.can_come_to_front(hand, block, collect.top.worst()))? == Some(false) {
+        if if_held(by.can_come_to_front(held, block, collect.top.worst()))? == Some(false) {
             continue;
         }
         here.clear();
         each_in(matches.words_of(&places).iter().copied(), &places, |ordinal| here.push(ordinal));
         for &ordinal in &here {
-            offer(hand, cursors, &mut collect, ordinal, false)?;
+            offer(held, cursors, &mut collect, ordinal, false)?;
         }
     }
-    hand.complete()
+    held.complete()
 }

@@ -8,7 +8,7 @@ use super::word::TermCursor;
 use crate::error::Result;
 use crate::rank::WordScorer;
 use crate::schema::ColumnSet;
-use crate::shelf::{END, Hand, Most, Postings, Step, if_at_hand};
+use crate::shelf::{END, Held, Most, Postings, Step, if_held};
 use crate::wire::Reader;
 use std::ops::Range;
 use std::sync::Arc;
@@ -129,15 +129,15 @@ impl List {
 
     /// The greatest value of the block in which it is; nothing past the end.
     #[inline]
-    pub fn bound(&mut self, hand: &mut Hand, scorer: &mut Scorer<'_>) -> Step<f32> {
+    pub fn bound(&mut self, held: &mut Held, scorer: &mut Scorer<'_>) -> Step<f32> {
         match self.bounds.get(self.block) {
             Some(bound) if *bound >= 0.0 => Ok(*bound),
-            Some(_) => self.bound_of(hand, scorer, self.block),
+            Some(_) => self.bound_of(held, scorer, self.block),
             None => Ok(0.0),
         }
     }
 
-    fn bound_of(&mut self, hand: &mut Hand, scorer: &mut Scorer<'_>, block: usize) -> Step<f32> {
+    fn bound_of(&mut self, held: &mut Held, scorer: &mut Scorer<'_>, block: usize) -> Step<f32> {
         if self.bounds[block] >= 0.0 {
             return Ok(self.bounds[block]);
         }
@@ -154,8 +154,8 @@ impl List {
             self.value(most)
         } else {
             // The only block says it itself.
-            self.score(hand, scorer, block)?;
-            if hand.complete().is_err() {
+            self.score(held, scorer, block)?;
+            if held.complete().is_err() {
                 return Ok(f32::INFINITY);
             }
             self.values.iter().copied().fold(0.0, f32::max)
@@ -165,15 +165,15 @@ impl List {
     }
 
     /// The greatest value of each block.
-    pub fn all_bounds(&mut self, hand: &mut Hand, scorer: &mut Scorer<'_>) -> Step<&[f32]> {
+    pub fn all_bounds(&mut self, held: &mut Held, scorer: &mut Scorer<'_>) -> Step<&[f32]> {
         for block in 0..self.bounds.len() {
-            self.bound_of(hand, scorer, block)?;
+            self.bound_of(held, scorer, block)?;
         }
         Ok(&self.bounds)
     }
 
     /// Unpacks a block, and works out what each of its postings brings; where something is not at hand that is noted.
-    pub fn score(&mut self, hand: &mut Hand, scorer: &mut Scorer<'_>, block: usize) -> Step<()> {
+    pub fn score(&mut self, held: &mut Held, scorer: &mut Scorer<'_>, block: usize) -> Step<()> {
         self.unpack(block)?;
         if self.scored == Some(block) {
             return Ok(());
@@ -185,12 +185,12 @@ impl List {
         self.values.reserve(self.postings.unpacked().len());
         for (&ordinal, &shape) in self.postings.unpacked().iter().zip(self.postings.unpacked_shapes()) {
             let frequency = if let Some((columns, tf)) = kinds.even(shape) {
-                scorer.even(hand, ordinal, columns.both(counted), tf)?
+                scorer.even(held, ordinal, columns.both(counted), tf)?
             } else {
                 let there =
                     kinds.get(shape, &mut rest, &mut self.tf).map_err(|what| self.postings.broken(what))?;
                 let each = there.iter().zip(self.tf.iter().copied());
-                scorer.frequency(hand, ordinal, each.filter(|(column, _)| counted.has(*column)))?
+                scorer.frequency(held, ordinal, each.filter(|(column, _)| counted.has(*column)))?
             };
             self.values.push(frequency * self.likeness);
         }
@@ -223,36 +223,36 @@ impl List {
     }
 
     /// What a posting of the block that is unpacked brings.
-    pub fn value_at(&mut self, hand: &mut Hand, scorer: &mut Scorer<'_>, place: usize) -> Step<f32> {
+    pub fn value_at(&mut self, held: &mut Held, scorer: &mut Scorer<'_>, place: usize) -> Step<f32> {
         if self.scored.is_some() {
             return Ok(self.values[place]);
         }
         self.postings.stand(place);
-        let frequency = scorer.posting(hand, &mut self.postings, self.columns)?;
+        let frequency = scorer.posting(held, &mut self.postings, self.columns)?;
         Ok(self.value(frequency))
     }
 
     /// What the posting of a record brings that lies in the block at hand; none if the record does not have the term.
-    pub fn value_of(&mut self, hand: &mut Hand, scorer: &mut Scorer<'_>, ordinal: u32) -> Step<Option<f32>> {
+    pub fn value_of(&mut self, held: &mut Held, scorer: &mut Scorer<'_>, ordinal: u32) -> Step<Option<f32>> {
         let Some(list) = self.postings.list_unpacked() else {
             self.unpack(self.block)?;
             let Ok(place) = self.postings.unpacked().binary_search(&ordinal) else { return Ok(None) };
-            return self.value_at(hand, scorer, place).map(Some);
+            return self.value_at(held, scorer, place).map(Some);
         };
         let Some(place) = list.place_of(ordinal) else { return Ok(None) };
         if let Some((columns, tf)) = list.shape(place).and_then(|shape| self.postings.kinds().even(shape)) {
-            let frequency = scorer.even(hand, ordinal, columns.both(self.columns), tf)?;
+            let frequency = scorer.even(held, ordinal, columns.both(self.columns), tf)?;
             return Ok(Some(self.value(frequency)));
         }
         let per_block = self.postings.per_block();
         self.unpack(place / per_block)?;
-        self.value_at(hand, scorer, place % per_block).map(Some)
+        self.value_at(held, scorer, place % per_block).map(Some)
     }
 
     /// The value of a record, wherever it is; none if it does not have the term. Records ascend.
     pub fn value_from(
         &mut self,
-        hand: &mut Hand,
+        held: &mut Held,
         scorer: &mut Scorer<'_>,
         ordinal: u32,
     ) -> Step<Option<f32>> {
@@ -262,6 +262,6 @@ impl List {
                 return Ok(None);
             }
         }
-        Ok(if_at_hand(self.value_of(hand, scorer, ordinal))?.flatten())
+        Ok(if_held(self.value_of(held, scorer, ordinal))?.flatten())
     }
 }

@@ -6,7 +6,7 @@ use super::cursors::{Cursors, LeafCursor};
 use crate::bits::Bits;
 use crate::search::find::Find;
 use crate::search::plan::Node;
-use crate::shelf::{Hand, Step, if_at_hand};
+use crate::shelf::{Held, Step, if_held};
 use std::ops::Range;
 
 /// So many records are looked at together.
@@ -23,7 +23,7 @@ pub(in crate::search) type PhraseBits = Vec<(usize, Bits)>;
 
 /// The live records of a run that match, and what matches some of the leaves.
 pub(in crate::search) fn all_matching(
-    hand: &mut Hand,
+    held: &mut Held,
     cursors: &mut Cursors<'_>,
     root: &Node,
     find: &Find,
@@ -34,20 +34,20 @@ pub(in crate::search) fn all_matching(
     for window in windows(run) {
         find.go_on()?;
         bits.reset(window.len());
-        cursors.fill_phrases(hand, &window, phrases)?;
-        if_at_hand(cursors.fill(hand, root, &window, &mut bits))?;
+        cursors.fill_phrases(held, &window, phrases)?;
+        if_held(cursors.fill(held, root, &window, &mut bits))?;
         bits.iter().for_each(|place| all.set(window.start as usize + place));
     }
     if let Some(mask) = &cursors.standing.mask {
         all.take_out_part(mask.bits(), 0);
     }
-    hand.complete()?;
+    held.complete()?;
     Ok(all)
 }
 
 /// Counts the live records of a run that match, up to `wanted` or a few more.
 pub(super) fn count(
-    hand: &mut Hand,
+    held: &mut Held,
     cursors: &mut Cursors<'_>,
     root: &Node,
     find: &Find,
@@ -61,13 +61,13 @@ pub(super) fn count(
         }
         find.go_on()?;
         bits.reset(window.len());
-        if_at_hand(cursors.fill(hand, root, &window, &mut bits))?;
+        if_held(cursors.fill(held, root, &window, &mut bits))?;
         if let Some(mask) = &cursors.standing.mask {
             bits.take_out_part(mask.bits(), window.start as usize);
         }
         total += bits.count();
     }
-    hand.complete()?;
+    held.complete()?;
     Ok(total)
 }
 
@@ -88,65 +88,67 @@ impl Cursors<'_> {
     /// Adds the records of a window that match these leaves.
     pub fn fill_phrases(
         &mut self,
-        hand: &mut Hand,
+        held: &mut Held,
         window: &Range<u32>,
         phrases: &mut PhraseBits,
     ) -> Step<()> {
         for (leaf, records) in phrases {
-            if_at_hand(self.fill_again(hand, *leaf, window))?;
+            if_held(self.fill_again(held, *leaf, window))?;
             self.filled[*leaf].1.iter().for_each(|place| records.set(window.start as usize + place));
         }
         Ok(())
     }
 
     /// The records of a window that match a leaf which stands in several places of the query: they are kept for the others.
-    fn fill_again(&mut self, hand: &mut Hand, leaf: usize, window: &Range<u32>) -> Step<()> {
+    fn fill_again(&mut self, held: &mut Held, leaf: usize, window: &Range<u32>) -> Step<()> {
         if self.filled[leaf].0 == Some(window.start) {
             return Ok(());
         }
         let mut bits = std::mem::take(&mut self.filled[leaf].1);
         bits.reset(window.len());
-        let filled = self.fill_leaf(hand, leaf, window, &mut bits);
+        let filled = self.fill_leaf(held, leaf, window, &mut bits);
         self.filled[leaf] = (Some(window.start), bits);
         filled
     }
 
     /// Adds the records of a window that match a leaf.
-    fn fill_leaf(&mut self, hand: &mut Hand, leaf: usize, window: &Range<u32>, bits: &mut Bits) -> Step<()> {
+    fn fill_leaf(&mut self, held: &mut Held, leaf: usize, window: &Range<u32>, bits: &mut Bits) -> Step<()> {
         match &mut self.leaves[leaf] {
             LeafCursor::Word(word) => self.words[*word].cursor.fill(window, bits)?,
             LeafCursor::Phrases(phrases) => {
-                if_at_hand(phrases.fill(&self.standing.shelf, hand, window, bits))?;
+                if_held(phrases.fill(&self.standing.shelf, held, window, bits))?;
             }
         }
         Ok(())
     }
 
     /// Adds the records of a window that match a node.
-    pub fn fill(&mut self, hand: &mut Hand, node: &Node, window: &Range<u32>, bits: &mut Bits) -> Step<()> {
+    pub fn fill(&mut self, held: &mut Held, node: &Node, window: &Range<u32>, bits: &mut Bits) -> Step<()> {
         match node {
             Node::Nothing => {}
             Node::Leaf(leaf) if self.places[*leaf] > 1 => {
-                self.fill_again(hand, *leaf, window)?;
+                self.fill_again(held, *leaf, window)?;
                 bits.add(&self.filled[*leaf].1);
             }
-            Node::Leaf(leaf) => self.fill_leaf(hand, *leaf, window, bits)?,
-            Node::Test(test) => if_at_hand(self.tests[*test].fill(hand, window.clone(), bits))?.unwrap_or(()),
+            Node::Leaf(leaf) => self.fill_leaf(held, *leaf, window, bits)?,
+            Node::Test(test) => {
+                if_held(self.tests[*test].fill(held, window.clone(), bits))?.unwrap_or(());
+            }
             Node::Not(part) => {
                 let mut inner = Bits::new(window.len());
-                self.fill(hand, part, window, &mut inner)?;
+                self.fill(held, part, window, &mut inner)?;
                 inner.turn();
                 bits.add(&inner);
             }
-            Node::All(parts) => bits.add(&self.fill_all(hand, parts, window)?),
-            Node::Any(parts) => parts.iter().try_for_each(|part| self.fill(hand, part, window, bits))?,
-            Node::AtLeast(count, parts) => self.fill_at_least(hand, (*count, parts), window, bits)?,
+            Node::All(parts) => bits.add(&self.fill_all(held, parts, window)?),
+            Node::Any(parts) => parts.iter().try_for_each(|part| self.fill(held, part, window, bits))?,
+            Node::AtLeast(count, parts) => self.fill_at_least(held, (*count, parts), window, bits)?,
         }
         Ok(())
     }
 
     /// The records of a window that match all of these nodes.
-    fn fill_all(&mut self, hand: &mut Hand, parts: &[Node], window: &Range<u32>) -> Step<Bits> {
+    fn fill_all(&mut self, held: &mut Held, parts: &[Node], window: &Range<u32>) -> Step<Bits> {
         let mut all: Option<Bits> = None;
         for part in parts {
             let mut inner = Bits::new(window.len());
@@ -156,11 +158,11 @@ impl Cursors<'_> {
                     // Those that are left are asked, not all of the window.
                     for place in all.iter() {
                         let ordinal = window.start + u32::try_from(place).unwrap_or(u32::MAX);
-                        let holds = if_at_hand(self.tests[*test].holds(hand, ordinal))?;
+                        let holds = if_held(self.tests[*test].holds(held, ordinal))?;
                         inner.put(place, holds.unwrap_or(true));
                     }
                 }
-                _ => self.fill(hand, part, window, &mut inner)?,
+                _ => self.fill(held, part, window, &mut inner)?,
             }
             match &mut all {
                 Some(all) => all.keep(&inner),
@@ -173,7 +175,7 @@ impl Cursors<'_> {
     /// Adds the records of a window that match so many of these nodes.
     fn fill_at_least(
         &mut self,
-        hand: &mut Hand,
+        held: &mut Held,
         (count, parts): (usize, &[Node]),
         window: &Range<u32>,
         bits: &mut Bits,
@@ -189,7 +191,7 @@ impl Cursors<'_> {
                 look *= 2;
             }
             inner.reset(window.len());
-            self.fill(hand, part, window, &mut inner)?;
+            self.fill(held, part, window, &mut inner)?;
             inner.iter().for_each(|place| counts[place] += 1);
         }
         for (place, has) in counts.into_iter().enumerate() {

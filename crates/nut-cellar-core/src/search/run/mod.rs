@@ -26,7 +26,7 @@ use super::plan::strategy::{Choice, Statistics, Strategy, choose};
 use super::plan::{Node, Plan, Ranking};
 use super::settings::{Order, Total};
 use crate::catalog::Standing;
-use crate::shelf::{Hand, Set, Step, ValueColumn, in_threads};
+use crate::shelf::{Held, Set, Step, ValueColumn, in_threads};
 use crate::store::PieceId;
 use by_record::{ByValue, Collect, by_record};
 pub(in crate::search) use cursors::{Cursors, Walked};
@@ -119,19 +119,19 @@ struct Run<'a> {
 
 /// Finds the best matches of a shelf.
 pub(super) fn search(
-    hand: &mut Hand,
+    held: &mut Held,
     standing: &Standing,
     ranking: &Ranking<'_>,
     asked: &Asked<'_>,
 ) -> Step<ShelfFound> {
     let mut walked = Walked::new();
-    let mut cursors = Cursors::open(hand, standing, asked.plan, ranking, &mut walked)?;
+    let mut cursors = Cursors::open(held, standing, asked.plan, ranking, &mut walked)?;
     let root = cursors.in_order(&asked.plan.root);
     let known = match &root {
         Node::Leaf(leaf) => cursors.records_of(*leaf)?,
         _ => None,
     };
-    let mut statistics = cursors.statistics(hand, &root)?;
+    let mut statistics = cursors.statistics(held, &root)?;
     statistics.by_score = *asked.find.wanted_order() == Order::Score;
     statistics.limit = asked.k;
     statistics.is_counted = known.is_some();
@@ -139,7 +139,7 @@ pub(super) fn search(
         Total::Exact => u64::MAX,
         Total::AtLeast(wanted) => wanted.saturating_sub(asked.counted),
     };
-    cursors.ask(hand, asked.find, &statistics)?;
+    cursors.ask(held, asked.find, &statistics)?;
     statistics.are_unpacked = cursors.are_unpacked();
     let records = standing.shelf.records();
     let run =
@@ -147,14 +147,14 @@ pub(super) fn search(
     let work = statistics.postings.max(statistics.candidates);
     let threads = if standing.shelf.is_at_hand() { asked.find.threads_for(work) } else { 1 };
     let parts = if threads == 1 {
-        vec![run(0..records).go(hand, cursors, &mut walked)]
+        vec![run(0..records).go(held, cursors, &mut walked)]
     } else {
         let bound = |number: usize| u64::from(records) * number as u64 / threads as u64;
         let bound = |number: usize| u32::try_from(bound(number)).unwrap_or(records);
         in_threads((0..threads).map(|number| bound(number)..bound(number + 1)), |records| {
-            let (mut hand, mut walked) = (Hand::default(), walked.clone());
-            let cursors = Cursors::open(&mut hand, standing, asked.plan, ranking, &mut walked)?;
-            run(records).go(&mut hand, cursors, &mut walked)
+            let (mut held, mut walked) = (Held::default(), walked.clone());
+            let cursors = Cursors::open(&mut held, standing, asked.plan, ranking, &mut walked)?;
+            run(records).go(&mut held, cursors, &mut walked)
         })
     };
     let mut went = Went {
@@ -181,28 +181,28 @@ pub(super) fn search(
 
 impl<'a> Run<'a> {
     /// Opens what the shelf has once more.
-    fn open(&self, hand: &mut Hand, walked: &mut Walked) -> Step<Cursors<'a>> {
-        Cursors::open(hand, self.standing, self.asked.plan, self.ranking, walked)
+    fn open(&self, held: &mut Held, walked: &mut Walked) -> Step<Cursors<'a>> {
+        Cursors::open(held, self.standing, self.asked.plan, self.ranking, walked)
     }
 
     /// Finds the best matches of the run.
-    fn go(&self, hand: &mut Hand, mut cursors: Cursors<'a>, walked: &mut Walked) -> Step<Part> {
+    fn go(&self, held: &mut Held, mut cursors: Cursors<'a>, walked: &mut Walked) -> Step<Part> {
         let find = self.asked.find;
         let mut choice = choose(self.statistics, find.wished);
         let (mut matches, mut known_phrases) = (None, PhraseBits::new());
         if choice.matches_first {
-            let mut filler = self.open(hand, walked)?;
+            let mut filler = self.open(held, walked)?;
             // What scores in phrases is found in the same go.
             if self.statistics.has_phrases() {
                 known_phrases = filler.scoring_phrases();
             }
-            let bits = all_matching(hand, &mut filler, self.root, find, &self.records, &mut known_phrases)?;
+            let bits = all_matching(held, &mut filler, self.root, find, &self.records, &mut known_phrases)?;
             let count = bits.count();
             matches = Some((Arc::new(bits), count));
             choice = choose(&Statistics { matches: Some(count), ..self.statistics.clone() }, find.wished);
         }
         if self.statistics.by_score && self.asked.k > 0 {
-            cursors.expect(hand, self.statistics.candidates.min(self.statistics.postings))?;
+            cursors.expect(held, self.statistics.candidates.min(self.statistics.postings))?;
         }
         let mut top = self.top();
         let mut part = Part { strategy: Some(choice.strategy), ..Part::default() };
@@ -212,20 +212,20 @@ impl<'a> Run<'a> {
             Strategy::ByRecord => {
                 let collect = self.collect(&mut top);
                 counted =
-                    Some(by_record(hand, &mut cursors, self.root, find, collect, self.records.clone())?);
+                    Some(by_record(held, &mut cursors, self.root, find, collect, self.records.clone())?);
             }
             Strategy::InOrder => {
                 let all = matches.as_ref().map(|(all, _)| Arc::clone(all)).unwrap_or_default();
-                in_order(hand, &mut cursors, &all, find, self.collect(&mut top), &self.records)?;
+                in_order(held, &mut cursors, &all, find, self.collect(&mut top), &self.records)?;
             }
             _ => {
                 let told =
-                    self.scan(hand, &mut cursors, (choice, &matches, known_phrases), &mut top, walked)?;
+                    self.scan(held, &mut cursors, (choice, &matches, known_phrases), &mut top, walked)?;
                 counted = counted.or(told.0);
                 (part.scored, part.unpacked) = told.1;
             }
         }
-        hand.complete()?;
+        held.complete()?;
         // Told by the last run alone; others may be empty.
         let is_last = self.records.end == self.standing.shelf.records();
         let known = self.known.map(|known| if is_last { known } else { 0 });
@@ -233,8 +233,8 @@ impl<'a> Run<'a> {
             (0, _) => 0,
             (_, Some(total)) => total,
             (wanted, None) => {
-                let mut cursors = self.open(hand, walked)?;
-                count(hand, &mut cursors, self.root, find, wanted, &self.records)?
+                let mut cursors = self.open(held, walked)?;
+                count(held, &mut cursors, self.root, find, wanted, &self.records)?
             }
         };
         part.scored += cursors.scored;
@@ -253,7 +253,7 @@ impl<'a> Run<'a> {
     /// were unpacked.
     fn scan(
         &self,
-        hand: &mut Hand,
+        held: &mut Held,
         cursors: &mut Cursors<'a>,
         (choice, matches, known_phrases): (Choice, &Option<Set>, PhraseBits),
         top: &mut Top,
@@ -267,37 +267,37 @@ impl<'a> Run<'a> {
         match choice.strategy {
             Strategy::OfMatches => {
                 let all = matches.as_ref().map(|(all, _)| Arc::clone(all)).unwrap_or_default();
-                scan.of_matches(hand, records, &all)?;
+                scan.of_matches(held, records, &all)?;
             }
             Strategy::BestOfAll => {
                 let words = needed.map_or(0, |(words, _)| words.len());
-                told.counted = Some(scan.best_of_all(hand, records, words, self.statistics.to_count)?);
+                told.counted = Some(scan.best_of_all(held, records, words, self.statistics.to_count)?);
             }
-            Strategy::BestOfAny => told = scan.windows(hand, records, Pace::Blocks)?,
+            Strategy::BestOfAny => told = scan.windows(held, records, Pace::Blocks)?,
             Strategy::SomeWords => {
                 let size = find.wished.map(|_| SHORT_WINDOW);
-                told = scan.windows(hand, records, Pace::Fixed(size))?;
+                told = scan.windows(held, records, Pace::Fixed(size))?;
             }
             Strategy::WithPhrases => told.left = Some(records.start),
-            _ => told = scan.windows(hand, records, Pace::Every)?,
+            _ => told = scan.windows(held, records, Pace::Every)?,
         }
         if let Some(left) = told.left {
             let mut found = known_phrases;
             if found.is_empty() {
-                let mut cursors = self.open(hand, walked)?;
-                found = phrases(hand, find, &(left..records.end), &mut cursors)?;
+                let mut cursors = self.open(held, walked)?;
+                found = phrases(held, find, &(left..records.end), &mut cursors)?;
             }
-            scan.with_phrases(hand, &(left..records.end), found)?;
+            scan.with_phrases(held, &(left..records.end), found)?;
         }
-        hand.complete()?;
+        held.complete()?;
         let unpacked = scan.lists.iter().map(|list| list.postings.blocks_unpacked()).sum();
         let (scored, words_tell_all) = (scan.scored, scan.words_tell_all);
         // Records without any of the words score nothing: they count where others are too few, and then are looked for one by one.
         if top.threshold() <= 0.0 && !words_tell_all && choice.strategy != Strategy::OfMatches {
             *top = self.top();
-            let mut cursors = self.open(hand, walked)?;
+            let mut cursors = self.open(held, walked)?;
             let collect = Collect { count: 0, ..self.collect(top) };
-            by_record(hand, &mut cursors, self.root, find, collect, records.clone())?;
+            by_record(held, &mut cursors, self.root, find, collect, records.clone())?;
         }
         Ok((told.counted, (scored, unpacked)))
     }

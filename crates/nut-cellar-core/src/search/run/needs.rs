@@ -6,7 +6,7 @@ use super::word::WordCursor;
 use crate::search::find::Find;
 use crate::search::plan::Node;
 use crate::search::plan::strategy::Statistics;
-use crate::shelf::{Hand, Set, Step};
+use crate::shelf::{Held, Set, Step};
 
 impl Cursors<'_> {
     /// Whether the score of a record that matches a node is what the words that it has add, each in the columns in which it
@@ -147,8 +147,8 @@ impl Cursors<'_> {
 
 impl Cursors<'_> {
     /// What is known of the query in the shelf, for choosing a strategy; what is asked for is left open.
-    pub fn statistics(&mut self, hand: &mut Hand, root: &Node) -> Step<Statistics> {
-        let candidates = self.cost(hand, root)?;
+    pub fn statistics(&mut self, held: &mut Held, root: &Node) -> Step<Statistics> {
+        let candidates = self.cost(held, root)?;
         let scoring = || {
             let words = self.words.iter().zip(&self.most_times).filter(|(_, times)| **times > 0);
             words.map(|(term, _)| &term.cursor)
@@ -179,13 +179,13 @@ impl Cursors<'_> {
     }
 
     /// Says what a search will ask for, so that what is asked for again and again is kept.
-    pub fn ask(&mut self, hand: &mut Hand, find: &Find, statistics: &Statistics) -> Step<()> {
+    pub fn ask(&mut self, held: &mut Held, find: &Find, statistics: &Statistics) -> Step<()> {
         let scored = statistics.candidates.min(statistics.postings);
         if statistics.by_score && statistics.limit > 0 {
-            self.scorer.ask_lengths(hand, scored)?;
+            self.scorer.ask_lengths(held, scored)?;
         }
         for test in &mut self.tests {
-            test.ask(hand, find, statistics.candidates)?;
+            test.ask(held, find, statistics.candidates)?;
         }
         self.words.iter_mut().try_for_each(|word| word.cursor.ask_lists())?;
         Ok(())

@@ -3,12 +3,12 @@
 use super::scan::{BETWEEN_STOPS, Scan};
 use super::top::Scored;
 use crate::bits::Bits;
-use crate::shelf::{Hand, Step, if_at_hand};
+use crate::shelf::{Held, Step, if_held};
 use std::ops::Range;
 
 impl Scan<'_, '_> {
     /// Scores the records of a run that match, which are live.
-    pub(super) fn of_matches(&mut self, hand: &mut Hand, run: &Range<u32>, matches: &Bits) -> Step<()> {
+    pub(super) fn of_matches(&mut self, held: &mut Held, run: &Range<u32>, matches: &Bits) -> Step<()> {
         self.begin(run.start)?;
         let (mut at, mut until_stop) = (run.start, 0);
         while let Some(ordinal) = matches.next(at as usize).and_then(|next| u32::try_from(next).ok())
@@ -20,16 +20,16 @@ impl Scan<'_, '_> {
                 until_stop = BETWEEN_STOPS;
             }
             until_stop -= 1;
-            let (_, total) = self.go_to(hand, ordinal)?;
+            let (_, total) = self.go_to(held, ordinal)?;
             let threshold = self.top.threshold();
             if self.cursors.with_slack(total) <= threshold {
                 continue;
             }
             let score = if self.exact {
-                self.score_of(hand, ordinal, threshold)?
+                self.score_of(held, ordinal, threshold)?
             } else {
                 self.scored += 1;
-                if_at_hand(self.cursors.score(hand, ordinal))?
+                if_held(self.cursors.score(held, ordinal))?
             };
             if let Some(score) = score {
                 self.top.offer(Scored::by_score(score, ordinal));

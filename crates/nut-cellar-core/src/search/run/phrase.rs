@@ -9,7 +9,7 @@ use super::word::WordCursor;
 use crate::bits::Bits;
 use crate::error::Result;
 use crate::schema::ColumnSet;
-use crate::shelf::{END, Hand, POSITIONS, Positions, Postings, Shelf, Step, TermEntry, if_at_hand};
+use crate::shelf::{END, Held, POSITIONS, Positions, Postings, Shelf, Step, TermEntry, if_held};
 use std::ops::Range;
 use std::sync::Arc;
 
@@ -99,7 +99,7 @@ impl PhraseCursor {
     pub fn fill(
         &mut self,
         shelf: &Arc<Shelf>,
-        hand: &mut Hand,
+        held: &mut Held,
         window: &Range<u32>,
         bits: &mut Bits,
     ) -> Step<()> {
@@ -109,12 +109,12 @@ impl PhraseCursor {
         for way in &mut self.ways {
             if way.is_common() {
                 // Going on where something is missing, so that all that is missing is noted at once.
-                if_at_hand(way.fill(shelf, hand, window, bits))?;
+                if_held(way.fill(shelf, held, window, bits))?;
                 continue;
             }
             let mut at = way.seek(window.start)?;
             while at < window.end {
-                if if_at_hand(way.has(shelf, hand, at))?.unwrap_or(false) {
+                if if_held(way.has(shelf, held, at))?.unwrap_or(false) {
                     bits.set((at - window.start) as usize);
                 }
                 at = way.seek(at + 1)?;
@@ -124,7 +124,7 @@ impl PhraseCursor {
     }
 
     /// Whether a record matches.
-    pub fn has(&mut self, shelf: &Arc<Shelf>, hand: &mut Hand, ordinal: u32) -> Step<bool> {
+    pub fn has(&mut self, shelf: &Arc<Shelf>, held: &mut Held, ordinal: u32) -> Step<bool> {
         if let Some((known, has)) = self.known
             && known == ordinal
         {
@@ -132,7 +132,7 @@ impl PhraseCursor {
         }
         let mut has = self.records.as_ref().is_some_and(|records| records.has(ordinal as usize));
         for way in &mut self.ways {
-            has = has || way.has(shelf, hand, ordinal)?;
+            has = has || way.has(shelf, held, ordinal)?;
         }
         self.known = Some((ordinal, has));
         Ok(has)
@@ -176,7 +176,7 @@ impl Phrase {
     }
 
     /// Whether a record matches.
-    fn has(&mut self, shelf: &Arc<Shelf>, hand: &mut Hand, ordinal: u32) -> Step<bool> {
+    fn has(&mut self, shelf: &Arc<Shelf>, held: &mut Held, ordinal: u32) -> Step<bool> {
         let mut columns = self.columns;
         for term in &mut self.terms {
             if term.cursor.seek(ordinal)? != ordinal {
@@ -195,9 +195,9 @@ impl Phrase {
         }
         for (term, places) in self.terms.iter_mut().zip(&mut self.places) {
             places.clear();
-            term.places(shelf, hand, ordinal, Some(columns), places)?;
+            term.places(shelf, held, ordinal, Some(columns), places)?;
         }
-        hand.complete()?;
+        held.complete()?;
         let mut has = false;
         self.join(|_| has = true);
         Ok(has)
@@ -207,16 +207,16 @@ impl Phrase {
     fn fill(
         &mut self,
         shelf: &Arc<Shelf>,
-        hand: &mut Hand,
+        held: &mut Held,
         window: &Range<u32>,
         bits: &mut Bits,
     ) -> Step<()> {
         if !self.anywhere {
             for term in &mut self.terms {
-                term.read_positions(shelf, hand)?;
+                term.read_positions(shelf, held)?;
             }
         }
-        hand.complete()?;
+        held.complete()?;
         let Some(candidates) = self.candidates(shelf, window)? else { return Ok(()) };
         if self.anywhere {
             bits.add(&candidates);
@@ -335,10 +335,10 @@ fn record_of(place: Place) -> usize {
 
 impl PhraseTerm {
     /// Asks for all positions.
-    fn read_positions(&mut self, shelf: &Arc<Shelf>, hand: &mut Hand) -> Step<()> {
+    fn read_positions(&mut self, shelf: &Arc<Shelf>, held: &mut Held) -> Step<()> {
         for (entry, positions) in self.entries.iter().zip(&mut self.positions) {
             if positions.is_none() {
-                *positions = if_at_hand(shelf.positions(hand, entry))?;
+                *positions = if_held(shelf.positions(held, entry))?;
             }
         }
         Ok(())
@@ -358,12 +358,12 @@ impl PhraseTerm {
     pub(super) fn places(
         &mut self,
         shelf: &Arc<Shelf>,
-        hand: &mut Hand,
+        held: &mut Held,
         ordinal: u32,
         columns: Option<ColumnSet>,
         places: &mut Vec<Place>,
     ) -> Step<()> {
-        self.read_positions(shelf, hand)?;
+        self.read_positions(shelf, held)?;
         let each = self.cursor.terms.iter_mut().zip(&mut self.positions);
         for (term, positions) in each.filter(|(term, _)| term.here == ordinal) {
             let Some(positions) = positions else { continue };

@@ -17,7 +17,7 @@ use super::top::{Scored, Top};
 use crate::bits::Bits;
 use crate::search::find::Find;
 use crate::search::plan::Node;
-use crate::shelf::{Hand, Set, Step, if_at_hand};
+use crate::shelf::{Held, Set, Step, if_held};
 use std::ops::Range;
 use std::sync::Arc;
 
@@ -150,14 +150,14 @@ impl<'w, 'c> Scan<'w, 'c> {
 
     /// Goes on to a record: the bounds of words are those of the blocks that begin there or later. Gives the last record up to which they
     /// hold, and what they add together at most.
-    pub fn go_to(&mut self, hand: &mut Hand, ordinal: u32) -> Step<(u32, f32)> {
+    pub fn go_to(&mut self, held: &mut Held, ordinal: u32) -> Step<(u32, f32)> {
         let (mut last, mut total) = (u32::MAX, 0.0);
         for word in &mut self.words {
             let mut bound = 0.0;
             for list in &mut self.lists[word.lists.clone()] {
                 list.go_to(ordinal)?;
                 last = last.min(list.last);
-                bound += list.bound(hand, &mut self.cursors.scorer)?;
+                bound += list.bound(held, &mut self.cursors.scorer)?;
             }
             word.bound = if word.adds_up() { word.scale.part(bound) } else { bound };
             total += word.bound;
@@ -202,49 +202,49 @@ impl<'w, 'c> Scan<'w, 'c> {
     }
 
     /// Whether a record matches that has the words.
-    pub fn matches(&mut self, hand: &mut Hand, ordinal: u32) -> Step<bool> {
+    pub fn matches(&mut self, held: &mut Held, ordinal: u32) -> Step<bool> {
         if !self.passes(ordinal) {
             return Ok(false);
         }
         match &self.root {
-            Some(root) => self.cursors.matches(hand, root, ordinal),
+            Some(root) => self.cursors.matches(held, root, ordinal),
             None => Ok(true),
         }
     }
 
     /// Offers a record if it matches.
-    pub fn offer(&mut self, hand: &mut Hand, ordinal: u32, sum: Sum) -> Step<()> {
-        if !self.matches(hand, ordinal)? {
+    pub fn offer(&mut self, held: &mut Held, ordinal: u32, sum: Sum) -> Step<()> {
+        if !self.matches(held, ordinal)? {
             return Ok(());
         }
         let score = match sum {
             Sum::Exact(sum) => Ok(sum),
             Sum::Rough => {
                 self.rough += 1;
-                self.cursors.score(hand, ordinal)
+                self.cursors.score(held, ordinal)
             }
         };
-        if let Some(score) = if_at_hand(score)? {
+        if let Some(score) = if_held(score)? {
             self.top.offer(Scored::by_score(score, ordinal));
         }
         Ok(())
     }
 
     /// Offers a record with a sum that is its score, or the score but for rounding.
-    pub fn offer_sum(&mut self, hand: &mut Hand, ordinal: u32, sum: f32) -> Step<()> {
+    pub fn offer_sum(&mut self, held: &mut Held, ordinal: u32, sum: f32) -> Step<()> {
         if self.with_slack(sum) > self.top.threshold() {
             let sum = if self.exact { Sum::Exact(sum) } else { Sum::Rough };
-            self.offer(hand, ordinal, sum)?;
+            self.offer(held, ordinal, sum)?;
         }
         Ok(())
     }
 
     /// What a word adds to the score of a record; none if the record does not have it. Records ascend.
-    pub fn part_of(&mut self, hand: &mut Hand, word: usize, ordinal: u32) -> Step<Option<f32>> {
+    pub fn part_of(&mut self, held: &mut Held, word: usize, ordinal: u32) -> Step<Option<f32>> {
         let Word { scale, lists, .. } = &self.words[word];
         let (mut sum, mut has) = (0.0, false);
         for list in &mut self.lists[lists.clone()] {
-            if let Some(value) = list.value_from(hand, &mut self.cursors.scorer, ordinal)? {
+            if let Some(value) = list.value_from(held, &mut self.cursors.scorer, ordinal)? {
                 (sum, has) = (sum + value, true);
                 self.scored += 1;
             }
@@ -254,10 +254,10 @@ impl<'w, 'c> Scan<'w, 'c> {
     }
 
     /// The score of a record, where the words that it has decide it; none as soon as it can't beat a threshold. Records ascend.
-    pub fn score_of(&mut self, hand: &mut Hand, ordinal: u32, threshold: f32) -> Step<Option<f32>> {
+    pub fn score_of(&mut self, held: &mut Held, ordinal: u32, threshold: f32) -> Step<Option<f32>> {
         let mut sum = 0.0;
         for word in 0..self.words.len() {
-            let Some(part) = self.part_of(hand, word, ordinal)? else { continue };
+            let Some(part) = self.part_of(held, word, ordinal)? else { continue };
             sum += part;
             // Added up anew: what is left of a difference may be less than a small bound.
             let rest = self.words[word + 1..].iter().fold(0.0, |sum, word| sum + word.bound);

@@ -4,7 +4,7 @@
 
 use crate::rank::{Formula, Shares};
 use crate::schema::ColumnSet;
-use crate::shelf::{Hand, LONG, LengthBytes, LengthColumn, Postings, Shelf, Step, if_at_hand};
+use crate::shelf::{Held, LONG, LengthBytes, LengthColumn, Postings, Shelf, Step, if_held};
 use std::sync::Arc;
 
 /// Scores postings of one shelf.
@@ -28,25 +28,25 @@ impl<'a> Scorer<'a> {
     }
 
     /// Says that so many postings will be scored.
-    pub fn ask_lengths(&mut self, hand: &mut Hand, postings: u64) -> Step<()> {
+    pub fn ask_lengths(&mut self, held: &mut Held, postings: u64) -> Step<()> {
         if self.bytes.is_none() {
-            self.shelf.ask_length_bytes(hand, postings)?;
+            self.shelf.ask_length_bytes(held, postings)?;
             self.bytes = self.shelf.length_bytes();
         }
         Ok(())
     }
 
     /// Gets the lengths of columns ready that so many records, spread evenly, need.
-    pub fn expect(&mut self, hand: &mut Hand, columns: ColumnSet, records: u64) -> Step<()> {
+    pub fn expect(&mut self, held: &mut Held, columns: ColumnSet, records: u64) -> Step<()> {
         for column in columns.iter() {
-            if_at_hand(self.lengths[column].expect(hand, records))?;
+            if_held(self.lengths[column].expect(held, records))?;
         }
-        hand.complete()
+        held.complete()
     }
 
     /// The number of positions of a column of a record.
-    pub fn length(&mut self, hand: &mut Hand, column: usize, ordinal: u32) -> Step<u32> {
-        self.lengths[column].get(hand, ordinal)
+    pub fn length(&mut self, held: &mut Held, column: usize, ordinal: u32) -> Step<u32> {
+        self.lengths[column].get(held, ordinal)
     }
 
     /// A column's share of tf~, if it was worked out for one of the same length.
@@ -56,35 +56,35 @@ impl<'a> Scorer<'a> {
     }
 
     #[inline]
-    fn share(&mut self, hand: &mut Hand, column: usize, tf: u32, ordinal: u32) -> Step<f32> {
+    fn share(&mut self, held: &mut Held, column: usize, tf: u32, ordinal: u32) -> Step<f32> {
         match self.known(column, tf, ordinal) {
             Some(share) => Ok(share),
-            None => self.work_out(hand, column, tf, ordinal),
+            None => self.work_out(held, column, tf, ordinal),
         }
     }
 
     #[cold]
     #[inline(never)]
-    fn work_out(&mut self, hand: &mut Hand, column: usize, tf: u32, ordinal: u32) -> Step<f32> {
+    fn work_out(&mut self, held: &mut Held, column: usize, tf: u32, ordinal: u32) -> Step<f32> {
         if let Some(length) =
             self.bytes.as_ref().map(|bytes| bytes.get(ordinal, column)).filter(|length| *length < LONG)
         {
             return Ok(self.shares.work_out(column, tf, length));
         }
         // Going on where a length is missing, so that all that are missing are noted at once.
-        let length = if_at_hand(self.lengths[column].get(hand, ordinal))?.unwrap_or(0);
+        let length = if_held(self.lengths[column].get(held, ordinal))?.unwrap_or(0);
         Ok(self.formula.frequency(column, tf, length))
     }
 
     /// tf~ of a posting that has its term as often in each of these columns.
     #[inline]
-    pub fn even(&mut self, hand: &mut Hand, ordinal: u32, columns: ColumnSet, tf: u32) -> Step<f32> {
+    pub fn even(&mut self, held: &mut Held, ordinal: u32, columns: ColumnSet, tf: u32) -> Step<f32> {
         let (mut frequency, mut left) = (0.0, columns.0 & self.weighing.0);
         while left != 0 {
             let column = left.trailing_zeros() as usize;
             frequency += match self.known(column, tf, ordinal) {
                 Some(share) => share,
-                None => self.work_out(hand, column, tf, ordinal)?,
+                None => self.work_out(held, column, tf, ordinal)?,
             };
             left &= left - 1;
         }
@@ -94,22 +94,22 @@ impl<'a> Scorer<'a> {
     /// tf~ of a posting, of its columns with how often they have the term, in schema order.
     pub fn frequency(
         &mut self,
-        hand: &mut Hand,
+        held: &mut Held,
         ordinal: u32,
         mut each: impl Iterator<Item = (usize, u32)>,
     ) -> Step<f32> {
         each.try_fold(0.0, |sum, (column, tf)| {
-            if self.weighing.has(column) { Ok(sum + self.share(hand, column, tf, ordinal)?) } else { Ok(sum) }
+            if self.weighing.has(column) { Ok(sum + self.share(held, column, tf, ordinal)?) } else { Ok(sum) }
         })
     }
 
     /// tf~ of the posting at which postings stand, in the columns in which they count.
-    pub fn posting(&mut self, hand: &mut Hand, postings: &mut Postings, counted: ColumnSet) -> Step<f32> {
+    pub fn posting(&mut self, held: &mut Held, postings: &mut Postings, counted: ColumnSet) -> Step<f32> {
         let ordinal = postings.ordinal();
         if let Some((columns, tf)) = postings.even()? {
-            return self.even(hand, ordinal, columns.both(counted), tf);
+            return self.even(held, ordinal, columns.both(counted), tf);
         }
         postings.read()?;
-        self.frequency(hand, ordinal, postings.frequencies().filter(|(column, _)| counted.has(*column)))
+        self.frequency(held, ordinal, postings.frequencies().filter(|(column, _)| counted.has(*column)))
     }
 }

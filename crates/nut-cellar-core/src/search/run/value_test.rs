@@ -3,9 +3,7 @@
 use crate::bits::Bits;
 use crate::filter::Bound;
 use crate::search::find::Find;
-use crate::shelf::{
-    Asked, CacheKey, END, Hand, Set, Shelf, Step, TestKey, ValueColumn, if_at_hand, overlaps,
-};
+use crate::shelf::{Asked, CacheKey, END, Held, Set, Shelf, Step, TestKey, ValueColumn, if_held, overlaps};
 use std::ops::Range;
 use std::sync::Arc;
 
@@ -32,19 +30,18 @@ const BETWEEN_STOPS: u32 = 1 << 16;
 
 impl ValueTest {
     /// Binds a test to a shelf.
-    pub fn open(shelf: &Arc<Shelf>, hand: &mut Hand, test: &Bound) -> Step<Self> {
+    pub fn open(shelf: &Arc<Shelf>, held: &mut Held, test: &Bound) -> Step<Self> {
         let (column, ranges) = match test {
             Bound::Numbers(column, ranges) => (*column, Some(ranges.clone())),
             Bound::Texts(column, texts) => {
                 let mut ranges = Vec::with_capacity(texts.len());
                 for (low, high) in texts {
-                    let between =
-                        if_at_hand(shelf.exact_between(hand, *column, (low, high)))?.unwrap_or(0..0);
+                    let between = if_held(shelf.exact_between(held, *column, (low, high)))?.unwrap_or(0..0);
                     if !between.is_empty() {
                         ranges.push((between.start, between.end - 1));
                     }
                 }
-                hand.complete()?;
+                held.complete()?;
                 (*column, Some(ranges))
             }
             Bound::Absent(column) => (*column, None),
@@ -66,7 +63,7 @@ impl ValueTest {
     }
 
     /// Says that so many records will be asked for: the set of those for which it holds may be worth making.
-    pub fn ask(&mut self, hand: &mut Hand, find: &Find, asks: u64) -> Step<()> {
+    pub fn ask(&mut self, held: &mut Held, find: &Find, asks: u64) -> Step<()> {
         let (key, making) = (CacheKey::Test(self.key.clone()), u64::from(self.records) / WORTH);
         let asked = || self.shelf.cache().ask::<Set>(self.shelf.piece(), &key, asks, making);
         if self.set.is_some() || !self.shelf.is_at_hand() || !matches!(asked(), Asked::Worth) {
@@ -77,7 +74,7 @@ impl ValueTest {
         while start < self.records {
             find.go_on()?;
             let end = self.records.min(start.saturating_add(BETWEEN_STOPS));
-            self.fill_from(hand, 0, start..end, &mut bits)?;
+            self.fill_from(held, 0, start..end, &mut bits)?;
             start = end;
         }
         let count = bits.count();
@@ -94,18 +91,18 @@ impl ValueTest {
     }
 
     /// Whether it holds for a record.
-    pub fn holds(&mut self, hand: &mut Hand, ordinal: u32) -> Step<bool> {
+    pub fn holds(&mut self, held: &mut Held, ordinal: u32) -> Step<bool> {
         if let Some((set, _)) = &self.set {
             return Ok(set.has(ordinal as usize));
         }
         match &self.key.1 {
-            Some(ranges) => self.column.any_in(hand, ordinal, ranges),
-            None => Ok(self.column.of(hand, ordinal)?.is_empty()),
+            Some(ranges) => self.column.any_in(held, ordinal, ranges),
+            None => Ok(self.column.of(held, ordinal)?.is_empty()),
         }
     }
 
     /// The first record from one on for which it may hold, by what is known of its block.
-    pub fn next(&mut self, hand: &mut Hand, ordinal: u32) -> Step<u32> {
+    pub fn next(&mut self, held: &mut Held, ordinal: u32) -> Step<u32> {
         // Who looks for what comes next in several parts of a query asks for the same again and again.
         if self.passed.contains(&ordinal) {
             return Ok(self.passed.end);
@@ -114,19 +111,19 @@ impl ValueTest {
             Some((set, _)) => {
                 set.next(ordinal as usize).and_then(|next| u32::try_from(next).ok()).unwrap_or(END)
             }
-            None => self.next_in_blocks(hand, ordinal)?,
+            None => self.next_in_blocks(held, ordinal)?,
         };
         self.passed = ordinal..next;
         Ok(next)
     }
 
     /// The same, by what bounds the values of its block.
-    fn next_in_blocks(&mut self, hand: &mut Hand, ordinal: u32) -> Step<u32> {
+    fn next_in_blocks(&mut self, held: &mut Held, ordinal: u32) -> Step<u32> {
         let per_block = self.column.per_block();
         let mut at = ordinal;
         while at < self.records {
             let block = at / per_block;
-            let ((low, high), counted) = self.column.block_span(hand, block)?;
+            let ((low, high), counted) = self.column.block_span(held, block)?;
             let may_hold = match &self.key.1 {
                 Some(ranges) => low <= high && overlaps(ranges, low, high),
                 None => counted || low > high,
@@ -140,22 +137,21 @@ impl ValueTest {
     }
 
     /// Adds the records of a window for which it holds.
-    pub fn fill(&mut self, hand: &mut Hand, window: Range<u32>, bits: &mut Bits) -> Step<()> {
+    pub fn fill(&mut self, held: &mut Held, window: Range<u32>, bits: &mut Bits) -> Step<()> {
         if let Some((set, _)) = &self.set {
             bits.add_part(set, window.start as usize);
             return Ok(());
         }
-        self.fill_from(hand, window.start, window, bits)
+        self.fill_from(held, window.start, window, bits)
     }
 
     /// The same, into bits that begin at a record.
-    fn fill_from(&mut self, hand: &mut Hand, first: u32, window: Range<u32>, bits: &mut Bits) -> Step<()> {
+    fn fill_from(&mut self, held: &mut Held, first: u32, window: Range<u32>, bits: &mut Bits) -> Step<()> {
         let per_block = self.column.per_block();
         let mut at = window.start;
         while at < window.end {
             let end = window.end.min((at / per_block + 1) * per_block);
-            let Some(((low, high), counted)) = if_at_hand(self.column.block_span(hand, at / per_block))?
-            else {
+            let Some(((low, high), counted)) = if_held(self.column.block_span(held, at / per_block))? else {
                 at = end;
                 continue;
             };
@@ -166,7 +162,7 @@ impl ValueTest {
                     bits.set_range(place(at)..place(end));
                 }
                 ranges => {
-                    if if_at_hand(self.column.of(hand, at).map(|_| ()))?.is_some() {
+                    if if_held(self.column.of(held, at).map(|_| ()))?.is_some() {
                         for ordinal in at..end {
                             let values = self.column.here(ordinal);
                             let holds = match ranges {
@@ -182,27 +178,27 @@ impl ValueTest {
             }
             at = end;
         }
-        hand.complete()
+        held.complete()
     }
 
     /// About for how many records it holds.
-    pub fn cost(&mut self, hand: &mut Hand) -> Step<u64> {
+    pub fn cost(&mut self, held: &mut Held) -> Step<u64> {
         if let Some((_, count)) = self.set {
             return Ok(count);
         }
         let (per_block, mut bits) = (self.column.per_block(), Bits::new(128));
         let blocks = self.records.div_ceil(per_block);
-        let (mut held, mut seen) = (0, 0);
+        let (mut passing, mut seen) = (0, 0);
         for sample in 0..SAMPLES.min(blocks) {
             let block = u32::try_from(u64::from(sample) * u64::from(blocks) / u64::from(SAMPLES.min(blocks)));
             let start = block.unwrap_or(0) * per_block;
             let end = (start + per_block).min(self.records);
             bits.reset(128);
-            if_at_hand(self.fill(hand, start..end, &mut bits))?;
-            held += bits.count();
+            if_held(self.fill(held, start..end, &mut bits))?;
+            passing += bits.count();
             seen += u64::from(end - start);
         }
-        hand.complete()?;
-        Ok((held * u64::from(self.records)).div_ceil(seen.max(1)))
+        held.complete()?;
+        Ok((passing * u64::from(self.records)).div_ceil(seen.max(1)))
     }
 }

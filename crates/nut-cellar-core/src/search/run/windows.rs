@@ -5,7 +5,7 @@
 use super::scan::{BETWEEN_STOPS, Scan, Sum};
 use super::sums::Sums;
 use super::top::Scored;
-use crate::shelf::{Hand, Step, if_at_hand};
+use crate::shelf::{Held, Step, if_held};
 use std::ops::Range;
 
 /// The most records of a window: sums for so many fit into the nearer caches.
@@ -41,13 +41,13 @@ pub(super) struct Scanned {
 
 impl Scan<'_, '_> {
     /// Goes through the windows of a run.
-    pub(super) fn windows(&mut self, hand: &mut Hand, run: &Range<u32>, pace: Pace) -> Step<Scanned> {
+    pub(super) fn windows(&mut self, held: &mut Held, run: &Range<u32>, pace: Pace) -> Step<Scanned> {
         let mut scanned = Scanned::default();
         if pace != Pace::Every {
-            self.raise_floor(hand)?;
+            self.raise_floor(held)?;
         }
         self.begin(run.start)?;
-        let size = self.prepare(hand, pace)?;
+        let size = self.prepare(held, pace)?;
         let tells_all =
             pace == Pace::Every && self.words_tell_all && self.root.is_none() && self.allowed.is_none();
         if tells_all && self.matched.is_none() && self.cursors.standing.mask.is_none() {
@@ -67,7 +67,7 @@ impl Scan<'_, '_> {
             }
             until_stop -= 1;
             let end = match pace {
-                Pace::Blocks => self.go_to(hand, start)?.0.saturating_add(1).min(run.end),
+                Pace::Blocks => self.go_to(held, start)?.0.saturating_add(1).min(run.end),
                 Pace::Fixed(_) | Pace::Every => start.saturating_add(size).min(run.end),
             };
             let (essential, rest) = self.essential(&mut order, pace);
@@ -81,13 +81,13 @@ impl Scan<'_, '_> {
             if let ([only], Pace::Blocks) = (&*words, pace)
                 && !self.words[*only].adds_up()
             {
-                self.one_word(hand, (*only, others), &window, rest)?;
+                self.one_word(held, (*only, others), &window, rest)?;
                 continue;
             }
             // In query order, in which scores add up.
             words.sort_unstable();
             self.several_words(
-                hand,
+                held,
                 (words, others),
                 &window,
                 (rest, pace),
@@ -99,12 +99,12 @@ impl Scan<'_, '_> {
     }
 
     /// Works out the bounds of words in windows of a fixed size, and that size.
-    fn prepare(&mut self, hand: &mut Hand, pace: Pace) -> Step<u32> {
+    fn prepare(&mut self, held: &mut Held, pace: Pace) -> Step<u32> {
         if let Pace::Fixed(size) = pace {
             for word in &mut self.words {
                 let mut bound = 0.0;
                 for list in &mut self.lists[word.lists.clone()] {
-                    bound += greatest(list.all_bounds(hand, &mut self.cursors.scorer)?);
+                    bound += greatest(list.all_bounds(held, &mut self.cursors.scorer)?);
                 }
                 word.bound = if word.adds_up() { word.scale.part(bound) } else { bound };
             }
@@ -120,7 +120,7 @@ impl Scan<'_, '_> {
     }
 
     /// Looks at the best blocks of the list that can add the most, for a score that k records reach.
-    fn raise_floor(&mut self, hand: &mut Hand) -> Step<()> {
+    fn raise_floor(&mut self, held: &mut Held) -> Step<()> {
         let blocks: usize = self.lists.iter().map(|list| list.postings.blocks()).sum();
         let is_sure = self.root.is_none() && self.words_count_in_full;
         if !is_sure || !self.top.can_raise() || blocks < FIRST_BLOCKS {
@@ -129,7 +129,7 @@ impl Scan<'_, '_> {
         let (mut most, mut best_list) = (f32::NEG_INFINITY, None);
         for word in &self.words {
             for place in word.lists.clone() {
-                let bound = greatest(self.lists[place].all_bounds(hand, &mut self.cursors.scorer)?);
+                let bound = greatest(self.lists[place].all_bounds(held, &mut self.cursors.scorer)?);
                 let part = if word.adds_up() { word.scale.part(bound) } else { bound };
                 if part > most {
                     (most, best_list) = (part, Some((place, word.adds_up().then_some(word.scale))));
@@ -139,12 +139,12 @@ impl Scan<'_, '_> {
         let Some((place, scale)) = best_list else { return Ok(()) };
         let (list, standing) = (&mut self.lists[place], self.cursors.standing);
         let scorer = &mut self.cursors.scorer;
-        let mut bounds: Vec<_> = list.all_bounds(hand, scorer)?.iter().copied().enumerate().collect();
+        let mut bounds: Vec<_> = list.all_bounds(held, scorer)?.iter().copied().enumerate().collect();
         let first = FIRST_BLOCKS.min(bounds.len());
         bounds.select_nth_unstable_by(first - 1, |a, b| b.1.total_cmp(&a.1));
         let mut best = self.top.like();
         for (block, _) in bounds.drain(..first) {
-            list.score(hand, scorer, block)?;
+            list.score(held, scorer, block)?;
             self.scored += list.values().len() as u64;
             for (ordinal, value) in list.postings.unpacked().iter().zip(list.values()) {
                 let part = scale.map_or(*value, |scale| scale.part(*value));
@@ -186,7 +186,7 @@ impl Scan<'_, '_> {
     /// Only one word, of one list, can bring a record of a window to the front.
     fn one_word(
         &mut self,
-        hand: &mut Hand,
+        held: &mut Held,
         (only, others): (usize, &[usize]),
         window: &Range<u32>,
         rest: f32,
@@ -195,7 +195,7 @@ impl Scan<'_, '_> {
         let list = &mut self.lists[place_of];
         list.unpack(list.block)?;
         if self.allowed.as_ref().is_none_or(|allowed| allowed.are_many) {
-            list.score(hand, &mut self.cursors.scorer, list.block)?;
+            list.score(held, &mut self.cursors.scorer, list.block)?;
         }
         let places = list.places(window);
         let mut least = self.least_sum(rest);
@@ -206,9 +206,9 @@ impl Scan<'_, '_> {
                 continue;
             }
             self.scored += 1;
-            let part = if_at_hand(list.value_at(hand, &mut self.cursors.scorer, place))?.unwrap_or(0.0);
+            let part = if_held(list.value_at(held, &mut self.cursors.scorer, place))?.unwrap_or(0.0);
             if part > least || least < 0.0 {
-                self.look_up(hand, others, ordinal, (part, rest), true)?;
+                self.look_up(held, others, ordinal, (part, rest), true)?;
                 least = self.least_sum(rest);
             }
         }
@@ -218,7 +218,7 @@ impl Scan<'_, '_> {
     /// Several words can bring a record of a window to the front; `rest` is what the others add at most.
     fn several_words(
         &mut self,
-        hand: &mut Hand,
+        held: &mut Held,
         (words, others): (&[usize], &[usize]),
         window: &Range<u32>,
         (rest, pace): (f32, Pace),
@@ -238,14 +238,14 @@ impl Scan<'_, '_> {
         }
         for &word in words {
             if single.is_some() {
-                self.add_lists(hand, word, window, sums)?;
+                self.add_lists(held, word, window, sums)?;
             } else {
-                self.add_word(hand, word, window, (sums, of_word))?;
+                self.add_word(held, word, window, (sums, of_word))?;
             }
         }
         let count = sums.drain(self.least(single, rest), |place, sum| {
             let sum = single.map_or(sum, |word| self.words[word].scale.part(sum));
-            self.look_up(hand, others, window.start + place, (sum, rest), pace == Pace::Blocks)?;
+            self.look_up(held, others, window.start + place, (sum, rest), pace == Pace::Blocks)?;
             Ok(self.least(single, rest))
         })?;
         if let Some(counted) = counted {
@@ -271,7 +271,7 @@ impl Scan<'_, '_> {
     /// Adds up what a word adds in a window. `of_word` is empty, before and after.
     fn add_word(
         &mut self,
-        hand: &mut Hand,
+        held: &mut Held,
         word: usize,
         window: &Range<u32>,
         (sums, of_word): (&mut Sums, &mut Sums),
@@ -281,14 +281,14 @@ impl Scan<'_, '_> {
         let mut matched = self.matched.take_if(|matched| !matched.is_even(in_plan));
         if let Some(matched) = &mut matched {
             if let Some(times) = matched.times(in_plan) {
-                self.add_lists(hand, word, window, of_word)?;
+                self.add_lists(held, word, window, of_word)?;
                 sums.add_all(of_word, |place, frequency| scale.part_of(frequency, times[place]));
             }
         } else if self.words[word].adds_up() {
-            self.add_lists(hand, word, window, of_word)?;
+            self.add_lists(held, word, window, of_word)?;
             sums.add_all(of_word, |_, frequency| scale.part(frequency));
         } else {
-            self.add_lists(hand, word, window, sums)?;
+            self.add_lists(held, word, window, sums)?;
         }
         if matched.is_some() {
             self.matched = matched;
@@ -297,12 +297,12 @@ impl Scan<'_, '_> {
     }
 
     /// Adds up what the lists of a word bring in a window.
-    fn add_lists(&mut self, hand: &mut Hand, word: usize, window: &Range<u32>, sums: &mut Sums) -> Step<()> {
+    fn add_lists(&mut self, held: &mut Held, word: usize, window: &Range<u32>, sums: &mut Sums) -> Step<()> {
         for place in self.words[word].lists.clone() {
             let list = &mut self.lists[place];
             list.block = list.postings.block_with(list.block, window.start);
             while !self.lists[place].is_past() {
-                self.add_block(hand, place, window, sums)?;
+                self.add_block(held, place, window, sums)?;
                 let list = &mut self.lists[place];
                 if list.postings.last_of(list.block) >= window.end - 1 {
                     break;
@@ -314,7 +314,7 @@ impl Scan<'_, '_> {
     }
 
     /// Adds up what the postings of the block of a list bring that lie in a window.
-    fn add_block(&mut self, hand: &mut Hand, place: usize, window: &Range<u32>, sums: &mut Sums) -> Step<()> {
+    fn add_block(&mut self, held: &mut Held, place: usize, window: &Range<u32>, sums: &mut Sums) -> Step<()> {
         let (list, scorer) = (&mut self.lists[place], &mut self.cursors.scorer);
         let at = |ordinal: u32| (ordinal - window.start) as usize;
         if let Some(allowed) = self.allowed.as_ref().filter(|allowed| !allowed.are_many) {
@@ -322,13 +322,13 @@ impl Scan<'_, '_> {
             for place in list.places(window) {
                 let ordinal = list.postings.unpacked()[place];
                 if allowed.has(ordinal) {
-                    sums.add(at(ordinal), if_at_hand(list.value_at(hand, scorer, place))?.unwrap_or(0.0));
+                    sums.add(at(ordinal), if_held(list.value_at(held, scorer, place))?.unwrap_or(0.0));
                     self.scored += 1;
                 }
             }
             return Ok(());
         }
-        list.score(hand, scorer, list.block)?;
+        list.score(held, scorer, list.block)?;
         let places = list.places(window);
         self.scored += places.len() as u64;
         let ordinals = &list.postings.unpacked()[places.clone()];
@@ -347,7 +347,7 @@ impl Scan<'_, '_> {
     /// beat the score that has to be beaten. `in_blocks` tells whether it lies in the blocks of all lists.
     fn look_up(
         &mut self,
-        hand: &mut Hand,
+        held: &mut Held,
         others: &[usize],
         ordinal: u32,
         (sum, rest): (f32, f32),
@@ -363,25 +363,25 @@ impl Scan<'_, '_> {
             if found > 0 && !self.can_reach(with, rest, threshold) {
                 return Ok(());
             }
-            if let Some(part) = self.part_of(hand, other, ordinal)? {
+            if let Some(part) = self.part_of(held, other, ordinal)? {
                 (with, found) = (with + part, found + 1);
             }
         }
         if found == 0 {
-            return self.offer_sum(hand, ordinal, sum);
+            return self.offer_sum(held, ordinal, sum);
         }
         if self.cursors.with_slack(with) <= threshold {
             return Ok(());
         }
         // Two parts add up to the same in either order.
         if self.exact && self.words.len() == 2 {
-            return self.offer_sum(hand, ordinal, with);
+            return self.offer_sum(held, ordinal, with);
         }
         if self.exact && in_blocks {
-            let score = self.score_of(hand, ordinal, threshold)?;
-            return score.map_or(Ok(()), |score| self.offer_sum(hand, ordinal, score));
+            let score = self.score_of(held, ordinal, threshold)?;
+            return score.map_or(Ok(()), |score| self.offer_sum(held, ordinal, score));
         }
-        self.offer(hand, ordinal, Sum::Rough)
+        self.offer(held, ordinal, Sum::Rough)
     }
 }
 

@@ -7,27 +7,27 @@ use super::matching::{PhraseBits, windows};
 use super::scan::Scan;
 use super::windows::Pace;
 use crate::search::find::Find;
-use crate::shelf::{Hand, Step};
+use crate::shelf::{Held, Step};
 use std::ops::Range;
 
 impl Scan<'_, '_> {
     /// Scores every posting of a run, and what it scores in phrases and windows.
     pub(super) fn with_phrases(
         &mut self,
-        hand: &mut Hand,
+        held: &mut Held,
         run: &Range<u32>,
         phrases: PhraseBits,
     ) -> Step<()> {
         self.matched = Some(Matched::new(self.cursors, phrases));
         (self.exact, self.most_rough) = (true, u64::MAX);
         self.open_lists();
-        self.windows(hand, run, Pace::Every).map(|_| ())
+        self.windows(held, run, Pace::Every).map(|_| ())
     }
 }
 
 /// The records of a run that match phrases that score.
 pub(super) fn phrases(
-    hand: &mut Hand,
+    held: &mut Held,
     find: &Find,
     run: &Range<u32>,
     cursors: &mut Cursors<'_>,
@@ -35,8 +35,8 @@ pub(super) fn phrases(
     let mut phrases = cursors.scoring_phrases();
     for window in windows(run) {
         find.go_on()?;
-        cursors.fill_phrases(hand, &window, &mut phrases)?;
+        cursors.fill_phrases(held, &window, &mut phrases)?;
     }
-    hand.complete()?;
+    held.complete()?;
     Ok(phrases)
 }

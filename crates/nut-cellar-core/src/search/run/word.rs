@@ -7,7 +7,7 @@ use crate::bits::Bits;
 use crate::error::Result;
 use crate::rank::Formula;
 use crate::schema::ColumnSet;
-use crate::shelf::{END, Hand, Postings, Step};
+use crate::shelf::{END, Held, Postings, Step};
 use std::ops::Range;
 
 /// One term of a word.
@@ -144,11 +144,11 @@ impl WordCursor {
     }
 
     /// tf~ of the word in a record: terms in their order.
-    pub fn frequency(&mut self, hand: &mut Hand, scorer: &mut Scorer<'_>, ordinal: u32) -> Step<f32> {
+    pub fn frequency(&mut self, held: &mut Held, scorer: &mut Scorer<'_>, ordinal: u32) -> Step<f32> {
         let mut sum = 0.0;
         if self.seek(ordinal)? == ordinal {
             for term in self.terms.iter_mut().filter(|term| term.here == ordinal) {
-                sum += scorer.posting(hand, &mut term.postings, term.columns)? * term.likeness;
+                sum += scorer.posting(held, &mut term.postings, term.columns)? * term.likeness;
             }
         }
         Ok(sum)

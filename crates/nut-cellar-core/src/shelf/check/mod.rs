@@ -8,14 +8,14 @@ mod values;
 use crate::error::Result;
 use crate::record::Key;
 use crate::schema::Schema;
-use crate::shelf::bounds::Bounds;
-use crate::shelf::directory::{CHUNK, Section, header};
-use crate::shelf::grams::{END, GROUP};
-use crate::shelf::kept;
-use crate::shelf::reader::Shelf;
-use crate::shelf::reading::{Reading, Walk};
-use crate::shelf::sorted::SortedIndex;
-use crate::shelf::terms::{Lists, TermEntry};
+use crate::shelf::format::bounds::Bounds;
+use crate::shelf::format::directory::{CHUNK, Section, header};
+use crate::shelf::format::grams::{END, GROUP};
+use crate::shelf::format::kept;
+use crate::shelf::format::sorted::SortedIndex;
+use crate::shelf::format::terms::{Lists, TermEntry};
+use crate::shelf::read::reader::Shelf;
+use crate::shelf::read::reading::{Reading, Walk};
 use crate::store::{ShelfEntry, View};
 use crate::wire::{Broken, Reader};
 use std::collections::BTreeMap;
@@ -70,7 +70,7 @@ impl Check<'_> {
 
     /// Blocks follow one another and fill their section, and each begins with what the index says.
     fn blocks(&mut self, section: Section) -> Result<SortedIndex> {
-        let read = self.reading.read(|shelf, hand| shelf.index_of(hand, section))?;
+        let read = self.reading.read(|shelf, held| shelf.index_of(held, section))?;
         let broken = |what| self.shelf.broken(section.index(), what);
         let mut end = 0;
         for block in 0..read.blocks() {
@@ -235,8 +235,8 @@ impl Check<'_> {
 
     /// The list has as many postings and occurrences as the term says, and its bounds bound them.
     fn list(&mut self, entry: &TermEntry) -> Result<()> {
-        let mut postings = self.reading.read(|shelf, hand| shelf.postings(hand, entry))?;
-        let mut positions = self.reading.read(|shelf, hand| shelf.positions(hand, entry))?;
+        let mut postings = self.reading.read(|shelf, held| shelf.postings(held, entry))?;
+        let mut positions = self.reading.read(|shelf, held| shelf.positions(held, entry))?;
         let bounds: Vec<(u32, Bounds)> = postings.bounds().collect::<Result<_>>()?;
         let (mut count, mut occurrences, mut places) = (0, 0, Vec::new());
         while postings.advance()? {
@@ -280,7 +280,7 @@ impl Check<'_> {
                     return check.wrong(Section::Forms, "the terms of a class");
                 }
                 for term in &terms {
-                    if lookup.read(|shelf, hand| shelf.find_term(hand, term))?.is_none() {
+                    if lookup.read(|shelf, held| shelf.find_term(held, term))?.is_none() {
                         return check.wrong(Section::Forms, "a term, which is not among the terms,");
                     }
                 }

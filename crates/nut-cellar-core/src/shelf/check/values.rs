@@ -4,11 +4,11 @@ use super::Check;
 use crate::error::Result;
 use crate::record::Value;
 use crate::schema::{Column, Kind, Schema};
-use crate::shelf::directory::Section;
-use crate::shelf::exact;
-use crate::shelf::reader::Shelf;
-use crate::shelf::reading::{Reading, Walk};
-use crate::shelf::values::ValueColumn;
+use crate::shelf::format::directory::Section;
+use crate::shelf::format::exact;
+use crate::shelf::format::values::ValueColumn;
+use crate::shelf::read::reader::Shelf;
+use crate::shelf::read::reading::{Reading, Walk};
 use indexmap::IndexMap;
 use std::sync::Arc;
 
@@ -60,7 +60,7 @@ impl Check<'_> {
         for first in (0..records).step_by(self.shelf.block()) {
             let block =
                 first..records.min(first.saturating_add(u32::try_from(self.shelf.block()).unwrap_or(1)));
-            self.reading.read(|_, hand| column.of(hand, first).map(|_| ()))?;
+            self.reading.read(|_, held| column.of(held, first).map(|_| ()))?;
             let all = || block.clone().flat_map(|ordinal| column.here(ordinal));
             let is_exact = !exact.is_empty();
             for &value in all().filter(|_| is_exact) {
@@ -107,7 +107,7 @@ impl<'s> Compared<'s> {
         reading: &mut Reading<'_>,
     ) -> Result<bool> {
         for (place, name, column) in &mut self.columns {
-            reading.read(|_, hand| column.of(hand, ordinal).map(|_| ()))?;
+            reading.read(|_, held| column.of(held, ordinal).map(|_| ()))?;
             let numbers = kept.get(*name).into_iter().flatten().map(|value| match value {
                 Value::Text(text) => {
                     exact.binary_search(&exact::entry(*place, text)).ok().map(|at| at as u64)

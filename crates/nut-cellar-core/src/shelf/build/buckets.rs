@@ -1,0 +1,147 @@
+//! The tokens of the records that become a shelf, by term, in two passes that each touch little memory at a time: first into
+//! buckets, each for a run of terms, then by term within a bucket, when it is packed. (Written straight to their places by
+//! term, they would touch as many pages of memory in turn as there are frequent terms.)
+
+use crate::shelf::build::arrivals::Home;
+use crate::shelf::build::log::{Place, TokenLog};
+use crate::shelf::build::part::Part;
+use crate::shelf::build::threads::in_threads;
+use crate::shelf::build::vocabulary::Unified;
+use std::ops::Range;
+
+/// A bucket ends with so many tokens: what one thread packs in one go, and has near.
+const TOKENS: usize = 1 << 15;
+/// There are about so many buckets at most; of more tokens each has more.
+const BUCKETS: usize = 1 << 12;
+/// A term of a bucket is a number of 16 bits.
+const TERMS: usize = 1 << 16;
+
+/// Tokens by bucket.
+pub(in crate::shelf) struct Buckets {
+    /// Those of a run of records each, in the order of the records.
+    slices: Vec<Slice>,
+    /// The terms of each bucket, by rank.
+    terms: Vec<Range<usize>>,
+}
+
+/// The tokens of some records: which of the terms of its bucket each is, and where it stands.
+struct Slice {
+    /// Where each bucket begins, and where the last ends.
+    starts: Vec<usize>,
+    terms: Vec<u16>,
+    places: Vec<Place>,
+}
+
+/// For each part, for each of its terms: the bucket, and which of its terms it is.
+type Spots = Vec<Vec<(u32, u16)>>;
+
+impl Buckets {
+    /// Takes the tokens of all records out of the parts; for each of these it is known how many each of its terms has. One thread for
+    /// each part works.
+    pub fn of(parts: &mut [Part], homes: &[Home], unified: &Unified, tokens: &[Vec<u32>]) -> Self {
+        let logs: Vec<_> = parts.iter_mut().map(|part| part.log.take()).collect();
+        let terms = divide(tokens, unified);
+        let mut of_rank = Vec::with_capacity(unified.len());
+        for (bucket, ranks) in (0..).zip(&terms) {
+            of_rank.extend((0..=u16::MAX).take(ranks.len()).map(|term| (bucket, term)));
+        }
+        let spot = |&rank: &u32| of_rank.get(rank as usize).copied().unwrap_or_default();
+        let spots: Spots = unified.ranks.iter().map(|ranks| ranks.iter().map(spot).collect()).collect();
+        let each = homes.len().div_ceil(logs.len()).max(1);
+        let slices = (0..).step_by(each).zip(homes.chunks(each));
+        let slices = in_threads(slices, |(first, homes)| Slice::of(&logs, homes, first, &spots, terms.len()));
+        Self { slices, terms }
+    }
+
+    /// How many buckets there are.
+    pub fn len(&self) -> usize {
+        self.terms.len()
+    }
+
+    /// How many terms a bucket has.
+    pub fn terms_of(&self, bucket: usize) -> usize {
+        self.terms[bucket].len()
+    }
+
+    /// Gives each term of a bucket that some record has, by its rank, with its places, which ascend.
+    pub fn each(&self, bucket: usize, mut take: impl FnMut(usize, &[Place])) {
+        let ranks = self.terms[bucket].clone();
+        let mut starts = vec![0_usize; ranks.len() + 1];
+        let slices =
+            || self.slices.iter().map(|slice| (slice, slice.starts[bucket]..slice.starts[bucket + 1]));
+        for (slice, range) in slices() {
+            for &term in &slice.terms[range] {
+                starts[usize::from(term) + 1] += 1;
+            }
+        }
+        for term in 1..starts.len() {
+            starts[term] += starts[term - 1];
+        }
+        let mut places = vec![Place::default(); starts[ranks.len()]];
+        for (slice, range) in slices() {
+            for (&term, &place) in slice.terms[range.clone()].iter().zip(&slice.places[range]) {
+                let slot = &mut starts[usize::from(term)];
+                places[*slot] = place;
+                *slot += 1;
+            }
+        }
+        // Each start has become the one after it.
+        let mut start = 0;
+        for (rank, end) in ranks.zip(starts) {
+            if start < end {
+                take(rank, &places[start..end]);
+            }
+            start = end;
+        }
+    }
+}
+
+/// Runs of terms with about as many tokens each; a term with more is one by itself.
+fn divide(counts: &[Vec<u32>], unified: &Unified) -> Vec<Range<usize>> {
+    let mut tokens = vec![0_usize; unified.len()];
+    for (counts, ranks) in counts.iter().zip(&unified.ranks) {
+        for (count, &rank) in counts.iter().zip(ranks).filter(|(count, _)| **count > 0) {
+            tokens[rank as usize] += *count as usize;
+        }
+    }
+    let enough = (tokens.iter().sum::<usize>() / BUCKETS).max(TOKENS);
+    let (mut buckets, mut first, mut sum) = (Vec::new(), 0, 0);
+    for (rank, count) in tokens.iter().enumerate() {
+        sum += count;
+        if sum >= enough || rank + 1 - first == TERMS || rank + 1 == tokens.len() {
+            buckets.push(first..rank + 1);
+            (first, sum) = (rank + 1, 0);
+        }
+    }
+    buckets
+}
+
+impl Slice {
+    /// The tokens of records that are at home there, and are numbered from `first` on.
+    fn of(logs: &[TokenLog], homes: &[Home], first: u32, spots: &Spots, buckets: usize) -> Self {
+        let mut starts = vec![0_usize; buckets + 1];
+        for home in homes {
+            let spots = &spots[home.part as usize];
+            logs[home.part as usize]
+                .each(home.record, |term, _, _| starts[spots[term as usize].0 as usize + 1] += 1);
+        }
+        for bucket in 1..starts.len() {
+            starts[bucket] += starts[bucket - 1];
+        }
+        let (mut terms, mut places) = (vec![0; starts[buckets]], vec![Place::default(); starts[buckets]]);
+        for (record, home) in (first..).zip(homes) {
+            let spots = &spots[home.part as usize];
+            logs[home.part as usize].each(home.record, |term, column, position| {
+                let (bucket, term) = spots[term as usize];
+                let slot = &mut starts[bucket as usize];
+                terms[*slot] = term;
+                places[*slot] = Place::new(record, column, position);
+                *slot += 1;
+            });
+        }
+        // Each start has become the one after it.
+        starts.rotate_right(1);
+        starts[0] = 0;
+        Self { starts, terms, places }
+    }
+}

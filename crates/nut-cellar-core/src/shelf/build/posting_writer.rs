@@ -1,0 +1,151 @@
+//! Writing postings: the list of one term after the other, packed in blocks (see `postings`).
+
+use crate::shelf::format::bounds::Bounds;
+use crate::shelf::format::positions::PositionWriter;
+use crate::shelf::format::posting_block::put_block;
+use crate::shelf::format::shapes::Shapes;
+use crate::shelf::format::terms::{Lists, TermEntry};
+use crate::wire::{put_bytes, put_varint};
+
+/// Collects the lists of one term after the other.
+pub(in crate::shelf) struct PostingWriter {
+    per_block: usize,
+    kinds: Shapes,
+    /// Whether the list may have more than one block, and so a table.
+    long: bool,
+    gaps: Vec<u32>,
+    shapes: Vec<u32>,
+    rest: Vec<u8>,
+    bounds: Bounds,
+    block_occurrences: u64,
+    /// The ordinal after the last of the block before.
+    block_start: u32,
+    next_ordinal: u32,
+    table: Vec<u8>,
+    blocks: Vec<u8>,
+    positions: PositionWriter,
+    records: u32,
+    /// The first occurrence: ordinal, column, position.
+    first: (u32, u8, u32),
+    tf: Vec<(u8, u32)>,
+}
+
+impl PostingWriter {
+    /// For a schema of so many text columns.
+    pub fn new(per_block: usize, columns: usize) -> Self {
+        Self {
+            per_block,
+            kinds: Shapes::new(columns),
+            long: false,
+            gaps: Vec::new(),
+            shapes: Vec::new(),
+            rest: Vec::new(),
+            bounds: Bounds::default(),
+            block_occurrences: 0,
+            block_start: 0,
+            next_ordinal: 0,
+            table: Vec::new(),
+            blocks: Vec::new(),
+            positions: PositionWriter::new(per_block),
+            records: 0,
+            first: (0, 0, 0),
+            tf: Vec::new(),
+        }
+    }
+
+    /// Begins a list of at most so many postings.
+    pub fn begin(&mut self, most: usize) {
+        self.long = most > self.per_block;
+    }
+
+    /// Appends a posting to the list that was begun. `places` are the (column, position) of the term in one record, ascending; `length` tells how long
+    /// a column of the record is.
+    pub fn push(
+        &mut self,
+        ordinal: u32,
+        places: impl Iterator<Item = (u8, u32)>,
+        length: impl Fn(usize) -> u32,
+    ) {
+        if self.gaps.len() == self.per_block {
+            self.end_block();
+        }
+        self.tf.clear();
+        let mut before = 0;
+        for (column, position) in places {
+            if let Some((_, tf)) = self.tf.last_mut().filter(|(known, _)| *known == column) {
+                *tf += 1;
+            } else {
+                if self.positions.count() == 0 {
+                    self.first = (ordinal, column, position);
+                }
+                self.tf.push((column, 1));
+                before = 0;
+            }
+            self.positions.push(position - before);
+            before = position;
+        }
+        if self.long {
+            self.bounds.add(&self.tf, length);
+            self.block_occurrences += self.tf.iter().map(|(_, tf)| u64::from(*tf)).sum::<u64>();
+        }
+        self.shapes.push(self.kinds.put(&self.tf, &mut self.rest));
+        self.gaps.push(ordinal - self.next_ordinal);
+        self.next_ordinal = ordinal + 1;
+        self.records += 1;
+    }
+
+    fn end_block(&mut self) {
+        let start = self.blocks.len();
+        put_block(&mut self.blocks, self.kinds, &self.gaps, &self.shapes);
+        self.blocks.append(&mut self.rest);
+        if self.long {
+            put_varint(&mut self.table, u64::from(self.next_ordinal - self.block_start));
+            put_varint(&mut self.table, (self.blocks.len() - start) as u64);
+            put_varint(&mut self.table, self.block_occurrences);
+            let mut bounds = Vec::new();
+            self.bounds.put(&mut bounds);
+            put_bytes(&mut self.table, &bounds);
+        }
+        self.gaps.clear();
+        self.shapes.clear();
+        self.block_occurrences = 0;
+        self.block_start = self.next_ordinal;
+    }
+
+    /// Ends the list: appends it and its positions to `postings` and `positions`, which begin at these offsets of their
+    /// sections, and begins anew. None if there is no posting.
+    pub fn finish(
+        &mut self,
+        (postings, postings_start): (&mut Vec<u8>, u64),
+        (positions, positions_start): (&mut Vec<u8>, u64),
+    ) -> Option<TermEntry> {
+        let records = std::mem::take(&mut self.records);
+        let occurrences = self.positions.count();
+        if records == 0 {
+            return None;
+        }
+        self.end_block();
+        let lists = if occurrences == 1 {
+            let (ordinal, column, position) = self.first;
+            self.positions.finish(&mut Vec::new());
+            Lists::Once { ordinal, column, position }
+        } else {
+            let starts = (postings_start + postings.len() as u64, positions_start + positions.len() as u64);
+            if records as usize > self.per_block {
+                put_varint(postings, self.table.len() as u64);
+                postings.extend_from_slice(&self.table);
+            }
+            postings.extend_from_slice(&self.blocks);
+            self.positions.finish(positions);
+            Lists::Written {
+                occurrences,
+                postings: starts.0..postings_start + postings.len() as u64,
+                positions: starts.1..positions_start + positions.len() as u64,
+            }
+        };
+        self.table.clear();
+        self.blocks.clear();
+        (self.block_start, self.next_ordinal) = (0, 0);
+        Some(TermEntry { records, lists })
+    }
+}

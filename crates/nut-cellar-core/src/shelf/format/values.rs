@@ -1,0 +1,344 @@
+//! Values by column: what filters, sorting and counting compare, as numbers of 64 bits whose order is that of the values.
+//!
+//! The values of a column are packed in blocks of as many records as a block of postings has postings: if not every record
+//! has one value, how many each has; then the values less the least one of the block, in as many bits as the greatest
+//! needs. The index has a line of fixed size for each block, so that one value can be had without another.
+//!
+//! What always holds: the values of a record ascend, each once; a record without a value has none, which is not zero. A
+//! value of kind "exact" is the ordinal of its text among those of the shelf (see `exact`).
+
+use crate::error::Result;
+use crate::shelf::build::output::Output;
+use crate::shelf::format::directory::{LINE, Section};
+use crate::shelf::format::pack;
+use crate::shelf::read::held::{Held, Step};
+use crate::shelf::read::reader::Shelf;
+use crate::wire::{Broken, Reader};
+use std::ops::Range;
+use std::sync::Arc;
+
+/// Packs the values of one column.
+pub(in crate::shelf) struct ValueWriter {
+    per_block: usize,
+    counts: Vec<u32>,
+    values: Vec<u64>,
+    packed: Vec<u8>,
+}
+
+/// The lines of the index so far, of all columns.
+#[derive(Default)]
+pub(in crate::shelf) struct ValueIndex {
+    lines: Vec<u8>,
+    written: u64,
+}
+
+impl ValueIndex {
+    /// Ends the section and writes the index, as another.
+    pub fn finish(self, out: &mut Output<'_>) -> Result<()> {
+        out.end(Section::Values);
+        out.append(&self.lines)?;
+        out.end(Section::ValueIndex);
+        Ok(())
+    }
+}
+
+impl ValueWriter {
+    pub fn new(per_block: usize) -> Self {
+        Self { per_block, counts: Vec::new(), values: Vec::new(), packed: Vec::new() }
+    }
+
+    /// Appends the values of the next record, which ascend.
+    pub fn push(&mut self, out: &mut Output<'_>, index: &mut ValueIndex, values: &[u64]) -> Result<()> {
+        self.counts.push(u32::try_from(values.len()).expect("a record has at most 1 GiB of values"));
+        self.values.extend_from_slice(values);
+        if self.counts.len() == self.per_block { self.end_block(out, index) } else { Ok(()) }
+    }
+
+    /// Ends the column.
+    pub fn finish(mut self, out: &mut Output<'_>, index: &mut ValueIndex) -> Result<()> {
+        if self.counts.is_empty() { Ok(()) } else { self.end_block(out, index) }
+    }
+
+    fn end_block(&mut self, out: &mut Output<'_>, index: &mut ValueIndex) -> Result<()> {
+        let low = self.values.iter().min().copied().unwrap_or(1);
+        let high = self.values.iter().max().copied().unwrap_or(0);
+        let counted = self.counts.iter().any(|count| *count != 1);
+        if counted {
+            pack::put(&mut self.packed, &self.counts);
+        }
+        put_wide(&mut self.packed, self.values.iter().map(|value| value - low), width(low, high));
+        out.append(&self.packed)?;
+        index.written += self.packed.len() as u64;
+        for number in [index.written, low, high] {
+            index.lines.extend_from_slice(&number.to_le_bytes());
+        }
+        index.lines.push(u8::from(counted));
+        self.counts.clear();
+        self.values.clear();
+        self.packed.clear();
+        Ok(())
+    }
+}
+
+/// The bits that a value takes in a block.
+fn width(low: u64, high: u64) -> u32 {
+    u64::BITS - high.saturating_sub(low).leading_zeros()
+}
+
+/// Appends numbers of so many bits, one after the other, the lowest bit first.
+fn put_wide(out: &mut Vec<u8>, numbers: impl Iterator<Item = u64>, width: u32) {
+    let (mut held, mut bits) = (0_u128, 0);
+    for number in numbers {
+        held |= u128::from(number) << bits;
+        bits += width;
+        while bits >= 8 {
+            out.push(held.to_le_bytes()[0]);
+            held >>= 8;
+            bits -= 8;
+        }
+    }
+    if bits > 0 {
+        out.push(held.to_le_bytes()[0]);
+    }
+}
+
+/// Numbers of so many bits lie in eight bytes, wherever they begin.
+const EIGHT_BYTES: u32 = u64::BITS - 7;
+
+/// Reads what [`put_wide`] wrote: as many numbers as there are bytes for, at most `count`.
+fn get_wide(bytes: &[u8], count: usize, width: u32, mut take: impl FnMut(u64)) {
+    let low = if width == u64::BITS { u64::MAX } else { (1 << width) - 1 };
+    if width <= EIGHT_BYTES {
+        for number in 0..count {
+            let bit = number * width as usize;
+            take(pack::eight_bytes_at(bytes, bit / 8) >> (bit % 8) & low);
+        }
+        return;
+    }
+    let (mut held, mut bits, mut rest) = (0_u128, 0, bytes.iter());
+    for _ in 0..count {
+        while bits < width {
+            held |= u128::from(*rest.next().unwrap_or(&0)) << bits;
+            bits += 8;
+        }
+        take(u64::from_le_bytes(*held.to_le_bytes().first_chunk().expect("16 bytes have 8")) & low);
+        held >>= width;
+        bits -= width;
+    }
+}
+
+/// The values of one column of a shelf, a block at a time.
+#[derive(Debug)]
+pub(crate) struct ValueColumn {
+    shelf: Arc<Shelf>,
+    column: u16,
+    block: Option<u32>,
+    span: (u64, u64),
+    range: Range<u64>,
+    /// Where the values of each record of the block end, and all of them.
+    ends: Vec<usize>,
+    values: Vec<u64>,
+    /// The block whose line of the index was read last, and the line.
+    lined: Option<u32>,
+    line_here: Line,
+}
+
+/// What the index says of a block: where it is, its least and greatest value, whether it has counts.
+type Line = (Range<u64>, (u64, u64), bool);
+
+/// Whether one of the ranges, which ascend and do not touch, has a number from `low` to `high`.
+pub(crate) fn overlaps(ranges: &[(u64, u64)], low: u64, high: u64) -> bool {
+    let first = ranges.partition_point(|(_, end)| *end < low);
+    ranges.get(first).is_some_and(|(start, _)| *start <= high)
+}
+
+impl ValueColumn {
+    /// The column at this place among those whose values are compared.
+    pub fn new(shelf: &Arc<Shelf>, column: usize) -> Self {
+        let column = u16::try_from(column).unwrap_or(u16::MAX);
+        let shelf = Arc::clone(shelf);
+        Self {
+            shelf,
+            column,
+            block: None,
+            span: (1, 0),
+            range: 0..0,
+            ends: Vec::new(),
+            values: Vec::new(),
+            lined: None,
+            line_here: (0..0, (1, 0), false),
+        }
+    }
+
+    /// The values of a record, ascending.
+    pub fn of(&mut self, held: &mut Held, ordinal: u32) -> Step<&[u64]> {
+        let block = ordinal / self.per_block();
+        if self.block != Some(block) {
+            self.block = None;
+            self.read(held, block)?;
+            self.block = Some(block);
+        }
+        Ok(self.here(ordinal))
+    }
+
+    /// Whether a record has a value in one of the ranges, which ascend and do not touch. Where each record of its block has
+    /// one value, that one is read and no other.
+    pub fn any_in(&mut self, held: &mut Held, ordinal: u32, ranges: &[(u64, u64)]) -> Step<bool> {
+        let block = ordinal / self.per_block();
+        if self.lined != Some(block) {
+            self.lined = None;
+            self.line_here = self.line(held, block)?;
+            self.lined = Some(block);
+        }
+        let (range, (low, high), counted) = self.line_here.clone();
+        if low > high || !overlaps(ranges, low, high) {
+            return Ok(false);
+        }
+        if counted {
+            let values = self.of(held, ordinal)?;
+            return Ok(values.iter().any(|value| overlaps(ranges, *value, *value)));
+        }
+        let width = width(low, high);
+        let bit = u64::from(ordinal % self.per_block()) * u64::from(width);
+        let bytes = range.start + bit / 8..range.start + (bit + u64::from(width)).div_ceil(8);
+        if bytes.end > range.end {
+            return Err(self.shelf.broken(Section::Values, Broken("the number of values")).into());
+        }
+        let bytes = held.get(&self.shelf, self.shelf.within(Section::Values, bytes)?)?;
+        let whole = bytes.iter().rev().fold(0_u128, |whole, byte| whole << 8 | u128::from(*byte));
+        let low_bits = if width == u64::BITS { u64::MAX } else { (1 << width) - 1 };
+        let value =
+            u64::from_le_bytes(*(whole >> (bit % 8)).to_le_bytes().first_chunk().expect("16 bytes have 8"));
+        let value = (value & low_bits).wrapping_add(low);
+        Ok(overlaps(ranges, value, value))
+    }
+
+    /// The least and the greatest value of a block (the least is above the greatest if it has none), and whether not every
+    /// record of it has one value.
+    pub fn block_span(&mut self, held: &mut Held, block: u32) -> Step<((u64, u64), bool)> {
+        if self.lined != Some(block) {
+            self.lined = None;
+            self.line_here = self.line(held, block)?;
+            self.lined = Some(block);
+        }
+        Ok((self.line_here.1, self.line_here.2))
+    }
+
+    /// The number of records in a block.
+    pub fn per_block(&self) -> u32 {
+        u32::try_from(self.shelf.block()).expect("at most 128")
+    }
+
+    /// The values of a record of the block that was read last, ascending.
+    pub fn here(&self, ordinal: u32) -> &[u64] {
+        let place = (ordinal % self.per_block()) as usize;
+        let start = place.checked_sub(1).map_or(0, |before| self.ends[before]);
+        &self.values[start..self.ends[place]]
+    }
+
+    /// Where in its section the block stands that was read last.
+    pub fn range(&self) -> Range<u64> {
+        self.range.clone()
+    }
+
+    /// The least and the greatest value of the block that was read last; the least is above the greatest if it has none.
+    pub fn span(&self) -> (u64, u64) {
+        self.span
+    }
+
+    fn read(&mut self, held: &mut Held, block: u32) -> Step<()> {
+        let shelf = &self.shelf;
+        let (bytes, counted) = {
+            let (range, span, counted) = self.line(held, block)?;
+            self.span = span;
+            self.range = range.clone();
+            (held.get(shelf, shelf.within(Section::Values, range)?)?, counted)
+        };
+        let per_block = self.per_block();
+        let records = (shelf.records() - block * per_block).min(per_block) as usize;
+        self.unpack(&bytes, records, counted).map_err(|what| self.shelf.broken(Section::Values, what))?;
+        Ok(())
+    }
+
+    fn unpack(&mut self, bytes: &[u8], records: usize, counted: bool) -> Result<(), Broken> {
+        let mut reader = Reader::new(bytes);
+        let (low, high) = self.span;
+        let width = width(low, high);
+        self.ends.clear();
+        if counted {
+            let mut counts = Vec::new();
+            pack::get(&mut reader, records, &mut counts)?;
+            let ends = counts.iter().scan(0_usize, |end, count| {
+                *end = end.saturating_add(*count as usize);
+                Some(*end)
+            });
+            self.ends.extend(ends);
+        } else {
+            self.ends.extend(1..=records);
+        }
+        let all = self.ends.last().copied().unwrap_or(0);
+        let size = all.checked_mul(width as usize).map(|bits| bits.div_ceil(8));
+        // Values that take no bits are one in a record at most.
+        let most = if low > high { 0 } else { records };
+        if size != Some(reader.left()) || (width == 0 && all > most) {
+            return Err(Broken("the number of values"));
+        }
+        self.values.clear();
+        let mut above = false;
+        get_wide(reader.take(reader.left())?, all, width, |value| {
+            above |= value > high.saturating_sub(low);
+            self.values.push(value.wrapping_add(low));
+        });
+        let starts = std::iter::once(0).chain(self.ends.iter().copied());
+        let ascend = |(start, end): (usize, &usize)| self.values[start..*end].is_sorted_by(|a, b| a < b);
+        if above || (counted && !starts.zip(&self.ends).all(ascend)) {
+            return Err(Broken("the order of the values"));
+        }
+        Ok(())
+    }
+
+    fn line(&self, held: &mut Held, block: u32) -> Step<Line> {
+        let (shelf, section) = (&self.shelf, Section::ValueIndex);
+        let blocks = u64::from(shelf.records()).div_ceil(shelf.block() as u64);
+        let place = u64::from(self.column) * blocks + u64::from(block);
+        // With the line before, which says where the block begins.
+        let first = place.saturating_sub(1);
+        let lines = first * LINE as u64..(place + 1) * LINE as u64;
+        let bytes = held.get(shelf, shelf.within(section, lines)?)?;
+        let read = || {
+            let mut reader = Reader::new(&bytes);
+            let mut start = 0;
+            if place > 0 {
+                start = reader.u64()?;
+                reader.take(LINE - 8)?;
+            }
+            let (end, low, high) = (reader.u64()?, reader.u64()?, reader.u64()?);
+            let counted = reader.u8()?;
+            let none = (low, high) == (1, 0);
+            if start > end || counted > 1 || (low > high && !none) {
+                return Err(Broken("the line of a block"));
+            }
+            Ok((start..end, (low, high), counted == 1))
+        };
+        Ok(read().map_err(|what| shelf.broken(section, what))?)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    proptest! {
+        #[test]
+        fn wide_numbers_come_back(width in 0_u32..=64, numbers in prop::collection::vec(any::<u64>(), 0..200)) {
+            let low = if width == 64 { u64::MAX } else { (1 << width) - 1 };
+            let numbers: Vec<_> = numbers.into_iter().map(|number| number & low).collect();
+            let (mut bytes, mut read) = (Vec::new(), Vec::new());
+            put_wide(&mut bytes, numbers.iter().copied(), width);
+            prop_assert_eq!(bytes.len(), (numbers.len() * width as usize).div_ceil(8));
+            get_wide(&bytes, numbers.len(), width, |number| read.push(number));
+            prop_assert_eq!(read, numbers);
+        }
+    }
+}
