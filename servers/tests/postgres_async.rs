@@ -81,6 +81,9 @@ fn each_call_answers_as_that_of_a_program_that_waits() {
         assert_eq!(rows.iter().map(|row| row.get(0)).collect::<Vec<&str>>(), ["Quill Halt", "Quill Halt"]);
         let error = again.join(&other, &found, "SELECT nothing FROM found", &[]).await.unwrap_err();
         assert!(error.to_string().contains("nothing"), "{error}");
+        let small = again.with_memory(1 << 10);
+        assert_eq!(small.search(&other, &query, &plain).await.unwrap().hits, found.hits);
+        assert_eq!(small.info(&other).await.unwrap().memory.budget, 1 << 10);
         again.why(&other, &query, &plain, &Key::from(2)).await.unwrap();
         again.compare(&other, &query, &plain, &plain.clone().weight("title", 2.0)).await.unwrap();
         let terms = again.terms(&other, &Pattern::new("wal*").unwrap(), 9).await.unwrap();

@@ -241,7 +241,7 @@ pub struct Settings {
     pub skip: usize,
     /// Go on behind the last hit of a page before, by the place that it told
     #[arg(long, value_name = "PLACE")]
-    pub after: Option<nut_cellar::search::Place>,
+    pub after: Option<nut_cellar::search::PagePlace>,
 }
 
 #[derive(Args)]

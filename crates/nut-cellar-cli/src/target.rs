@@ -376,25 +376,40 @@ fn connect(file: &Path) -> Result<Connection> {
         ));
     }
     let flags = OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_NO_MUTEX;
-    let open = || {
-        let mut connection = Connection::open_with_flags(file, flags)?;
-        if cannot_be_read(&connection) {
-            let flags = OpenFlags::SQLITE_OPEN_READ_ONLY
-                | OpenFlags::SQLITE_OPEN_URI
-                | OpenFlags::SQLITE_OPEN_NO_MUTEX;
-            connection = Connection::open_with_flags(unchanging(file), flags)?;
-        }
-        connection.busy_timeout(PATIENCE)?;
-        Ok(connection)
-    };
-    open().map_err(|error: rusqlite::Error| {
+    let failed = |error: rusqlite::Error| {
         let message = format!("{}: opening the database failed: {error}.", file.display());
         Error::caused(ErrorKind::Place, message, error)
-    })
+    };
+    let mut connection = Connection::open_with_flags(file, flags).map_err(failed)?;
+    if cannot_be_read(&connection) {
+        if log_of(file).metadata().is_ok_and(|log| log.len() > 0) {
+            // What is in it would not be seen.
+            return Err(Error::new(
+                ErrorKind::Place,
+                format!(
+                    "{}: its write-ahead log has changes, and can't be read by who may not write beside it; have them written back \
+                     (`PRAGMA wal_checkpoint(TRUNCATE)`), or search as who may write there.",
+                    file.display()
+                ),
+            ));
+        }
+        let flags =
+            OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_URI | OpenFlags::SQLITE_OPEN_NO_MUTEX;
+        connection = Connection::open_with_flags(unchanging(file), flags).map_err(failed)?;
+    }
+    connection.busy_timeout(PATIENCE).map_err(failed)?;
+    Ok(connection)
 }
 
-/// Whether a database with a write-ahead log can't be read because the files beside it are not there and can't be made. Then nobody has it
-/// open.
+/// The write-ahead log beside a database.
+fn log_of(file: &Path) -> PathBuf {
+    let mut name = file.as_os_str().to_owned();
+    name.push("-wal");
+    name.into()
+}
+
+/// Whether a database with a write-ahead log can't be read because the files beside it can't be written or made. If the log is empty, the
+/// database file has all there is.
 fn cannot_be_read(connection: &Connection) -> bool {
     let read = connection.query_row("SELECT count(*) FROM sqlite_schema", [], |_| Ok(()));
     let code = read.err().and_then(|error| error.sqlite_error_code());

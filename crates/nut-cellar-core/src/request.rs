@@ -9,7 +9,7 @@ use crate::note::Note;
 use crate::query::{Expansions, Query};
 use crate::rank::Lengths;
 use crate::schema::Schema;
-use crate::search::{Beginnings, DOCUMENT_VERSION, Find, Order, Place, Spellings, Total, Words};
+use crate::search::{Beginnings, DOCUMENT_VERSION, Find, Order, PagePlace, Spellings, Total, Words};
 use indexmap::IndexMap;
 use serde::{Deserialize, Serialize};
 use std::num::NonZero;
@@ -108,7 +108,7 @@ pub struct Request {
     pub skip: usize,
     /// See [`Find::after`].
     #[serde(skip_serializing_if = "is_default")]
-    pub after: Option<Place>,
+    pub after: Option<PagePlace>,
     /// See [`Find::k1`].
     #[serde(skip_serializing_if = "is_default")]
     pub k1: Option<f32>,

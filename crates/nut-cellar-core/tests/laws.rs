@@ -14,7 +14,7 @@ mod oracle;
 use bytes::Bytes;
 use nut_cellar_core::rank::Lengths;
 use nut_cellar_core::search::{
-    Beginnings, Order, Place, Reason, Reckoning, Spellings, Strategy as Way, Total, Why,
+    Beginnings, Order, PagePlace, Reason, Reckoning, Spellings, Strategy as Way, Total, Why,
 };
 use nut_cellar_core::store::{Near, Wanted};
 use nut_cellar_core::text::TextSettings;
@@ -461,7 +461,7 @@ fn check(
         same(&found, here, 0, live)
             .map_err(|error| TestCaseError::fail(format!("{} in pages: {error}", asked.query)))?;
         let Some(last) = found.last else { break };
-        let kept: Place = last.to_string().parse().unwrap();
+        let kept: PagePlace = last.to_string().parse().unwrap();
         prop_assert_eq!(&kept, &last);
         let after = expected.iter().filter(|hit| comes_after(&asked.oracle(), hit, &last)).count();
         prop_assert_eq!(after, behind.len());

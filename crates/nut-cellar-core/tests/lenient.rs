@@ -115,10 +115,10 @@ fn a_place_is_read_again_and_anything_else_is_refused() {
     let office = office();
     let last = office.find("walnut box of submarien", &lenient().limit(1)).last.unwrap();
     assert!(last.lenient.is_some());
-    assert_eq!(last.to_string().parse::<nut_cellar_core::search::Place>().unwrap(), last);
+    assert_eq!(last.to_string().parse::<nut_cellar_core::search::PagePlace>().unwrap(), last);
     let text = last.to_string();
     for cut in 0..text.len() {
-        let _ = text[..cut].parse::<nut_cellar_core::search::Place>();
+        let _ = text[..cut].parse::<nut_cellar_core::search::PagePlace>();
     }
 }
 

@@ -1,7 +1,7 @@
 //! Pages that go on behind the last hit of the one before, while records come and go in between.
 #![allow(clippy::unwrap_used, reason = "a test fails by panicking")]
 
-use nut_cellar_core::search::{Order, Place};
+use nut_cellar_core::search::{Order, PagePlace};
 use nut_cellar_core::{
     Batch, Column, Filter, Find, Found, Key, Kind, Memory, Opened, Query, Record, Schema, Search, Snapshot,
     search,
@@ -95,7 +95,7 @@ proptest! {
             seen.extend(page.hits.iter().map(|hit| hit.key.clone()));
             let Some(last) = page.last else { break };
             // Kept as text, as in a link.
-            find = find.after(last.to_string().parse::<Place>().unwrap());
+            find = find.after(last.to_string().parse::<PagePlace>().unwrap());
             if seen.len() < 60 {
                 office.change(change);
             }

@@ -4,7 +4,7 @@
 use nut_cellar_core::filter::Test;
 use nut_cellar_core::rank::Lengths;
 use nut_cellar_core::request::Said;
-use nut_cellar_core::search::{Beginnings, Place};
+use nut_cellar_core::search::{Beginnings, PagePlace};
 use nut_cellar_core::{
     Batch, Column, ErrorKind, Expansions, Filter, Find, Found, Hit, Key, Kind, Marks, Memory, Note, Opened,
     Order, Query, Record, Request, Schema, Search, Snapshot, Spellings, Total, Value, Words, search,
@@ -175,7 +175,7 @@ prop_compose! {
         if exact { find = find.exact_forms(); }
         if expansions { find = find.expanding(&Arc::new(Expansions::read("brolly = umbrella", &schema()).unwrap())); }
         if let Some(filter) = filter { find = find.only(filter); }
-        if let Some((score, key)) = after { find = find.after(Place { value: None, score, key, lenient: None }); }
+        if let Some((score, key)) = after { find = find.after(PagePlace { value: None, score, key, lenient: None }); }
         if let Some(terms) = most.0 { find = find.most_terms(terms); }
         if let Some(postings) = most.1 { find = find.most_postings(postings); }
         find
@@ -221,7 +221,7 @@ proptest! {
         found.total = 7;
         found.more = true;
         found.notes = vec![Note::OnlyExcludes, Note::FewerWords { words: 3, needed: 2 }];
-        found.last = Some(Place { value: None, score, key, lenient: None });
+        found.last = Some(PagePlace { value: None, score, key, lenient: None });
         found.hits = vec![hit];
         let (text, read) = through_json(&found);
         let json: Json = serde_json::from_str(&text).unwrap();
@@ -240,7 +240,7 @@ fn every_setting_can_be_said_and_is_explained() {
         "marks": true, "total": {"at_least": 100}, "limit": 5, "skip": 2, "after": "0000c03f001080000000000000070000", "k1": 1.0, "b": 0.5,
         "proximity": 2.0, "values": false, "exact_forms": true, "expansions": "brolly = umbrella", "most_terms": 1000,
         "most_postings": 1000, "threads": 2}"#;
-    let place = Place { value: None, score: 1.5, key: Key::from(7), lenient: None };
+    let place = PagePlace { value: None, score: 1.5, key: Key::from(7), lenient: None };
     let text = text.replace("0000c03f001080000000000000070000", &place.to_string());
     let request = Request::read(&text).unwrap();
     let json = serde_json::to_value(&request).unwrap();

@@ -260,7 +260,7 @@ fn what_cannot_be_asked_is_refused() {
         assert!(error.is_bad_request() && error.to_string().contains(said), "{error}");
     }
     for text in ["", "12", "zz", "0000803f09", "0000803f00"] {
-        assert!(text.parse::<search::Place>().unwrap_err().is_bad_request(), "{text}");
+        assert!(text.parse::<search::PagePlace>().unwrap_err().is_bad_request(), "{text}");
     }
 }
 

@@ -292,7 +292,7 @@ fn setting(name: &str, meta: &ParseNestedMeta<'_>) -> Result<Option<Setting>> {
         "steps" | "written" => strings(&texts(meta)?.0),
         "stop" => {
             let value = meta.value()?;
-            of = Some(Ident::new("Stop", meta.path.span()));
+            of = Some(Ident::new("StopWords", meta.path.span()));
             if value.peek(LitBool) {
                 let said = value.parse::<LitBool>()?;
                 quote!(OfLanguage(#said))

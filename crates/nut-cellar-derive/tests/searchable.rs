@@ -2,7 +2,7 @@
 #![allow(clippy::unwrap_used, reason = "a test fails by panicking")]
 
 use nut_cellar::searchable::{KeyValue, SingleValue};
-use nut_cellar::text::{Accents, Forms, Reading, Stop, TextSettings};
+use nut_cellar::text::{Accents, Forms, Reading, StopWords, TextSettings};
 use nut_cellar::{
     Cellar, Column, ErrorKind, Find, Hit, Key, Kind, Language, Packing, Record, Schema, Searchable, Value,
     Words,
@@ -105,11 +105,11 @@ fn all_that_a_schema_says_of_a_column_can_be_said() {
         stem: Some(false),
         stemmer: Some("none".into()),
         forms: Some(Forms::Same),
-        stop: Some(Stop::Words(vec!["the".into()])),
+        stop: Some(StopWords::Words(vec!["the".into()])),
         // The other one is said of days.
         written: Vec::new(),
     };
-    let station = TextSettings { stop: Some(Stop::OfLanguage(true)), ..TextSettings::default() };
+    let station = TextSettings { stop: Some(StopWords::OfLanguage(true)), ..TextSettings::default() };
     let expected = Schema::new("depot")
         .with_key("no")
         .with(

@@ -25,13 +25,14 @@
 
 mod cellar;
 pub mod folder;
+mod place;
 #[cfg(feature = "postgres")]
 pub mod postgres;
 pub mod rows;
 #[cfg(feature = "sqlite")]
 pub mod sqlite;
 
-pub use cellar::{Cellar, Info, Patience, Place};
+pub use cellar::{Cellar, Info};
 pub use folder::{Durability, Folder};
 pub use nut_cellar_core::{
     Batch, Beginnings, Column, DEFAULT_MEMORY, Difference, Error, ErrorKind, Expansions, Filter, Find, Found,
@@ -43,6 +44,7 @@ pub use nut_cellar_core::{
 };
 #[cfg(feature = "derive")]
 pub use nut_cellar_derive::Searchable;
+pub use place::{Patience, Place};
 
 /// The examples of the README are compiled and run with the documentation's.
 #[cfg(all(doctest, feature = "sqlite"))]

@@ -8,8 +8,8 @@
 )]
 
 use nut_cellar::{
-    Cellar, Column, Durability, ErrorKind, Find, Folder, Merging, Patience, Place, Record, Result, Schema,
-    View,
+    Cellar, Column, DEFAULT_MEMORY, Durability, ErrorKind, Find, Folder, Merging, Patience, Place, Record,
+    Result, Schema, View,
 };
 use std::fs;
 use std::path::{Path, PathBuf};
@@ -400,6 +400,21 @@ fn who_lost_the_lock_publishes_nothing() {
     }
     put(&cellar, 7..8, "quill");
     assert_eq!(total(&cellar, "quill"), 1);
+}
+
+#[test]
+fn less_memory_finds_the_same() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("shed.cellar");
+    put(&Cellar::create_in(&path, schema()).unwrap(), 0..300, "oak");
+    for bytes in [0, DEFAULT_MEMORY] {
+        let cellar = Cellar::open_in(&path).unwrap().with_memory(bytes);
+        for _ in 0..3 {
+            assert_eq!(total(&cellar, "oak"), 300);
+        }
+        let memory = cellar.info().unwrap().memory;
+        assert_eq!((memory.budget, memory.kept > 0), (bytes as u64, bytes > 0));
+    }
 }
 
 #[test]

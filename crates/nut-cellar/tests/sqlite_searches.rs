@@ -4,7 +4,7 @@
 
 use nut_cellar::search::{Order, Reason, Why};
 use nut_cellar::sqlite::SqliteCellar;
-use nut_cellar::{Column, Filter, Find, Kind, Query, Schema};
+use nut_cellar::{Column, DEFAULT_MEMORY, Filter, Find, Kind, Query, Schema};
 use rusqlite::Connection;
 
 fn schema() -> Schema {
@@ -40,6 +40,17 @@ fn office() -> (Connection, SqliteCellar) {
 fn keys(db: &Connection, cellar: &SqliteCellar, query: &str, find: &Find) -> String {
     let found = cellar.find(db, query, find).unwrap();
     found.hits.iter().map(|hit| hit.key.to_string()).collect::<Vec<_>>().join(" ")
+}
+
+#[test]
+fn less_memory_finds_the_same() {
+    let (db, cellar) = office();
+    let found = keys(&db, &cellar, "walnut", &Find::new());
+    assert_eq!(cellar.info(&db).unwrap().memory.budget, DEFAULT_MEMORY as u64);
+    let cellar = cellar.with_memory(0);
+    assert_eq!(keys(&db, &cellar, "walnut", &Find::new()), found);
+    let memory = cellar.info(&db).unwrap().memory;
+    assert_eq!((memory.budget, memory.kept), (0, 0));
 }
 
 #[test]

@@ -18,7 +18,7 @@ use crate::query::Query;
 use crate::record::Value;
 use crate::schema::{ColumnSet, Kind, Schema};
 use crate::search::{Beginnings, Find, Order, Search, Words};
-use crate::text::{Recipe, Stop};
+use crate::text::{Recipe, StopWords};
 use serde::Serialize;
 use std::collections::HashSet;
 
@@ -281,7 +281,7 @@ fn quoted(value: &str) -> Query {
 fn recipe_of(schema: &Schema, column: usize) -> Option<Recipe> {
     let (_, column) = schema.text_columns().nth(column)?;
     let mut settings = column.text_settings().clone();
-    settings.stop.get_or_insert(Stop::OfLanguage(true));
+    settings.stop.get_or_insert(StopWords::OfLanguage(true));
     Some(Recipe::of(&settings))
 }
 

@@ -9,7 +9,7 @@ use crate::error;
 use crate::query::Query;
 use crate::rank::idf;
 use crate::record::Key;
-use crate::search::{Find, Found, Order, Place, Total, Words};
+use crate::search::{Find, Found, Order, PagePlace, Total, Words};
 use crate::wire::{Broken, Reader, put_bytes};
 use std::collections::HashSet;
 
@@ -161,9 +161,9 @@ pub(super) fn found(
         Some(found) => Ok(found),
         None => by.found(&front_query, &front),
     };
-    let place = |place: Place, behind: bool| {
+    let place = |place: PagePlace, behind: bool| {
         let lenient = Some(Box::new(Leniency { behind, ..leniency.clone() }));
-        Place { lenient, ..place }
+        PagePlace { lenient, ..place }
     };
     if !leniency.fewer || (in_front >= enough && !leniency.behind) {
         let mut found = page_in_front()?;
@@ -201,7 +201,7 @@ pub(super) fn found(
     let added: Vec<_> = fresh.by_ref().take(missing).collect();
     let more = found.more || more || fresh.next().is_some();
     if let Some(last) = added.last() {
-        let last = Place { value: None, score: last.score, key: last.key.clone(), lenient: None };
+        let last = PagePlace { value: None, score: last.score, key: last.key.clone(), lenient: None };
         found.last = Some(place(last, true));
     } else {
         found.last = found.last.map(|last| place(last, false));

@@ -24,5 +24,5 @@ mod tree;
 pub use expansions::Expansions;
 pub(crate) use expansions::shared_forms;
 pub use misread::Misread;
-pub use parse::Reading;
+pub use parse::ReadQuery;
 pub use tree::Query;

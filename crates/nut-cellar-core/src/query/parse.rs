@@ -25,7 +25,7 @@ const DEEPEST_BRACKETS: [usize; 4] = [DEEPEST, 30, 15, 9];
 /// A query that was read, and what there is to say about it.
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
-pub struct Reading {
+pub struct ReadQuery {
     /// What it means.
     pub query: Query,
     /// What was taken otherwise than it may have been meant.
@@ -43,14 +43,14 @@ impl Query {
     /// assert_eq!(reading.query.to_string(), r#"walnut title:"brass handle""#);
     /// assert_eq!(reading.notes[0].to_string(), "A quotation mark is not closed; the phrase was taken to go to the end.");
     /// ```
-    pub fn read(text: &str) -> Reading {
+    pub fn read(text: &str) -> ReadQuery {
         let (query, problems, _) = parse(text);
         let note = |(range, message): (Range<usize>, String)| Note::Misread {
             message,
             start: range.start,
             end: range.end,
         };
-        Reading { query, notes: problems.into_iter().map(note).collect() }
+        ReadQuery { query, notes: problems.into_iter().map(note).collect() }
     }
 
     /// Reads what a program or its developer wrote, which has to make sense, with the columns of a schema.

@@ -11,4 +11,4 @@ mod shares;
 pub(crate) use formula::WordScorer;
 pub use formula::{ColumnFactor, DEFAULT_B, DEFAULT_K1, Formula, average_length, idf};
 pub use lengths::Lengths;
-pub(crate) use shares::Shares;
+pub(crate) use shares::{Row, Shares};

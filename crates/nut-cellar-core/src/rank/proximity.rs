@@ -11,7 +11,7 @@
 pub const ALPHA: f64 = 0.3;
 
 /// What no proximity exceeds: that of words at the same place.
-pub const MOST: f32 = 1.466_338;
+pub const GREATEST: f32 = 1.466_338;
 
 /// The proximity of two words that stand so far from each other.
 ///
@@ -36,7 +36,7 @@ mod tests {
         for (distance, worked) in [(0, 1.466_337), (1, 0.800_325), (4, 0.059_258)] {
             assert!((of(distance) - worked).abs() < 1e-5, "{distance}: {}", of(distance));
         }
-        assert!((0..100).all(|distance| of(distance + 1) <= of(distance) && of(distance) <= MOST));
+        assert!((0..100).all(|distance| of(distance + 1) <= of(distance) && of(distance) <= GREATEST));
         assert!(of(u32::MAX) >= 0.0);
     }
 }

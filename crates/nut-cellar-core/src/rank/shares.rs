@@ -15,39 +15,47 @@ const UNKNOWN: f32 = -1.0;
 #[derive(Debug)]
 pub(crate) struct Shares<'f> {
     formula: &'f Formula,
-    /// For each column and number of occurrences where its shares by length begin, once one was asked for.
-    starts: Vec<Option<u32>>,
+    /// For each column and number of occurrences its row, once a share of it was asked for.
+    rows: Vec<Row>,
+    /// Shares by length, row by row. Of the first row none are known.
     table: Vec<f32>,
 }
+
+/// A row of shares, which a term has that stands so often in a column, by the column's length.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub(crate) struct Row(usize);
 
 impl<'f> Shares<'f> {
     /// Nothing worked out yet.
     pub fn new(formula: &'f Formula) -> Self {
-        Self { formula, starts: vec![None; formula.columns().len() * OCCURRENCES], table: Vec::new() }
+        let rows = vec![Row::default(); formula.columns().len() * OCCURRENCES];
+        Self { formula, rows, table: vec![UNKNOWN; LENGTHS as usize] }
     }
 
     /// The share of a column of so many tokens in which a term stands `tf` times, at least once; none if it was not worked out.
     #[inline]
     pub fn get(&self, column: usize, tf: u32, length: u8) -> Option<f32> {
-        let occurrences = tf as usize - 1;
-        if occurrences >= OCCURRENCES {
-            return None;
-        }
-        let start = self.starts[column * OCCURRENCES + occurrences]? as usize;
-        Some(self.table[start + usize::from(length)]).filter(|share| *share >= 0.0)
+        let row = (tf as usize <= OCCURRENCES).then(|| self.rows[column * OCCURRENCES + tf as usize - 1])?;
+        Some(self.in_row(row, length)).filter(|share| *share >= 0.0)
     }
 
-    /// The same, worked out: with those of all lengths, as most of them are wanted soon, and together they take next to no time.
-    pub fn work_out(&mut self, column: usize, tf: u32, length: u8) -> f32 {
-        let share = |length: u32| self.formula.frequency(column, tf, length);
-        if let Some(start) = self.starts.get_mut(column * OCCURRENCES + tf as usize - 1)
-            && tf as usize <= OCCURRENCES
-            && start.is_none()
-        {
-            *start = u32::try_from(self.table.len()).ok();
-            self.table.extend((0..LENGTHS - 1).map(share));
+    /// A share of a row; less than 0 if it was not worked out.
+    #[inline]
+    pub fn in_row(&self, row: Row, length: u8) -> f32 {
+        self.table[row.0 + usize::from(length)]
+    }
+
+    /// The row of a column in which a term stands `tf` times, at least once: worked out, unless it stands there too often.
+    pub fn row(&mut self, column: usize, tf: u32) -> Row {
+        if tf as usize > OCCURRENCES {
+            return Row::default();
+        }
+        let row = &mut self.rows[column * OCCURRENCES + tf as usize - 1];
+        if *row == Row::default() {
+            *row = Row(self.table.len());
+            self.table.extend((0..LENGTHS - 1).map(|length| self.formula.frequency(column, tf, length)));
             self.table.push(UNKNOWN);
         }
-        share(length.into())
+        *row
     }
 }

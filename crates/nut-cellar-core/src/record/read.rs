@@ -6,7 +6,7 @@ use serde::de::{Deserializer, IntoDeserializer, Visitor};
 use serde::forward_to_deserialize_any;
 
 /// What is read from a record.
-pub(crate) enum Part<'a> {
+pub(crate) enum RecordPart<'a> {
     /// What names it.
     Key(&'a Key),
     /// What it scores.
@@ -18,7 +18,7 @@ pub(crate) enum Part<'a> {
 }
 
 /// The parts of a record by name. Only those are given that are asked for, where that is known.
-pub(crate) struct Parts<'a>(pub Vec<(&'a str, Part<'a>)>);
+pub(crate) struct Parts<'a>(pub Vec<(&'a str, RecordPart<'a>)>);
 
 impl<'de> Deserializer<'de> for Parts<'_> {
     type Error = Error;
@@ -43,7 +43,7 @@ impl<'de> Deserializer<'de> for Parts<'_> {
     }
 }
 
-impl IntoDeserializer<'_> for Part<'_> {
+impl IntoDeserializer<'_> for RecordPart<'_> {
     type Deserializer = Self;
 
     fn into_deserializer(self) -> Self {
@@ -51,7 +51,7 @@ impl IntoDeserializer<'_> for Part<'_> {
     }
 }
 
-impl<'de> Deserializer<'de> for Part<'_> {
+impl<'de> Deserializer<'de> for RecordPart<'_> {
     type Error = Error;
 
     fn deserialize_any<V: Visitor<'de>>(self, visitor: V) -> Result<V::Value, Error> {
@@ -64,7 +64,7 @@ impl<'de> Deserializer<'de> for Part<'_> {
             Self::Key(Key::Text(text)) | Self::Values([Value::Text(text)]) => visitor.visit_str(text),
             Self::Key(Key::Bytes(bytes)) => visitor.visit_bytes(bytes),
             Self::Key(Key::Several(parts)) => {
-                visitor.visit_seq(SeqDeserializer::new(parts.iter().map(Part::Key)))
+                visitor.visit_seq(SeqDeserializer::new(parts.iter().map(RecordPart::Key)))
             }
             Self::Values([Value::Float(number)]) => visitor.visit_f64(*number),
             Self::Values([Value::Boolean(value)]) => visitor.visit_bool(*value),
@@ -81,7 +81,7 @@ impl<'de> Deserializer<'de> for Part<'_> {
     fn deserialize_seq<V: Visitor<'de>>(self, visitor: V) -> Result<V::Value, Error> {
         match self {
             Self::Values(values) => {
-                visitor.visit_seq(SeqDeserializer::new(values.chunks(1).map(Part::Values)))
+                visitor.visit_seq(SeqDeserializer::new(values.chunks(1).map(RecordPart::Values)))
             }
             other => other.deserialize_any(visitor),
         }

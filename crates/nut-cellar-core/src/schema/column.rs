@@ -2,7 +2,7 @@
 
 use crate::error::{Error, ErrorKind, Result};
 use crate::record::Value;
-use crate::text::{Accents, Forms, Language, Reading, Recipes, Stop, TextSettings};
+use crate::text::{Accents, Forms, Language, Reading, Recipes, StopWords, TextSettings};
 use serde::{Deserialize, Serialize};
 use std::borrow::Cow;
 use std::fmt;
@@ -97,7 +97,7 @@ struct Raw {
     stem: Option<bool>,
     stemmer: Option<String>,
     forms: Option<Forms>,
-    stop: Option<Stop>,
+    stop: Option<StopWords>,
     #[serde(default)]
     written: Vec<String>,
     weight: Option<f32>,

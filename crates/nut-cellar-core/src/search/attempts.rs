@@ -5,7 +5,7 @@ use super::settings::{Spellings, Words};
 use crate::note::Note;
 
 /// Of more words and phrases than these, in brackets or not, one is asked for at once: each attempt goes through the lists of all of them.
-const MANY: usize = 64;
+const MANY_LEAVES: usize = 64;
 
 /// A looser search, which is made where too few are found.
 #[derive(Clone, Debug)]
@@ -29,7 +29,7 @@ pub(super) fn attempts(find: &Find, words: usize, leaves: usize) -> Vec<Attempt>
     }
     if find.relaxed.unwrap_or(0) > 0 && find.words.unwrap_or_default() == Words::All {
         let mut last = words;
-        let first = if leaves > MANY { words } else { 0 };
+        let first = if leaves > MANY_LEAVES { words } else { 0 };
         for fewer in [words.saturating_sub(1).max(first), words.div_ceil(2).max(first), 1] {
             if fewer > 0 && fewer < last {
                 last = fewer;

@@ -28,7 +28,7 @@ const BETWEEN_STOPS: usize = 1_024;
 const LOOKED_UP: u64 = 32;
 
 /// A term, how many records have it, removed ones too, and where the shelves have it.
-struct Term {
+struct Candidate {
     text: String,
     records: u64,
     entries: Vec<(usize, TermEntry)>,
@@ -184,7 +184,7 @@ impl Search {
     }
 
     /// The terms that look so, what most records have first, and whether these are all.
-    fn terms_like(&mut self, view: &dyn View, like: &Like) -> Result<(Vec<Term>, bool)> {
+    fn terms_like(&mut self, view: &dyn View, like: &Like) -> Result<(Vec<Candidate>, bool)> {
         let (mut terms, mut are_all) = (HashMap::<String, Vec<(usize, TermEntry)>>::new(), true);
         for (shelf, standing) in self.snapshot.standing().iter().enumerate() {
             let find = &self.prepared.find;
@@ -210,7 +210,7 @@ impl Search {
             |entries: &[(usize, TermEntry)]| entries.iter().map(|(_, entry)| u64::from(entry.records)).sum();
         let mut terms: Vec<_> = terms
             .into_iter()
-            .map(|(text, entries)| Term { records: records(&entries), text, entries })
+            .map(|(text, entries)| Candidate { records: records(&entries), text, entries })
             .collect();
         terms.sort_by(|a, b| b.records.cmp(&a.records).then_with(|| a.text.cmp(&b.text)));
         Ok((terms, are_all))

@@ -1,6 +1,6 @@
 //! What one search asks.
 
-use super::found::{DOCUMENT_VERSION, Place};
+use super::found::{DOCUMENT_VERSION, PagePlace};
 use super::plan::strategy::Strategy;
 use super::settings::{Beginnings, Order, Spellings, Total, Words};
 use crate::error::{Error, ErrorKind, Result};
@@ -69,7 +69,7 @@ pub struct Find {
     pub(crate) total: Total,
     limit: usize,
     skip: usize,
-    pub(crate) after: Option<Place>,
+    pub(crate) after: Option<PagePlace>,
     k1: Option<f32>,
     pub(crate) b: Lengths,
     pub(crate) proximity: Option<f32>,
@@ -287,7 +287,7 @@ impl Find {
 
     /// Goes on behind a hit of a page before. Records that come or go between two pages shift nothing.
     #[must_use]
-    pub fn after(mut self, place: Place) -> Self {
+    pub fn after(mut self, place: PagePlace) -> Self {
         self.after = Some(place);
         self
     }

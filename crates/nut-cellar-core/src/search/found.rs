@@ -3,7 +3,7 @@
 use crate::error::{Error, ErrorKind, Result};
 use crate::lenient::{Changed, Leniency};
 use crate::note::Note;
-use crate::record::read::{Part, Parts};
+use crate::record::read::{Parts, RecordPart};
 use crate::record::{Key, Value, columns, from_hex, in_kind_of};
 use crate::schema::Schema;
 use crate::show::Marks;
@@ -52,7 +52,7 @@ pub struct Found {
     /// The matches that were asked for, in order.
     pub hits: Vec<Hit>,
     /// Where the last of them stands: a search [after](crate::Find::after) it gives the next ones. None without a hit.
-    pub last: Option<Place>,
+    pub last: Option<PagePlace>,
     /// How many microseconds it took, where somebody looked at a clock; the library looks at none.
     pub time_us: Option<f64>,
 }
@@ -74,7 +74,7 @@ struct Document {
     #[serde(default)]
     changed: Vec<Changed>,
     hits: Vec<Hit>,
-    next: Option<Place>,
+    next: Option<PagePlace>,
     time_us: Option<f64>,
 }
 
@@ -164,15 +164,15 @@ const LENIENT: u8 = 1 << 7;
 /// Where a hit stands in the order of its search, kept as text between two pages.
 ///
 /// ```
-/// use nut_cellar_core::{Key, search::Place};
+/// use nut_cellar_core::{Key, search::PagePlace};
 ///
-/// let place = Place { value: None, score: 1.5, key: Key::from(7), lenient: None };
-/// assert_eq!(place.to_string().parse::<Place>().unwrap(), place);
+/// let place = PagePlace { value: None, score: 1.5, key: Key::from(7), lenient: None };
+/// assert_eq!(place.to_string().parse::<PagePlace>().unwrap(), place);
 /// ```
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(any(test, feature = "json-schema"), derive(schemars::JsonSchema))]
 #[serde(try_from = "String", into = "String")]
-pub struct Place {
+pub struct PagePlace {
     /// The value that it is ordered by, if it is ordered by values and has one.
     pub value: Option<Value>,
     /// Its score.
@@ -183,13 +183,13 @@ pub struct Place {
     pub lenient: Option<Box<Leniency>>,
 }
 
-impl From<Place> for String {
-    fn from(place: Place) -> Self {
+impl From<PagePlace> for String {
+    fn from(place: PagePlace) -> Self {
         place.to_string()
     }
 }
 
-impl TryFrom<String> for Place {
+impl TryFrom<String> for PagePlace {
     type Error = Error;
 
     fn try_from(text: String) -> Result<Self> {
@@ -197,7 +197,7 @@ impl TryFrom<String> for Place {
     }
 }
 
-impl fmt::Display for Place {
+impl fmt::Display for PagePlace {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         let mut bytes = self.score.to_le_bytes().to_vec();
         let (tag, value) = match &self.value {
@@ -216,7 +216,7 @@ impl fmt::Display for Place {
     }
 }
 
-impl FromStr for Place {
+impl FromStr for PagePlace {
     type Err = Error;
 
     fn from_str(text: &str) -> Result<Self> {
@@ -314,13 +314,13 @@ impl Hit {
     /// [`ErrorKind::BadRecord`] if the columns are not what it wants.
     pub fn read<T: DeserializeOwned>(&self) -> Result<T> {
         let own = [
-            ("key", Part::Key(&self.key)),
-            ("score", Part::Score(self.score)),
-            ("rank", Part::Rank(self.rank)),
+            ("key", RecordPart::Key(&self.key)),
+            ("score", RecordPart::Score(self.score)),
+            ("rank", RecordPart::Rank(self.rank)),
         ];
         let own = own.into_iter().filter(|(name, _)| !self.values.contains_key(*name));
         let columns = self.values.iter().filter(|(_, values)| !values.is_empty());
-        let columns = columns.map(|(name, values)| (name.as_str(), Part::Values(values)));
+        let columns = columns.map(|(name, values)| (name.as_str(), RecordPart::Values(values)));
         T::deserialize(Parts(own.chain(columns).collect())).map_err(|error| {
             Error::caused(
                 ErrorKind::BadRecord,

@@ -26,7 +26,7 @@ pub use attempts::Attempt;
 pub use explain::compare::{Compared, Moved, compare};
 pub use explain::why::{ColumnPart, ProximityPart, Reason, Reckoning, TermPart, Why, WordPart, why};
 pub use find::{Find, StopWhen};
-pub use found::{DOCUMENT_VERSION, Found, Hit, Place};
+pub use found::{DOCUMENT_VERSION, Found, Hit, PagePlace};
 pub use plan::SYNONYM_LIKENESS;
 pub(crate) use plan::expand::likeness;
 pub use plan::expand::{BEGINNING_LIKENESS, FORM_LIKENESS, MOST_ALIKE, NEAR_LIKENESS};

@@ -88,7 +88,7 @@ pub enum Order {
 }
 
 /// Fewer records than a page are few.
-const FEW: u64 = 10;
+const FEW_RECORDS: u64 = 10;
 
 impl FromStr for Words {
     type Err = Error;
@@ -129,7 +129,7 @@ impl FromStr for Spellings {
     fn from_str(text: &str) -> Result<Self> {
         match text {
             "never" => Ok(Self::AsTyped),
-            "few" => Ok(Self::WhenFewerThan(FEW)),
+            "few" => Ok(Self::WhenFewerThan(FEW_RECORDS)),
             "always" => Ok(Self::Near),
             _ => Err(wrong(text, "`never`, `few` or `always`")),
         }
@@ -159,7 +159,7 @@ fn wrong(text: &str, right: &str) -> Error {
 /// The same as documents.
 mod written {
     use crate::error::{Error, Result};
-    use crate::search::settings::{self, FEW};
+    use crate::search::settings::{self, FEW_RECORDS};
     use serde::{Deserialize, Serialize};
 
     /// `"all"`, `"any"`, `2`, `"60%"`, or exactly `{"share":0.6}`.
@@ -212,7 +212,7 @@ mod written {
         fn from(spellings: settings::Spellings) -> Self {
             match spellings {
                 settings::Spellings::AsTyped => Self::Text("never".to_owned()),
-                settings::Spellings::WhenFewerThan(FEW) => Self::Text("few".to_owned()),
+                settings::Spellings::WhenFewerThan(FEW_RECORDS) => Self::Text("few".to_owned()),
                 settings::Spellings::WhenFewerThan(below) => Self::Below { below },
                 settings::Spellings::Near => Self::Text("always".to_owned()),
             }
@@ -287,7 +287,7 @@ mod tests {
         assert_eq!("all".parse::<Words>().unwrap(), Words::All);
         assert_eq!("2".parse::<Words>().unwrap(), Words::AtLeast(2));
         assert_eq!("60%".parse::<Words>().unwrap(), Words::Share(0.6));
-        assert_eq!("few".parse::<Spellings>().unwrap(), Spellings::WhenFewerThan(FEW));
+        assert_eq!("few".parse::<Spellings>().unwrap(), Spellings::WhenFewerThan(FEW_RECORDS));
         let down = Order::Column { name: "found_on".to_owned(), down: true };
         assert_eq!("found_on:down".parse::<Order>().unwrap(), down);
         for wrong in ["0", "", "160%", "some"] {

@@ -4,8 +4,8 @@
 use super::attempts::{Attempt, attempts};
 use super::explain::why::word_of;
 use super::find::Find;
-use super::found::{Found, Hit, Place};
-use super::plan::expand::{MOST_ALIKE, Part};
+use super::found::{Found, Hit, PagePlace};
+use super::plan::expand::{MOST_ALIKE, WordTerm};
 use super::plan::prepared::Prepared;
 use super::run::{Asked, Scored, ShelfFound, Went, search};
 use super::settings::{Order, Total};
@@ -235,7 +235,7 @@ impl Search {
         alike.sort_by(|(a, a_count), (b, b_count)| {
             b.likeness.total_cmp(&a.likeness).then_with(|| b_count.cmp(a_count))
         });
-        let term = |part: &Part| known.families[part.lookup].terms[part.slot].term.clone();
+        let term = |part: &WordTerm| known.families[part.lookup].terms[part.slot].term.clone();
         alike.into_iter().map(|(part, records)| (term(part), *records)).collect()
     }
 
@@ -415,20 +415,14 @@ impl Search {
         let last = placed.last().map(|last| self.place_of(last)).transpose()?;
         let mut notes = self.prepared.plan.notes.clone();
         notes.extend(self.notes.iter().cloned());
-        notes.extend(self.cut_note());
-        let short = self.prepared.known.iter().flat_map(|known| &known.families).any(|family| family.short);
+        let families = || self.prepared.known.iter().flat_map(|known| &known.families);
+        notes.extend(families().any(|family| family.cut).then_some(Note::TermsCut { most: MOST_ALIKE }));
+        let short = families().any(|family| family.short);
         notes.extend(short.then_some(Note::TermsMissing));
         Ok((Found { total, or_more, more: self.more, notes, hits, last, ..Found::default() }, short))
     }
 
-    /// What is said of patterns of which not all terms score.
-    fn cut_note(&self) -> Option<Note> {
-        let known = self.prepared.known.as_ref()?;
-        let cut = known.families.iter().any(|family| family.cut);
-        cut.then_some(Note::TermsCut { most: MOST_ALIKE })
-    }
-
-    fn place_of(&self, placed: &Placed) -> Result<Place> {
+    fn place_of(&self, placed: &Placed) -> Result<PagePlace> {
         let value = match self.by.filter(|_| placed.scored.valued) {
             None => None,
             Some(by) => placed.text.clone().map(Value::Text).or_else(|| {
@@ -436,7 +430,7 @@ impl Search {
                 Value::of_number(by.kind, number)
             }),
         };
-        Ok(Place { value, score: placed.scored.score, key: Key::decode(&placed.key)?, lenient: None })
+        Ok(PagePlace { value, score: placed.scored.score, key: Key::decode(&placed.key)?, lenient: None })
     }
 }
 

@@ -21,7 +21,7 @@ use crate::shelf::format::terms::{Lists, TermEntry, TermWriter};
 use crate::shelf::format::values::{ValueColumn, ValueIndex, ValueWriter};
 use crate::shelf::read::postings::Postings;
 use crate::shelf::read::reader::Shelf;
-use crate::shelf::read::reading::{Reading, Walk};
+use crate::shelf::read::reading::{ShelfReading, Walk};
 use crate::store::{PieceId, ShelfEntry, Unit, View};
 use crate::wire::{Broken, Reader};
 use hashbrown::HashSet;
@@ -103,7 +103,7 @@ impl Order {
     fn lengths(&self, view: &dyn View, sources: &[Source<'_>], column: usize) -> Result<Packed> {
         let of_sources: Vec<_> = sources
             .iter()
-            .map(|source| Reading::new(view, source.shelf).lengths(column))
+            .map(|source| ShelfReading::new(view, source.shelf).lengths(column))
             .collect::<Result<_>>()?;
         let of_run = |run: &Run| {
             let first = run.first as usize;
@@ -254,7 +254,7 @@ impl MergedValues<'_> {
     /// Gives the values of each live record in a column, in key order, with the source they come from.
     fn each(&self, column: usize, mut take: impl FnMut(usize, &[u64]) -> Result<()>) -> Result<()> {
         let mut readings: Vec<_> =
-            self.sources.iter().map(|source| Reading::new(self.view, source.shelf)).collect();
+            self.sources.iter().map(|source| ShelfReading::new(self.view, source.shelf)).collect();
         let mut columns: Vec<_> =
             self.sources.iter().map(|source| ValueColumn::new(source.shelf, column)).collect();
         for run in &self.order.runs {
@@ -269,7 +269,7 @@ impl MergedValues<'_> {
 
     /// For each exact value of a source whether a live record has it.
     fn used(&self, source: &Source<'_>, columns: &[Kind]) -> Result<Vec<bool>> {
-        let mut reading = Reading::new(self.view, source.shelf);
+        let mut reading = ShelfReading::new(self.view, source.shelf);
         let mut used = vec![false; reading.read(Shelf::exact_count)?];
         for (column, _) in columns.iter().enumerate().filter(|(_, kind)| **kind == Kind::Exact) {
             let mut column = ValueColumn::new(source.shelf, column);
@@ -384,7 +384,7 @@ impl MergedLists<'_> {
         let terms = |source: &Source<'_>| Walk::terms(self.view, source.shelf);
         let mut walks = self.sources.iter().map(terms).collect::<Result<Vec<_>>>()?;
         let mut readings: Vec<_> =
-            self.sources.iter().map(|source| Reading::new(self.view, source.shelf)).collect();
+            self.sources.iter().map(|source| ShelfReading::new(self.view, source.shelf)).collect();
         let mut list = PostingWriter::new(self.block.into(), self.lengths.len());
         let mut cursors = Vec::new();
         let mut term = Vec::new();
@@ -460,7 +460,7 @@ struct WrittenLists {
 
 impl<'a> Cursor<'a> {
     /// Stands at the first live posting; none if there is none.
-    fn open(reading: &mut Reading<'_>, ordinals: &'a [u32], entry: &TermEntry) -> Result<Option<Self>> {
+    fn open(reading: &mut ShelfReading<'_>, ordinals: &'a [u32], entry: &TermEntry) -> Result<Option<Self>> {
         if let Lists::Once { ordinal, column, position } = entry.lists {
             let record = ordinals.get(ordinal as usize).copied();
             let record = record.ok_or_else(|| reading.broken(Section::Terms, Broken("an occurrence")))?;

@@ -23,6 +23,7 @@ pub(crate) use check::check;
 pub use format::directory::{CHUNK, Section, VERSION as LAYOUT};
 pub(crate) use format::lengths::LengthColumn;
 pub(crate) use format::positions::Positions;
+pub(crate) use format::shapes::Shapes;
 pub(crate) use format::terms::TermEntry;
 pub(crate) use format::values::{ValueColumn, overlaps};
 pub(crate) use merge::{Source, merge};

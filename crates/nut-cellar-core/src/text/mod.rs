@@ -32,6 +32,6 @@ pub use pattern::Pattern;
 pub(crate) use recipe::read;
 pub use recipe::{Change, MAX_TERM_BYTES, Reader, Recipe, Token, TracedToken};
 pub(crate) use recipes::Recipes;
-pub use settings::{Accents, Forms, Reading, Stop, TextSettings};
+pub use settings::{Accents, Forms, Reading, StopWords, TextSettings};
 pub use spelling::Spelling;
 pub(crate) use split::is_unspaced;

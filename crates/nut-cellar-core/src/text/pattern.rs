@@ -8,7 +8,7 @@ use crate::error::{Error, ErrorKind, Result};
 use std::fmt;
 
 /// The most characters and question marks in a pattern: one bit each, and one for the end.
-const MOST: usize = 63;
+const MOST_CHARACTERS: usize = 63;
 /// The number of ASCII characters.
 const ASCII: usize = 128;
 
@@ -46,7 +46,7 @@ impl Pattern {
         let mut rest = text.chars();
         while let Some(next) = rest.next() {
             match next {
-                '*' if characters.len() <= MOST => any |= 1 << characters.len(),
+                '*' if characters.len() <= MOST_CHARACTERS => any |= 1 << characters.len(),
                 '?' => characters.push(None),
                 '\\' => characters.push(Some(rest.next().ok_or_else(|| {
                     Error::new(
@@ -57,9 +57,10 @@ impl Pattern {
                 next => characters.push(Some(next)),
             }
         }
-        if characters.len() > MOST {
-            let message =
-                format!("A pattern has at most {MOST} characters and question marks; this one is longer.");
+        if characters.len() > MOST_CHARACTERS {
+            let message = format!(
+                "A pattern has at most {MOST_CHARACTERS} characters and question marks; this one is longer."
+            );
             return Err(Error::new(ErrorKind::BadRequest, message));
         }
         let places = |wanted: Option<char>| {

@@ -15,7 +15,7 @@ use super::language::Language;
 use super::memory::Memory;
 use super::offered::{OwnStep, offered};
 use super::pieces::{Compound, Cut, Piece, TakePieces, pieces};
-use super::settings::{Reading, Stop, TextSettings};
+use super::settings::{Reading, StopWords, TextSettings};
 use super::{accents, fold, stem, stop};
 use serde::Serialize;
 use std::collections::HashSet;
@@ -118,9 +118,9 @@ impl Recipe {
         let reading = settings.reading();
         let of_words = matches!(reading, Reading::Words | Reading::Web);
         let words: Vec<&str> = match &settings.stop {
-            None | Some(Stop::OfLanguage(false)) => Vec::new(),
-            Some(Stop::OfLanguage(true)) => stop::of_language(habits.code).unwrap_or_default().to_vec(),
-            Some(Stop::Words(words)) => words.iter().map(String::as_str).collect(),
+            None | Some(StopWords::OfLanguage(false)) => Vec::new(),
+            Some(StopWords::OfLanguage(true)) => stop::of_language(habits.code).unwrap_or_default().to_vec(),
+            Some(StopWords::Words(words)) => words.iter().map(String::as_str).collect(),
         };
         let folded = |word: &str| {
             let mut out = word.to_owned();
@@ -475,7 +475,7 @@ mod tests {
     #[test]
     fn stop_words_are_marked_whatever_their_case() {
         let english = TextSettings::of(Language::new("en").unwrap());
-        let weak = |stop: Stop, text: &str| {
+        let weak = |stop: StopWords, text: &str| {
             let recipe = Recipe::of(&TextSettings { stop: Some(stop), ..english.clone() });
             recipe
                 .trace(text)
@@ -484,9 +484,9 @@ mod tests {
                 .map(|token| token.term)
                 .collect::<Vec<_>>()
         };
-        assert_eq!(weak(Stop::OfLanguage(true), "The handle OF an umbrella"), ["the", "of", "an"]);
-        assert_eq!(weak(Stop::OfLanguage(false), "The handle"), [""; 0]);
-        assert_eq!(weak(Stop::Words(vec!["Handle".into()]), "The handle, handles"), ["handle"]);
+        assert_eq!(weak(StopWords::OfLanguage(true), "The handle OF an umbrella"), ["the", "of", "an"]);
+        assert_eq!(weak(StopWords::OfLanguage(false), "The handle"), [""; 0]);
+        assert_eq!(weak(StopWords::Words(vec!["Handle".into()]), "The handle, handles"), ["handle"]);
     }
 
     #[test]
@@ -510,7 +510,7 @@ mod tests {
         let of = |code| TextSettings::of(Language::new(code).unwrap());
         for (settings, says) in [
             (TextSettings { stem: Some(true), ..of("ja") }, "no stemmer"),
-            (TextSettings { stop: Some(Stop::OfLanguage(true)), ..of("ja") }, "no list"),
+            (TextSettings { stop: Some(StopWords::OfLanguage(true)), ..of("ja") }, "no list"),
             (TextSettings { stemmer: Some("snowball 9 english".into()), ..of("en") }, "snowball 9 english"),
             (TextSettings { stemmer: Some("snowball 3.0 english".into()), ..of("none") }, "none"),
         ] {

@@ -39,7 +39,7 @@ pub enum Accents {
 #[derive(Clone, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
 #[serde(untagged)]
 #[non_exhaustive]
-pub enum Stop {
+pub enum StopWords {
     /// The list of the language, or none.
     OfLanguage(bool),
     /// These words.
@@ -107,7 +107,7 @@ pub struct TextSettings {
     pub forms: Option<Forms>,
     /// Words that say little; none without.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub stop: Option<Stop>,
+    pub stop: Option<StopWords>,
     /// For days: how else they are written than by ISO 8601 and as the language does, with the words `day`, `month` and
     /// `year` for the numbers, such as `day.month.year`.
     #[serde(skip_serializing_if = "Vec::is_empty")]
@@ -200,7 +200,7 @@ impl TextSettings {
                 "`stemmer` is \"{named}\" and this program has \"{ours}\"; rebuild the cellar with it"
             ));
         }
-        if self.stop == Some(Stop::OfLanguage(true))
+        if self.stop == Some(StopWords::OfLanguage(true))
             && super::stop::of_language(self.language().code()).is_none()
         {
             return bad(format!(

@@ -7,7 +7,7 @@
 use super::automaton::{Automaton, least, successor};
 
 /// The most mistakes.
-const MOST: usize = 2;
+const MOST_MISTAKES: usize = 2;
 /// The longest word, in characters, in which mistakes are looked for: one bit each, and one for the end.
 const LONGEST: usize = 62;
 /// Shorter words are taken as they are: almost any other of their length is near.
@@ -45,8 +45,8 @@ pub struct Spelling {
 /// the second of two swapped characters has been read.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct Reached {
-    places: [u64; MOST + 1],
-    swapping: [u64; MOST + 1],
+    places: [u64; MOST_MISTAKES + 1],
+    swapping: [u64; MOST_MISTAKES + 1],
 }
 
 impl Spelling {

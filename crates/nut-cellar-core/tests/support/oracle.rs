@@ -4,7 +4,7 @@
 //! which have tests of their own.
 
 use nut_cellar_core::filter::Test;
-use nut_cellar_core::search::{Beginnings, Order, Place};
+use nut_cellar_core::search::{Beginnings, Order, PagePlace};
 use nut_cellar_core::{Filter, Key, Kind, Language, Query, Recipe, Record, Value, Words};
 use std::cmp::Ordering;
 use std::collections::{BTreeMap, BTreeSet};
@@ -252,7 +252,7 @@ fn in_order(search: &OracleSearch, a: &OracleHit, b: &OracleHit) -> Ordering {
 
 /// Whether a hit comes after a place.
 #[allow(dead_code, reason = "each test uses a part of this file")]
-pub fn comes_after(search: &OracleSearch, hit: &OracleHit, place: &Place) -> bool {
+pub fn comes_after(search: &OracleSearch, hit: &OracleHit, place: &PagePlace) -> bool {
     let place = OracleHit { key: place.key.clone(), score: place.score, value: place.value.clone() };
     in_order(search, &place, hit) == Ordering::Less
 }

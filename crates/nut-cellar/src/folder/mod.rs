@@ -25,7 +25,8 @@ mod view;
 pub use unit::FolderUnit;
 pub use view::FolderView;
 
-use crate::cellar::{Cellar, Patience, Place};
+use crate::cellar::Cellar;
+use crate::place::{Patience, Place};
 use bytes::Bytes;
 use disk::{Disk, Read, System};
 use nut_cellar_core::{Error, ErrorKind, Manifest, PieceId, Result, Schema};
@@ -53,11 +54,11 @@ pub struct Folder {
     path: PathBuf,
     durability: Durability,
     /// What was read last; views share it.
-    known: Arc<Mutex<Known>>,
+    known: Arc<Mutex<LastRead>>,
 }
 
 #[derive(Debug, Default)]
-struct Known {
+struct LastRead {
     files: Files,
     /// A manifest as it was read, and what it says.
     manifest: Option<(Bytes, Arc<Manifest>)>,

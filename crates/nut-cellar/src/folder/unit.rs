@@ -3,7 +3,7 @@
 use super::disk::{Read, Written};
 use super::view::{States, open_piece, read_manifest, read_ranges, unknown};
 use super::{Durability, Files, Folder, refused};
-use crate::cellar::Patience;
+use crate::place::Patience;
 use bytes::Bytes;
 use nut_cellar_core::store::{Generation, PIECE_LABELS, PieceWriter, Wanted};
 use nut_cellar_core::{Error, ErrorKind, Manifest, PieceId, Result, Unit, View};

@@ -10,7 +10,7 @@ use super::session::{Connection, Own, Parameter, Sees, Session, Statements};
 use super::sources::Sources;
 use super::state::{self, NextMark, Seen, There};
 use super::table::Table;
-use crate::rows::{self, Adopted, Part, Synced, Work, spans};
+use crate::rows::{self, Adopted, Stretch, Synced, Work, spans};
 use nut_cellar_core::schema::Change;
 use nut_cellar_core::{Error, Manifest, Merging, Opened, Result, Schema, Snapshot};
 use postgres::types::Type;
@@ -145,7 +145,7 @@ impl PostgresCellar {
         state::remove(&mut transaction, &self.names)?;
         state::create(&mut transaction, &self.names, &sources, &rows)?;
         transaction.commit()?;
-        let anew = Self::with(self.names.clone(), Schema::clone(&self.schema), rows);
+        let anew = Self::with(self.names.clone(), Arc::clone(&self.schema), rows);
         anew.catch_up(client, Work::Pending(Merging::Small), progress)
     }
 
@@ -212,7 +212,7 @@ impl PostgresCellar {
         let base = Manifest { schema: Arc::clone(&self.schema), shelves: Vec::new(), ..there.manifest };
         let view = PostgresView::new(&mut transaction, self, Arc::new(base));
         let rows = Rows::new(sources)?;
-        let synced = self.build_part(view, &rows, &mut Part::all(), &replaced, progress)?;
+        let synced = self.build_part(view, &rows, &mut Stretch::all(), &replaced, progress)?;
         state::become_next(&mut transaction, &self.names, sources, &rows)?;
         self.tell(&mut transaction)?;
         transaction.commit()?;

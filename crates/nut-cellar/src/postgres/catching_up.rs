@@ -11,7 +11,7 @@ use super::reading::Rows;
 use super::session::{Connection, Own, Sees, Session, Statements};
 use super::state::Seen;
 use crate::rows::spans;
-use crate::rows::{Kept, Part, Spool, Synced, Unreadable, Work};
+use crate::rows::{Kept, Spool, Stretch, Synced, Unreadable, Work};
 use nut_cellar_core::{Batch, Error, Key, Manifest, Merging, PieceId, Record, Result, Unit, View};
 use postgres::types::Type;
 use std::sync::Arc;
@@ -26,7 +26,7 @@ impl PostgresCellar {
         &self,
         view: PostgresView<'_>,
         rows: &Rows,
-        part: &mut Part,
+        part: &mut Stretch,
         replaced: &[PieceId],
         progress: &mut dyn FnMut(u64),
     ) -> Result<Synced> {
@@ -137,7 +137,7 @@ impl PostgresCellar {
             return Ok((Synced::default(), false));
         }
         let fills = !seen.filled && work != Work::Anew;
-        let mut part = if fills { Part::after(&seen.manifest)? } else { Part::all() };
+        let mut part = if fills { Stretch::after(&seen.manifest)? } else { Stretch::all() };
         let in_parts = part.from.is_some();
         seen.emptied |= work == Work::Anew;
         let (rows, merging) = match work {
@@ -195,7 +195,7 @@ impl PostgresCellar {
         &self,
         view: &PostgresView<'_>,
         rows: &Rows,
-        part: &mut Part,
+        part: &mut Stretch,
         batch: &mut Batch<'_>,
         progress: &mut dyn FnMut(u64),
     ) -> Result<Unreadable> {

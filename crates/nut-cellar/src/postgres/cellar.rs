@@ -41,14 +41,14 @@ pub struct PostgresCellar {
     pub(super) opened: Opened,
     pub(super) cache: Arc<ChunkCache>,
     /// Where what is read of the shelves is kept for other processes.
-    pub(super) folder: OnceLock<NearFolder>,
+    pub(super) folder: OnceLock<Arc<NearFolder>>,
     pub(super) manifests: Manifests,
     /// By what tells log and manifest.
     pub(super) overlays: Remembered<Logged>,
 }
 
 /// An overlay, and what tells the log that it was made of.
-pub(super) type Known = (Logged, Arc<Overlay>);
+pub(super) type LoggedOverlay = (Logged, Arc<Overlay>);
 
 impl PostgresCellar {
     /// The cellar with this name, with the schema that is kept with it.
@@ -69,10 +69,10 @@ impl PostgresCellar {
         Ok(Self::with(names, schema, rows))
     }
 
-    pub(super) fn with(names: Names, schema: Schema, rows: Rows) -> Self {
+    pub(super) fn with(names: Names, schema: impl Into<Arc<Schema>>, rows: Rows) -> Self {
         Self {
             names,
-            schema: Arc::new(schema),
+            schema: schema.into(),
             rows,
             opened: Opened::new(),
             cache: Arc::new(ChunkCache::new()),
@@ -82,11 +82,12 @@ impl PostgresCellar {
         }
     }
 
-    /// The same handle with a budget of its own, in bytes, for what searches ask for again and again; see [`Opened::with_memory`]. What was
-    /// kept so far is let go.
+    /// A handle of the same cellar, with a budget of its own, in bytes, for what searches ask for again and again; see
+    /// [`Opened::with_memory`]. It has read nothing yet.
     #[must_use]
-    pub fn with_memory(self, bytes: usize) -> Self {
-        Self { opened: Opened::with_memory(bytes), ..self }
+    pub fn with_memory(&self, bytes: usize) -> Self {
+        let fresh = Self::with(self.names.clone(), Arc::clone(&self.schema), self.rows.clone());
+        Self { opened: Opened::with_memory(bytes), folder: self.folder.clone(), ..fresh }
     }
 
     /// What it is called.
@@ -107,7 +108,7 @@ impl PostgresCellar {
     /// # Errors
     /// [`ErrorKind::Place`] if the folder can't be made, [`ErrorKind::BadRequest`] if there is one already.
     pub fn keep_in(&self, folder: impl AsRef<Path>) -> Result<()> {
-        self.folder.set(NearFolder::open(folder.as_ref(), CHUNK)?).map_err(|late| {
+        self.folder.set(Arc::new(NearFolder::open(folder.as_ref(), CHUNK)?)).map_err(|late| {
             let late = late.path().display();
             let message =
                 format!("The cellar keeps what it reads in a folder already, which can't become {late}.");
@@ -298,7 +299,7 @@ impl PostgresCellar {
     pub(super) fn on_state<T>(
         &self,
         client: &mut dyn Statements,
-        known: &[Known],
+        known: &[LoggedOverlay],
         of: impl Fn(&Seen) -> Arc<Manifest>,
         gather: &dyn Fn() -> Option<Gathered>,
         work: impl Fn(&PostgresView<'_>, &mut Seen) -> Result<T>,
@@ -343,7 +344,7 @@ impl PostgresCellar {
         &self,
         view: &dyn View,
         seen: &mut Seen,
-        known: &[Known],
+        known: &[LoggedOverlay],
     ) -> Result<Option<Arc<Overlay>>> {
         let Some(log) = seen.log.clone() else { return Ok(None) };
         if let Some((_, overlay)) = known.iter().find(|(known, _)| *known == log) {
@@ -367,7 +368,7 @@ impl PostgresCellar {
     pub(super) fn see(
         &self,
         client: &mut dyn Statements,
-        known: &[Known],
+        known: &[LoggedOverlay],
         gather: &dyn Fn() -> Option<Gathered>,
     ) -> Result<Seen> {
         let logs: Vec<_> = known.iter().map(|(log, _)| log).collect();

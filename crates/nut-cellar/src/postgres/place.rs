@@ -46,7 +46,7 @@ impl<'c> PostgresView<'c> {
         manifest: Arc<Manifest>,
     ) -> Self {
         let PostgresCellar { names, cache, folder, .. } = cellar;
-        let (client, folder) = (RefCell::new(client), folder.get());
+        let (client, folder) = (RefCell::new(client), folder.get().map(Arc::as_ref));
         Self { client, names, cache, folder, manifest, missed: Cell::new(false) }
     }
 

@@ -3,7 +3,7 @@
 use super::key::KeyColumns;
 use super::names::quoted;
 use super::sources::Sources;
-use super::types::Reading;
+use super::types::ValueForm;
 use crate::rows::{Unreadable, json};
 use nut_cellar_core::{Record, Result, Schema, Value};
 use postgres::Row;
@@ -25,7 +25,7 @@ pub(super) struct Rows {
     /// What tells the types of the columns and how their values come from all others.
     pub types: String,
     /// What is selected for each source of each column, in schema order, of the table as `t`.
-    columns: Vec<(String, Reading)>,
+    columns: Vec<(String, ValueForm)>,
 }
 
 impl Rows {
@@ -36,10 +36,10 @@ impl Rows {
             for source in column.sources(name) {
                 let (join, source) = sources.place_of(source);
                 columns.push(match (join, &sources.derived) {
-                    (Some(join), _) => (sources.array(join, source)?, Reading::Json),
+                    (Some(join), _) => (sources.array(join, source)?, ValueForm::Json),
                     (None, None) => sources.table.type_of(source)?.value(&format!("t.{}", quoted(source))),
                     // Who may not run a query does not know its types, and has to read what it gives all the same.
-                    (None, Some(derived)) => (derived.json(source)?, Reading::Json),
+                    (None, Some(derived)) => (derived.json(source)?, ValueForm::Json),
                 });
             }
         }
@@ -99,12 +99,12 @@ impl Rows {
                     row.try_get(place).map_err(super::failure::failed("Reading a row"))?;
                 let Some(text) = text else { continue };
                 let value = match reading {
-                    Reading::Json => {
+                    ValueForm::Json => {
                         json::add(record, (name, column), text, unreadable)?;
                         continue;
                     }
-                    Reading::Integer => text.parse().map_or_else(|_| Value::from(text), Value::Integer),
-                    Reading::Text => Value::from(text),
+                    ValueForm::Integer => text.parse().map_or_else(|_| Value::from(text), Value::Integer),
+                    ValueForm::Text => Value::from(text),
                 };
                 match json::as_wanted(value, column) {
                     Ok(Some(value)) => record.add(name, value),

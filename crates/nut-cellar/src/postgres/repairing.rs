@@ -4,8 +4,9 @@ use super::cellar::PostgresCellar;
 use super::place::PostgresView;
 use super::session::{Connection, Own, Sees, Session};
 use super::state::Seen;
-use crate::rows::{self, Part, Repaired, Spool};
-use nut_cellar_core::{Difference, Key, Merging, Opened, Result, Schema, Snapshot};
+use crate::rows::{self, Repaired, Spool, Stretch};
+use nut_cellar_core::{Difference, Key, Merging, Opened, Result, Snapshot};
+use std::sync::Arc;
 
 impl PostgresCellar {
     /// Checks every checksum and every invariant of the layout. Whether the records agree with the rows
@@ -15,7 +16,7 @@ impl PostgresCellar {
     /// [`ErrorKind::Damaged`](crate::ErrorKind::Damaged) at the first thing that is not right; or as for [`find`](Self::find).
     pub fn check(&self, client: &mut impl Session) -> Result<()> {
         // What was read before says nothing of what is in the database now.
-        let fresh = Self::with(self.names.clone(), Schema::clone(&self.schema), self.rows.clone());
+        let fresh = Self::with(self.names.clone(), Arc::clone(&self.schema), self.rows.clone());
         fresh.on_state(client, &[], Seen::shelves, &|| None, |view, seen| {
             seen.must_be_all(&self.rows)?;
             Snapshot::open(view, &Opened::new())?.check(view)
@@ -38,7 +39,7 @@ impl PostgresCellar {
         self.put_pending(&mut seen, &mut overlay, Merging::Never)?;
         let snapshot = Snapshot::open(&overlay, &self.opened)?;
         rows::differences(&overlay, &snapshot, &self.schema, |batch| {
-            self.put_part(&view, &rows, &mut Part::all(), batch, &mut |_| ()).map(|_| ())
+            self.put_part(&view, &rows, &mut Stretch::all(), batch, &mut |_| ()).map(|_| ())
         })
     }
 

@@ -29,7 +29,7 @@ pub(super) struct ColumnType {
 
 /// How a value comes.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum Reading {
+pub(super) enum ValueForm {
     /// As it is.
     Text,
     /// As the digits of a whole number.
@@ -74,12 +74,14 @@ impl ColumnType {
     }
 
     /// The SQL that gives a value for [`Rows`](super::reading::Rows).
-    pub fn value(&self, value: &str) -> (String, Reading) {
+    pub fn value(&self, value: &str) -> (String, ValueForm) {
         match Type::from_oid(self.oid) {
-            Some(Type::TEXT | Type::VARCHAR | Type::BPCHAR | Type::NAME) => (self.text(value), Reading::Text),
-            Some(Type::INT2 | Type::INT4 | Type::INT8) => (self.text(value), Reading::Integer),
-            _ if self.is_own() || self.array => (self.json(value), Reading::Json),
-            _ => (self.text(value), Reading::Text),
+            Some(Type::TEXT | Type::VARCHAR | Type::BPCHAR | Type::NAME) => {
+                (self.text(value), ValueForm::Text)
+            }
+            Some(Type::INT2 | Type::INT4 | Type::INT8) => (self.text(value), ValueForm::Integer),
+            _ if self.is_own() || self.array => (self.json(value), ValueForm::Json),
+            _ => (self.text(value), ValueForm::Text),
         }
     }
 

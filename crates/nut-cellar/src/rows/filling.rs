@@ -10,9 +10,9 @@ pub(super) fn rows_in(manifest: &Manifest) -> u64 {
     manifest.shelves.iter().map(|shelf| u64::from(shelf.records)).sum()
 }
 
-/// A part of the rows in key order, and how far it has been read.
+/// A stretch of the rows in key order, and how far it has been read.
 #[derive(Debug)]
-pub(crate) struct Part {
+pub(crate) struct Stretch {
     /// The key from which it is read: the last one of the part before, which is not put again.
     pub from: Option<Key>,
     /// The most rows that are read.
@@ -23,7 +23,7 @@ pub(crate) struct Part {
     pub last: Option<Key>,
 }
 
-impl Part {
+impl Stretch {
     /// All rows.
     pub fn all() -> Self {
         Self { from: None, most: u64::MAX, rows: 0, last: None }

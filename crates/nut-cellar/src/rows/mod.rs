@@ -33,7 +33,7 @@ use nut_cellar_core::{Error, ErrorKind, Manifest, Merging};
 #[cfg(any(feature = "sqlite", feature = "postgres"))]
 pub(crate) use compare::differences;
 #[cfg(any(feature = "sqlite", feature = "postgres"))]
-pub(crate) use filling::Part;
+pub(crate) use filling::Stretch;
 pub use keeper::{Keeper, Kept, Pace, Stop, keep};
 #[cfg(any(feature = "sqlite", feature = "postgres"))]
 pub(crate) use overlay::{Laid, Overlay, Remembered};

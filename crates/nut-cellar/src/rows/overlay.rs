@@ -16,7 +16,7 @@ const MOST_PARTS: usize = 8;
 /// So many overlays are remembered.
 const MOST_REMEMBERED: usize = 4;
 /// With more changed rows than these, searches say that they would be faster without.
-const MANY: u64 = 10_000;
+const MANY_ROWS: u64 = 10_000;
 
 /// What was laid over the shelves.
 #[derive(Default)]
@@ -52,7 +52,7 @@ impl Overlay {
 
     /// Says, if so many rows lie over the shelves that searches suffer.
     fn note(&self) -> Option<Note> {
-        (self.rows > MANY).then_some(Note::RowsPending { rows: self.rows })
+        (self.rows > MANY_ROWS).then_some(Note::RowsPending { rows: self.rows })
     }
 }
 

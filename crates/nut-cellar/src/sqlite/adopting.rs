@@ -9,7 +9,7 @@ use super::sources::Sources;
 use super::state::{State, drop_triggers, exists, make_next, next_stand, not_there, replace_triggers};
 use super::transaction::{Meanwhile, Transaction};
 use super::triggers::triggers;
-use crate::rows::{self, Adopted, Part, Synced, Work};
+use crate::rows::{self, Adopted, Stretch, Synced, Work};
 use nut_cellar_core::schema::Change;
 use nut_cellar_core::{Error, Manifest, Merging, Result, Schema, Unit};
 use rusqlite::Connection;
@@ -166,7 +166,7 @@ impl SqliteCellar {
         of.0.clone_into(&mut state.table);
         let last = last_entry(connection, &self.names)?;
         let seen = Seen { state, last, at };
-        let (contents, synced) = self.build_part(connection, &seen, &mut Part::all(), progress)?;
+        let (contents, synced) = self.build_part(connection, &seen, &mut Stretch::all(), progress)?;
 
         let writing = meanwhile.publish(reading, ADOPTING)?;
         if !next_stand(connection, &self.names, of, &made)? {

@@ -8,7 +8,7 @@ use super::sources::Sources;
 use super::state::State;
 use super::transaction::{Meanwhile, Transaction};
 use crate::rows::spans;
-use crate::rows::{Contents, Kept, Part, Spool, Synced, Unreadable, Work, key_parts, parts_of_key};
+use crate::rows::{Contents, Kept, Spool, Stretch, Synced, Unreadable, Work, key_parts, parts_of_key};
 use nut_cellar_core::{Batch, Error, ErrorKind, Key, Manifest, Merging, PieceId, Result, Unit};
 use rusqlite::Connection;
 use std::sync::Arc;
@@ -117,13 +117,13 @@ impl SqliteCellar {
                 (spool.into_contents(), synced)
             }
             Work::Pending(_) => {
-                let mut part = Part::after(&seen.state.manifest)?;
+                let mut part = Stretch::after(&seen.state.manifest)?;
                 in_parts = part.from.is_some();
                 let built = self.build_part(connection, &seen, &mut part, progress)?;
                 is_last = !part.goes_on();
                 built
             }
-            Work::Anew => self.build_part(connection, &seen, &mut Part::all(), progress)?,
+            Work::Anew => self.build_part(connection, &seen, &mut Stretch::all(), progress)?,
         };
 
         // Publish in a short transaction, if nobody was faster.
@@ -150,7 +150,7 @@ impl SqliteCellar {
         &self,
         connection: &Connection,
         seen: &Seen,
-        part: &mut Part,
+        part: &mut Stretch,
         progress: &mut dyn FnMut(u64),
     ) -> Result<(Contents, Synced)> {
         let view = self.view(connection, seen);
@@ -253,7 +253,7 @@ impl SqliteCellar {
         &self,
         connection: &Connection,
         seen: &Seen,
-        part: &mut Part,
+        part: &mut Stretch,
         batch: &mut Batch<'_>,
         progress: &mut dyn FnMut(u64),
     ) -> Result<Unreadable> {

@@ -3,7 +3,7 @@
 use super::failure::failed;
 use super::names::{Names, quoted};
 use super::sources::{Derived, Sources};
-use crate::rows::{Part, Unreadable, json, key_of_parts, key_parts, parts_of_key};
+use crate::rows::{Stretch, Unreadable, json, key_of_parts, key_parts, parts_of_key};
 use nut_cellar_core::{Column, Error, ErrorKind, Key, Kind, Record, Result, Schema, Value};
 use rusqlite::types::{self, ValueRef};
 use rusqlite::{Connection, OptionalExtension, Row, Statement};
@@ -60,7 +60,7 @@ impl<'s> Rows<'s> {
     pub fn part(
         &mut self,
         connection: &Connection,
-        part: &mut Part,
+        part: &mut Stretch,
         mut take: impl FnMut(&Record) -> Result<()>,
     ) -> Result<()> {
         let exactly = if self.derived.is_some() { " COLLATE BINARY" } else { "" };
@@ -110,7 +110,7 @@ impl<'s> Rows<'s> {
         }
         let mut one = connection.prepare_cached(&sql).map_err(failed(READING))?;
         for run in keys.chunk_by(is_next) {
-            if run.len() >= MANY {
+            if run.len() >= WORTH_A_RUN {
                 self.each_in(connection, run, &mut take)?;
                 continue;
             }
@@ -207,7 +207,7 @@ impl<'s> Rows<'s> {
 }
 
 /// So many rows whose keys follow one another are read in one go, at least.
-const MANY: usize = 8;
+const WORTH_A_RUN: usize = 8;
 
 /// Whether a key is the number that follows another.
 fn is_next(key: &Key, next: &Key) -> bool {

@@ -5,7 +5,7 @@ use super::place::SqliteView;
 use super::state::State;
 use super::transaction::Transaction;
 use crate::rows::cache::ChunkCache;
-use crate::rows::{self, Laid, Part, Repaired};
+use crate::rows::{self, Laid, Repaired, Stretch};
 use nut_cellar_core::{Difference, Key, Opened, Result, Snapshot};
 use rusqlite::Connection;
 use std::sync::Arc;
@@ -38,7 +38,7 @@ impl SqliteCellar {
         let laid = Laid::new(&view, self.overlay(connection, &seen, &view, true)?);
         let snapshot = Snapshot::open(&laid, &self.opened)?;
         let all = rows::differences(&laid, &snapshot, &self.schema, |batch| {
-            self.put_part(connection, &seen, &mut Part::all(), batch, &mut |_| ()).map(|_| ())
+            self.put_part(connection, &seen, &mut Stretch::all(), batch, &mut |_| ()).map(|_| ())
         })?;
         transaction.commit("Ending to read")?;
         Ok(all)

@@ -2,7 +2,7 @@
 
 use nut_cellar::lenient::{Suggest, Typed, Typing};
 use nut_cellar::rows::{Keeper, Pace};
-use nut_cellar::search::Place;
+use nut_cellar::search::PagePlace;
 use nut_cellar::sqlite::SqliteCellar;
 use nut_cellar::sqlite::rusqlite::{self, Connection, params};
 use nut_cellar::{Column, ErrorKind, Find, Hit, Join, Kind, Marks, Schema};
@@ -192,7 +192,7 @@ impl Office {
             page = page.strict();
         }
         if let Some(after) = &asked.after {
-            page = page.after(after.parse::<Place>()?);
+            page = page.after(after.parse::<PagePlace>()?);
         }
         let suggest = Suggest::new().values_of(["station"]).limit(OFFERED);
         let started = Instant::now();

@@ -10,7 +10,7 @@ use crate::query::Query;
 use crate::rank::{DEFAULT_B, proximity};
 use crate::record::{Key, Value};
 use crate::search::find::Find;
-use crate::search::plan::prepared::{Known, Prepared};
+use crate::search::plan::prepared::{LookedUp, Prepared};
 use crate::search::plan::{Like, Node, Plan};
 use crate::search::run::{Cursors, Walked};
 use crate::search::settings::Order;
@@ -174,7 +174,7 @@ pub fn why(view: &dyn View, snapshot: &Snapshot, query: &Query, find: &Find, key
     let encoded = key.encode();
     let located = complete(view, &mut held, |held| locate(snapshot, held, &encoded))?;
     let Some((shelf, ordinal)) = located else { return Ok(Why::NoRecord) };
-    let record = Place { snapshot, prepared: &prepared, shelf, ordinal };
+    let record = Examined { snapshot, prepared: &prepared, shelf, ordinal };
     let reasons = complete(view, &mut held, |held| record.reasons(held))?;
     if let Some(mut reasons) = reasons {
         for reason in &mut reasons {
@@ -208,20 +208,16 @@ fn locate(snapshot: &Snapshot, held: &mut Held, key: &[u8]) -> Step<Option<(usiz
 type Ranked = (u64, Option<(Vec<u8>, f32)>);
 
 /// A record and a search.
-struct Place<'a> {
+struct Examined<'a> {
     snapshot: &'a Snapshot,
     prepared: &'a Prepared,
     shelf: usize,
     ordinal: u32,
 }
 
-impl Place<'_> {
+impl Examined<'_> {
     fn standing(&self) -> &Standing {
         &self.snapshot.standing()[self.shelf]
-    }
-
-    fn column_name(&self, place: usize) -> String {
-        self.snapshot.schema().text_columns().nth(place).map_or_else(String::new, |(name, _)| name.to_owned())
     }
 
     /// Why the record does not match; none if it does.
@@ -367,7 +363,7 @@ impl Place<'_> {
         &self,
         held: &mut Held,
         cursors: &mut Cursors<'_>,
-        known: &Known,
+        known: &LookedUp,
         (place, times): (usize, u32),
     ) -> Step<WordPart> {
         let (plan, formula) = (&self.prepared.plan, &self.prepared.formula);
@@ -377,6 +373,7 @@ impl Place<'_> {
         words[place].cursor.seek(self.ordinal)?;
         let (mut terms, mut sum) = (Vec::new(), 0.0);
         let each = there.zip(&mut words[place].cursor.terms);
+        let names: Vec<_> = self.snapshot.schema().text_columns().map(|(name, _)| name).collect();
         for (alike, term) in each.filter(|(_, term)| term.here == self.ordinal) {
             term.postings.read()?;
             let mut columns = Vec::new();
@@ -384,7 +381,7 @@ impl Place<'_> {
                 let length = scorer.length(held, column, self.ordinal)?;
                 let factor = formula.columns()[column];
                 columns.push(ColumnPart {
-                    column: self.column_name(column),
+                    column: names[column].to_owned(),
                     tf,
                     length,
                     average_length: factor.average_length,
@@ -485,7 +482,7 @@ fn look_elsewhere(
                 let mut prepared = Prepared::new(snapshot, &query, &find)?;
                 let mut held = Held::default();
                 complete(view, &mut held, |held| prepared.prepare(snapshot, held))?;
-                let record = Place { snapshot, prepared: &prepared, shelf, ordinal };
+                let record = Examined { snapshot, prepared: &prepared, shelf, ordinal };
                 if complete(view, &mut held, |held| record.reasons(held))?.is_none() {
                     elsewhere.push(name.to_owned());
                 }

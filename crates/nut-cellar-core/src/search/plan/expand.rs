@@ -72,7 +72,7 @@ pub(in crate::search) struct Alike {
 
 /// One term of a word: which one of which family, how alike it is to what was typed, and where it counts.
 #[derive(Clone, Debug)]
-pub(in crate::search) struct Part {
+pub(in crate::search) struct WordTerm {
     pub lookup: usize,
     pub slot: usize,
     pub likeness: f32,
@@ -341,24 +341,26 @@ impl Gathered {
 
 /// The terms of a word, each once, by likeness and then by themselves. Languages of one column and columns of different
 /// languages may have terms in common.
-pub(in crate::search) fn parts(word: &Word, families: &[Family]) -> Vec<Part> {
-    let mut parts: Vec<Part> = Vec::new();
+pub(in crate::search) fn parts(word: &Word, families: &[Family]) -> Vec<WordTerm> {
+    let mut parts: Vec<WordTerm> = Vec::new();
     for variant in &word.variants {
         // A family has each term once.
         let before = parts.len();
         for (slot, alike) in families[variant.lookup].terms.iter().enumerate() {
             let likeness = alike.likeness * variant.likeness;
-            let term = |part: &Part| &families[part.lookup].terms[part.slot].term;
+            let term = |part: &WordTerm| &families[part.lookup].terms[part.slot].term;
             match parts[..before].iter_mut().find(|known| term(known) == &alike.term) {
                 Some(known) => {
                     known.columns = known.columns.or(variant.columns);
                     known.likeness = known.likeness.max(likeness);
                 }
-                None => parts.push(Part { lookup: variant.lookup, slot, likeness, columns: variant.columns }),
+                None => {
+                    parts.push(WordTerm { lookup: variant.lookup, slot, likeness, columns: variant.columns });
+                }
             }
         }
     }
-    let term = |part: &Part| &families[part.lookup].terms[part.slot].term;
+    let term = |part: &WordTerm| &families[part.lookup].terms[part.slot].term;
     parts.sort_by(|a, b| b.likeness.total_cmp(&a.likeness).then_with(|| term(a).cmp(term(b))));
     parts
 }

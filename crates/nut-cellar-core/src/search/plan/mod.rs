@@ -9,6 +9,7 @@ mod bind;
 mod budget;
 mod costs;
 pub(in crate::search) mod expand;
+mod leaves;
 mod limits;
 mod nodes;
 pub(in crate::search) mod prepared;
@@ -23,7 +24,7 @@ use crate::query::Query;
 use crate::rank::Formula;
 use crate::schema::{ColumnSet, Schema};
 use crate::text::{Pattern, Spelling};
-use expand::{Family, Part};
+use expand::{Family, WordTerm};
 use std::collections::HashMap;
 
 /// What to look for.
@@ -203,7 +204,7 @@ pub(in crate::search) struct Ranking<'a> {
     /// For each word of the plan.
     pub idf: &'a [f32],
     /// For each word of the plan its terms, each once, in the order in which they add up.
-    pub parts: &'a [Vec<Part>],
+    pub parts: &'a [Vec<WordTerm>],
     pub families: &'a [Family],
     /// The place of the shelf in the snapshot.
     pub shelf: usize,

@@ -13,11 +13,11 @@ pub(super) struct Once {
 }
 
 /// Among so few it is faster to look at each.
-const FEW: usize = 16;
+const FEW_PARTS: usize = 16;
 
 impl Once {
     pub fn add(&mut self, part: Node) {
-        let is_fresh = if self.parts.len() < FEW {
+        let is_fresh = if self.parts.len() < FEW_PARTS {
             !self.parts.contains(&part)
         } else {
             if self.known.is_empty() {

@@ -2,7 +2,7 @@
 //! they are.
 
 use super::budget::{Counts, economise};
-use super::expand::{Family, Part, gather, parts};
+use super::expand::{Family, WordTerm, gather, parts};
 use super::{Plan, Ranking};
 use crate::catalog::Snapshot;
 use crate::error::{Error, ErrorKind, Result};
@@ -19,16 +19,16 @@ pub(in crate::search) struct Prepared {
     pub plan: Plan,
     pub formula: Formula,
     /// Known once the dictionaries have been read.
-    pub known: Option<Known>,
+    pub known: Option<LookedUp>,
 }
 
 /// What the dictionaries say.
 #[derive(Debug, Default)]
-pub(in crate::search) struct Known {
+pub(in crate::search) struct LookedUp {
     /// For each lookup of the plan.
     pub families: Vec<Family>,
     /// For each word of the plan its terms.
-    pub parts: Vec<Vec<Part>>,
+    pub parts: Vec<Vec<WordTerm>>,
     /// For each term of each word how many live records have it.
     pub counts: Vec<Vec<u64>>,
     /// For each word.
@@ -137,7 +137,7 @@ impl Prepared {
         held.complete()?;
         let most = |counts: &Vec<u64>| counts.iter().max().copied().unwrap_or(0);
         let idf = counts.iter().map(|counts| idf(snapshot.records(), most(counts))).collect();
-        self.known = Some(Known { families, parts, counts, idf, visited });
+        self.known = Some(LookedUp { families, parts, counts, idf, visited });
         self.economise(snapshot);
         Ok(())
     }

@@ -9,7 +9,7 @@ use crate::text::{Automaton, Pattern, Recipe, Spelling};
 
 /// How a word is read into lookups.
 #[derive(Clone, Copy, PartialEq)]
-pub(super) enum Reading {
+pub(super) enum Spelled {
     Plain,
     Near,
 }
@@ -49,12 +49,12 @@ pub(super) fn read(
     recipe: &Recipe,
     text: &str,
     find: &Find,
-    reading: Reading,
+    reading: Spelled,
     walks_left_out: &mut usize,
 ) -> Typed {
     let mut typed = Typed { tokens: Vec::new(), weak: true };
-    let near = reading == Reading::Near || find.spellings.unwrap_or_default() == Spellings::Near;
-    let goes_on = find.may_go_on(text, reading == Reading::Near);
+    let near = reading == Spelled::Near || find.spellings.unwrap_or_default() == Spellings::Near;
+    let goes_on = find.may_go_on(text, reading == Spelled::Near);
     let mut end = 0;
     if goes_on == GoesOn::AtItsEnd {
         recipe.tokens(text, |token| end = end.max(token.end));

@@ -131,18 +131,12 @@ impl Statistics {
         if self.limit == 0 {
             return Strategy::Count;
         }
-        if !self.by_score {
-            return if self.matches.is_some() || self.is_filled() {
-                Strategy::InOrder
-            } else {
-                Strategy::ByRecord
-            };
-        }
-        if self.words == 0 || !self.all_are_needed && !self.pays_by_words() {
-            return if self.matches.is_some() || self.is_filled() {
-                Strategy::OfMatches
-            } else {
-                Strategy::ByRecord
+        let by_words = self.by_score && self.words > 0 && (self.all_are_needed || self.pays_by_words());
+        if !by_words {
+            return match self.matches.is_some() || self.is_filled() {
+                true if self.by_score => Strategy::OfMatches,
+                true => Strategy::InOrder,
+                false => Strategy::ByRecord,
             };
         }
         let (each, lists) = (if self.words_decide { 1 } else { SCORED_LEAF }, self.lists as u64);

@@ -116,11 +116,6 @@ impl<'a> Cursors<'a> {
         self.scorer.expect(held, columns, matches)
     }
 
-    /// For each word how often a record may have it at most.
-    pub fn most_times(&self) -> &[u32] {
-        &self.most_times
-    }
-
     /// How many live records match a leaf, if that is known without looking at all of them.
     pub fn records_of(&self, leaf: usize) -> Step<Option<u64>> {
         let word = match &self.leaves[leaf] {
@@ -379,7 +374,7 @@ impl<'a> Cursors<'a> {
     /// top.
     pub fn with_slack(&self, sum: f32) -> f32 {
         let slack = 1.0 + (self.words.len() + 8) as f32 * f32::EPSILON;
-        sum * slack + self.ranking.proximity * proximity::MOST * slack
+        sum * slack + self.ranking.proximity * proximity::GREATEST * slack
     }
 }
 

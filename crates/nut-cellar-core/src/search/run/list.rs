@@ -3,13 +3,12 @@
 //! What always holds: no posting of a block brings more than the bound of the block.
 
 use super::cursors::Cursors;
-use super::scorer::Scorer;
+use super::scorer::{Rows, Scorer};
 use super::word::TermCursor;
 use crate::error::Result;
 use crate::rank::WordScorer;
 use crate::schema::ColumnSet;
 use crate::shelf::{END, Held, Most, Postings, Step, if_held};
-use crate::wire::Reader;
 use std::ops::Range;
 use std::sync::Arc;
 
@@ -30,7 +29,7 @@ impl Scale {
     /// That of a word in the plan.
     pub fn of(cursors: &Cursors<'_>, word: usize) -> Self {
         let scorer = cursors.scorer.formula.word(cursors.ranking.idf[word]);
-        Self { scorer, times: cursors.most_times()[word] as f32 }
+        Self { scorer, times: cursors.most_times[word] as f32 }
     }
 
     /// What the word adds to a score by its tf~.
@@ -65,8 +64,8 @@ pub(super) struct List {
     /// What each posting of a block brings, and which block.
     values: Vec<f32>,
     scored: Option<usize>,
-    /// How often a posting is in each of its columns; reused.
-    tf: Vec<u32>,
+    /// How its postings score by their shapes.
+    rows: Option<Rows>,
 }
 
 impl List {
@@ -85,7 +84,7 @@ impl List {
             most,
             values: Vec::new(),
             scored: None,
-            tf: Vec::new(),
+            rows: None,
             postings,
         }
     }
@@ -179,20 +178,19 @@ impl List {
             return Ok(());
         }
         self.postings.unpack_shapes()?;
-        let (kinds, counted) = (self.postings.kinds(), self.columns);
-        let mut rest = Reader::new(self.postings.rest());
+        // Working out rows takes longer than a few postings.
+        let rows = self.rows.get_or_insert_with(|| match self.postings.blocks() {
+            ..=1 => Rows::default(),
+            _ => scorer.rows(self.postings.kinds(), self.columns),
+        });
         self.values.clear();
-        self.values.reserve(self.postings.unpacked().len());
-        for (&ordinal, &shape) in self.postings.unpacked().iter().zip(self.postings.unpacked_shapes()) {
-            let frequency = if let Some((columns, tf)) = kinds.even(shape) {
-                scorer.even(held, ordinal, columns.both(counted), tf)?
-            } else {
-                let there =
-                    kinds.get(shape, &mut rest, &mut self.tf).map_err(|what| self.postings.broken(what))?;
-                let each = there.iter().zip(self.tf.iter().copied());
-                scorer.frequency(held, ordinal, each.filter(|(column, _)| counted.has(*column)))?
-            };
-            self.values.push(frequency * self.likeness);
+        scorer.by_rows(rows, self.postings.unpacked(), self.postings.unpacked_shapes(), &mut self.values);
+        for (place, value) in self.values.iter_mut().enumerate() {
+            if *value < 0.0 {
+                self.postings.stand(place);
+                *value = scorer.posting(held, &mut self.postings, self.columns)?;
+            }
+            *value *= self.likeness;
         }
         if let Some(scale) = self.scale {
             self.values.iter_mut().for_each(|value| *value = scale.part(*value));

@@ -96,7 +96,7 @@ pub(super) struct Asked<'a> {
 
 /// What a run of records brings.
 #[derive(Default)]
-struct Part {
+struct RunFound {
     total: u64,
     best: Vec<Scored>,
     strategy: Option<Strategy>,
@@ -186,7 +186,7 @@ impl<'a> Run<'a> {
     }
 
     /// Finds the best matches of the run.
-    fn go(&self, held: &mut Held, mut cursors: Cursors<'a>, walked: &mut Walked) -> Step<Part> {
+    fn go(&self, held: &mut Held, mut cursors: Cursors<'a>, walked: &mut Walked) -> Step<RunFound> {
         let find = self.asked.find;
         let mut choice = choose(self.statistics, find.wished);
         let (mut matches, mut known_phrases) = (None, PhraseBits::new());
@@ -205,7 +205,7 @@ impl<'a> Run<'a> {
             cursors.expect(held, self.statistics.candidates.min(self.statistics.postings))?;
         }
         let mut top = self.top();
-        let mut part = Part { strategy: Some(choice.strategy), ..Part::default() };
+        let mut part = RunFound { strategy: Some(choice.strategy), ..RunFound::default() };
         let mut counted = matches.as_ref().map(|(_, count)| *count);
         match choice.strategy {
             Strategy::Count => {}

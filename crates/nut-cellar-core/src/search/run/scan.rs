@@ -84,7 +84,7 @@ pub(super) struct Scan<'w, 'c> {
     /// Which records of the window match what scores, if that is found out for all of them.
     pub matched: Option<Matched>,
     /// How many records were scored one by one though they may not have come to the front, and how many of them are enough.
-    rough: u64,
+    pub rough: u64,
     pub most_rough: u64,
 }
 
@@ -132,7 +132,7 @@ impl<'w, 'c> Scan<'w, 'c> {
         self.lists.clear();
         for (word, term) in self.cursors.words.iter().enumerate() {
             let (start, terms) = (self.lists.len(), &term.cursor.terms);
-            if self.cursors.most_times()[word] > 0 && !terms.is_empty() {
+            if self.cursors.most_times[word] > 0 && !terms.is_empty() {
                 let is_even = self.matched.as_ref().is_none_or(|matched| matched.is_even(word));
                 let is_alone = terms.len() == 1 && is_even;
                 self.lists.extend(terms.iter().map(|term| List::new(self.cursors, word, term, is_alone)));
@@ -188,11 +188,6 @@ impl<'w, 'c> Scan<'w, 'c> {
         let slack = self.cursors.with_slack(1.0) - self.cursors.with_slack(0.0);
         let sum = (threshold - self.cursors.with_slack(0.0)) / slack - rest;
         sum - 8.0 * f32::EPSILON * threshold
-    }
-
-    /// Whether so many records were scored one by one that finding out first what matches takes less for those that are left.
-    pub fn is_dear(&self) -> bool {
-        self.rough > self.most_rough
     }
 
     /// Whether a record is live, and in the set that it has to be in.

@@ -2,10 +2,17 @@
 //!
 //! What always holds: shares are added up in schema order, so tf~ of a posting has the same bits whoever asks for it.
 
-use crate::rank::{Formula, Shares};
+use crate::rank::{Formula, Row, Shares};
 use crate::schema::ColumnSet;
-use crate::shelf::{Held, LONG, LengthBytes, LengthColumn, Postings, Shelf, Step, if_held};
+use crate::shelf::{Held, LONG, LengthBytes, LengthColumn, Postings, Shapes, Shelf, Step, if_held};
 use std::sync::Arc;
+
+/// So many shapes have rows: with few columns those of terms that stand once or a few times in one of them.
+const SHAPES: usize = 16;
+
+/// For each of the first shapes its column and the row of its shares; the last, and those that have shares of several columns, have a row
+/// of which nothing is known.
+pub(in crate::search) type Rows = [(usize, Row); SHAPES];
 
 /// Scores postings of one shelf.
 pub(in crate::search) struct Scorer<'a> {
@@ -49,15 +56,11 @@ impl<'a> Scorer<'a> {
         self.lengths[column].get(held, ordinal)
     }
 
-    /// A column's share of tf~, if it was worked out for one of the same length.
-    #[inline]
-    fn known(&self, column: usize, tf: u32, ordinal: u32) -> Option<f32> {
-        self.shares.get(column, tf, self.bytes.as_ref()?.get(ordinal, column))
-    }
-
+    /// A column's share of tf~.
     #[inline]
     fn share(&mut self, held: &mut Held, column: usize, tf: u32, ordinal: u32) -> Step<f32> {
-        match self.known(column, tf, ordinal) {
+        let known = |bytes: &Arc<LengthBytes>| self.shares.get(column, tf, bytes.get(ordinal, column));
+        match self.bytes.as_ref().and_then(known) {
             Some(share) => Ok(share),
             None => self.work_out(held, column, tf, ordinal),
         }
@@ -69,26 +72,45 @@ impl<'a> Scorer<'a> {
         if let Some(length) =
             self.bytes.as_ref().map(|bytes| bytes.get(ordinal, column)).filter(|length| *length < LONG)
         {
-            return Ok(self.shares.work_out(column, tf, length));
+            // With those of all lengths, as most of them are wanted soon, and together they take next to no time.
+            self.shares.row(column, tf);
+            return Ok(self.formula.frequency(column, tf, length.into()));
         }
         // Going on where a length is missing, so that all that are missing are noted at once.
         let length = if_held(self.lengths[column].get(held, ordinal))?.unwrap_or(0);
         Ok(self.formula.frequency(column, tf, length))
     }
 
+    /// The rows of the shapes of postings that count in these columns.
+    pub fn rows(&mut self, shapes: Shapes, counted: ColumnSet) -> Rows {
+        let mut rows = Rows::default();
+        for (shape, row) in (0..).zip(&mut rows[..SHAPES - 1]) {
+            if let Some((columns, tf)) = shapes.even(shape)
+                && let (1, Some(column)) = (columns.0.count_ones(), columns.iter().next())
+                && self.weighing.both(counted).has(column)
+            {
+                *row = (column, self.shares.row(column, tf));
+            }
+        }
+        rows
+    }
+
+    /// Appends tf~ of postings by their shapes; less than 0 where that does not tell it.
+    pub fn by_rows(&self, rows: &Rows, ordinals: &[u32], shapes: &[u32], values: &mut Vec<f32>) {
+        let known = |bytes: &LengthBytes, ordinal: u32, shape: u32| {
+            let (column, row) = rows[(shape as usize).min(SHAPES - 1)];
+            self.shares.in_row(row, bytes.get(ordinal, column))
+        };
+        match &self.bytes {
+            Some(bytes) => values.extend(ordinals.iter().zip(shapes).map(|(o, s)| known(bytes, *o, *s))),
+            None => values.resize(values.len() + ordinals.len(), f32::NEG_INFINITY),
+        }
+    }
+
     /// tf~ of a posting that has its term as often in each of these columns.
     #[inline]
     pub fn even(&mut self, held: &mut Held, ordinal: u32, columns: ColumnSet, tf: u32) -> Step<f32> {
-        let (mut frequency, mut left) = (0.0, columns.0 & self.weighing.0);
-        while left != 0 {
-            let column = left.trailing_zeros() as usize;
-            frequency += match self.known(column, tf, ordinal) {
-                Some(share) => share,
-                None => self.work_out(held, column, tf, ordinal)?,
-            };
-            left &= left - 1;
-        }
-        Ok(frequency)
+        self.frequency(held, ordinal, columns.iter().map(|column| (column, tf)))
     }
 
     /// tf~ of a posting, of its columns with how often they have the term, in schema order.

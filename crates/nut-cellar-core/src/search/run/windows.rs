@@ -57,7 +57,7 @@ impl Scan<'_, '_> {
         let mut room = (Sums::default(), Sums::default());
         let (mut start, mut until_stop) = (run.start, 0);
         while start < run.end {
-            if self.is_dear() {
+            if self.rough > self.most_rough {
                 scanned.left = Some(start);
                 break;
             }

@@ -3,7 +3,7 @@
 //! term, they would touch as many pages of memory in turn as there are frequent terms.)
 
 use crate::shelf::build::arrivals::Home;
-use crate::shelf::build::log::{Place, TokenLog};
+use crate::shelf::build::log::{TokenLog, TokenPlace};
 use crate::shelf::build::part::Part;
 use crate::shelf::build::threads::in_threads;
 use crate::shelf::build::vocabulary::Unified;
@@ -29,7 +29,7 @@ struct Slice {
     /// Where each bucket begins, and where the last ends.
     starts: Vec<usize>,
     terms: Vec<u16>,
-    places: Vec<Place>,
+    places: Vec<TokenPlace>,
 }
 
 /// For each part, for each of its terms: the bucket, and which of its terms it is.
@@ -64,7 +64,7 @@ impl Buckets {
     }
 
     /// Gives each term of a bucket that some record has, by its rank, with its places, which ascend.
-    pub fn each(&self, bucket: usize, mut take: impl FnMut(usize, &[Place])) {
+    pub fn each(&self, bucket: usize, mut take: impl FnMut(usize, &[TokenPlace])) {
         let ranks = self.terms[bucket].clone();
         let mut starts = vec![0_usize; ranks.len() + 1];
         let slices =
@@ -77,7 +77,7 @@ impl Buckets {
         for term in 1..starts.len() {
             starts[term] += starts[term - 1];
         }
-        let mut places = vec![Place::default(); starts[ranks.len()]];
+        let mut places = vec![TokenPlace::default(); starts[ranks.len()]];
         for (slice, range) in slices() {
             for (&term, &place) in slice.terms[range.clone()].iter().zip(&slice.places[range]) {
                 let slot = &mut starts[usize::from(term)];
@@ -128,14 +128,15 @@ impl Slice {
         for bucket in 1..starts.len() {
             starts[bucket] += starts[bucket - 1];
         }
-        let (mut terms, mut places) = (vec![0; starts[buckets]], vec![Place::default(); starts[buckets]]);
+        let (mut terms, mut places) =
+            (vec![0; starts[buckets]], vec![TokenPlace::default(); starts[buckets]]);
         for (record, home) in (first..).zip(homes) {
             let spots = &spots[home.part as usize];
             logs[home.part as usize].each(home.record, |term, column, position| {
                 let (bucket, term) = spots[term as usize];
                 let slot = &mut starts[bucket as usize];
                 terms[*slot] = term;
-                places[*slot] = Place::new(record, column, position);
+                places[*slot] = TokenPlace::new(record, column, position);
                 *slot += 1;
             });
         }

@@ -22,9 +22,9 @@ pub(in crate::shelf) struct TokenLog {
 
 /// Where a token stands: record, column and position, which sort in this order.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub(in crate::shelf) struct Place(u64);
+pub(in crate::shelf) struct TokenPlace(u64);
 
-impl Place {
+impl TokenPlace {
     pub fn new(record: u32, column: u8, position: u32) -> Self {
         Self(u64::from(record) << 32 | u64::from(column) << 26 | u64::from(position))
     }
@@ -78,7 +78,7 @@ impl TokenLog {
 
     /// The memory that the places of its tokens will take, and the lists that are made of them, in bytes; an estimate.
     pub fn memory_sorted(&self) -> usize {
-        self.entries.len() * (size_of::<Place>() + size_of::<u16>() + 1)
+        self.entries.len() * (size_of::<TokenPlace>() + size_of::<u16>() + 1)
     }
 
     /// Takes all tokens out of it.

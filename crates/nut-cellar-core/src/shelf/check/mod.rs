@@ -15,7 +15,7 @@ use crate::shelf::format::kept;
 use crate::shelf::format::sorted::SortedIndex;
 use crate::shelf::format::terms::{Lists, TermEntry};
 use crate::shelf::read::reader::Shelf;
-use crate::shelf::read::reading::{Reading, Walk};
+use crate::shelf::read::reading::{ShelfReading, Walk};
 use crate::store::{ShelfEntry, View};
 use crate::wire::{Broken, Reader};
 use std::collections::BTreeMap;
@@ -29,7 +29,7 @@ use values::Compared;
 /// # Errors
 /// [`Damaged`](crate::ErrorKind::Damaged), naming the section, at the first thing that is not right.
 pub(crate) fn check(view: &dyn View, shelf: &Arc<Shelf>, entry: &ShelfEntry, schema: &Schema) -> Result<()> {
-    let reading = Reading::new(view, shelf);
+    let reading = ShelfReading::new(view, shelf);
     let mut check = Check { view, shelf, reading, lengths: Vec::new(), exact: Vec::new() };
     check.chunks()?;
     check.keys()?;
@@ -44,7 +44,7 @@ pub(crate) fn check(view: &dyn View, shelf: &Arc<Shelf>, entry: &ShelfEntry, sch
 struct Check<'v> {
     view: &'v dyn View,
     shelf: &'v Arc<Shelf>,
-    reading: Reading<'v>,
+    reading: ShelfReading<'v>,
     /// For each text column, for each record.
     lengths: Vec<Vec<u32>>,
     /// The exact values.
@@ -270,7 +270,7 @@ impl Check<'_> {
 
     fn forms(&mut self) -> Result<()> {
         let walk = Walk::forms(self.view, self.shelf)?;
-        let mut lookup = Reading::new(self.view, self.shelf);
+        let mut lookup = ShelfReading::new(self.view, self.shelf);
         self.sorted(
             Section::Forms,
             walk,

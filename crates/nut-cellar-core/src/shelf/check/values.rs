@@ -8,7 +8,7 @@ use crate::shelf::format::directory::Section;
 use crate::shelf::format::exact;
 use crate::shelf::format::values::ValueColumn;
 use crate::shelf::read::reader::Shelf;
-use crate::shelf::read::reading::{Reading, Walk};
+use crate::shelf::read::reading::{ShelfReading, Walk};
 use indexmap::IndexMap;
 use std::sync::Arc;
 
@@ -104,7 +104,7 @@ impl<'s> Compared<'s> {
         kept: &IndexMap<String, Vec<Value>>,
         exact: &[Vec<u8>],
         ordinal: u32,
-        reading: &mut Reading<'_>,
+        reading: &mut ShelfReading<'_>,
     ) -> Result<bool> {
         for (place, name, column) in &mut self.columns {
             reading.read(|_, held| column.of(held, ordinal).map(|_| ()))?;

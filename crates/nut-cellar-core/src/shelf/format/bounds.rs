@@ -13,7 +13,7 @@ use crate::schema::ColumnSet;
 use crate::wire::{Broken, Reader, put_varint};
 
 /// At most so many pairs are kept for a column: with more, two neighbours become one that beats both.
-const MOST: usize = 6;
+const MOST_PAIRS: usize = 6;
 /// At most so many sets are kept apart; others are taken as one.
 const MOST_SETS: usize = 8;
 
@@ -35,7 +35,7 @@ impl Frontier {
         let end = at + usize::from(self.pairs.get(at).is_some_and(|(known, _)| *known == frequency));
         let start = self.pairs[..at].partition_point(|(_, known)| *known < length);
         self.pairs.splice(start..end, [(frequency, length)]);
-        if self.pairs.len() > 4 * MOST {
+        if self.pairs.len() > 4 * MOST_PAIRS {
             self.shorten();
         }
     }
@@ -46,7 +46,7 @@ impl Frontier {
     }
 
     fn shorten(&mut self) {
-        while self.pairs.len() > MOST {
+        while self.pairs.len() > MOST_PAIRS {
             // What joining two neighbours gives away, about: the ratio of frequency per length.
             let loss = |place: &usize| {
                 let ((low, short), (high, long)) = (self.pairs[*place], self.pairs[place + 1]);
@@ -275,7 +275,7 @@ mod tests {
             prop_assert_eq!(&bounds, &Bounds::default());
             let read = Bounds::get(&mut Reader::new(&bytes), 8).unwrap();
             prop_assert!(read.sets.len() <= MOST_SETS);
-            prop_assert!(read.sets.iter().flat_map(|of| &of.columns).all(|column| column.pairs.len() <= MOST));
+            prop_assert!(read.sets.iter().flat_map(|of| &of.columns).all(|column| column.pairs.len() <= MOST_PAIRS));
             let counted = ColumnSet(bits);
             let most = read.most(counted, share);
             prop_assert_eq!(most.to_bits(), Bounds::most_in(&mut Reader::new(&bytes), counted, share).unwrap().to_bits());

@@ -88,11 +88,11 @@ fn put_lanes(out: &mut Vec<u8>, numbers: &[u32], width: u8, low: u32) {
     out.extend(words[..width].iter().flatten().flat_map(|word| word.to_le_bytes()));
 }
 
-/// Numbers of so many bits, at most 39, one after the other.
+/// Appends numbers of so many bits, one after the other, the lowest bit first.
 pub(in crate::shelf) fn put_stream(out: &mut Vec<u8>, numbers: impl Iterator<Item = u64>, width: u32) {
-    let (mut held, mut bits) = (0_u64, 0);
+    let (mut held, mut bits) = (0_u128, 0);
     for number in numbers {
-        held |= number << bits;
+        held |= u128::from(number) << bits;
         bits += width;
         while bits >= 8 {
             out.push(held.to_le_bytes()[0]);

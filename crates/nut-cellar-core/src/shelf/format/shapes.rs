@@ -19,13 +19,13 @@ pub(crate) struct Shapes {
 }
 
 /// More columns have no kind for each set of them.
-const FEW: u32 = 3;
+const COLUMNS_WITH_SETS: u32 = 3;
 
 impl Shapes {
     /// For so many text columns.
     pub fn new(columns: usize) -> Self {
         let columns = u32::try_from(columns).expect("a schema has at most 64 text columns");
-        Self { columns, kinds: if columns <= FEW { (1 << columns) - 1 } else { columns + 1 } }
+        Self { columns, kinds: if columns <= COLUMNS_WITH_SETS { (1 << columns) - 1 } else { columns + 1 } }
     }
 
     /// The number of kinds: shapes below it have no excess.
@@ -49,7 +49,7 @@ impl Shapes {
     pub fn even(self, shape: u32) -> Option<(ColumnSet, u32)> {
         let (excess, kind) = self.excess_and_kind(shape);
         let set = match self.columns {
-            ..=FEW => ColumnSet(u64::from(kind) + 1),
+            ..=COLUMNS_WITH_SETS => ColumnSet(u64::from(kind) + 1),
             columns if kind < columns => ColumnSet(1 << kind),
             _ => return None,
         };
@@ -60,7 +60,7 @@ impl Shapes {
     #[inline]
     pub fn columns(self, shape: u32) -> Option<ColumnSet> {
         let (_, kind) = self.excess_and_kind(shape);
-        if self.columns <= FEW {
+        if self.columns <= COLUMNS_WITH_SETS {
             return Some(ColumnSet(u64::from(kind) + 1));
         }
         (kind < self.columns).then(|| ColumnSet(1 << kind))
@@ -71,7 +71,7 @@ impl Shapes {
         let excess = tf.iter().fold(0_u32, |excess, (_, tf)| excess.saturating_add(tf - 1));
         let set: ColumnSet = tf.iter().map(|(column, _)| usize::from(*column)).collect();
         let kind = match tf {
-            _ if self.columns <= FEW => u32::try_from(set.0 - 1).unwrap_or(0),
+            _ if self.columns <= COLUMNS_WITH_SETS => u32::try_from(set.0 - 1).unwrap_or(0),
             [(column, _)] if excess < u32::MAX / self.kinds => u32::from(*column),
             _ => {
                 put_varint(rest, set.0);
@@ -93,7 +93,7 @@ impl Shapes {
     pub fn get(self, shape: u32, rest: &mut Reader<'_>, tf: &mut Vec<u32>) -> Result<ColumnSet, Broken> {
         let (mut excess, kind) = self.excess_and_kind(shape);
         tf.clear();
-        if self.columns > FEW && kind == self.columns {
+        if self.columns > COLUMNS_WITH_SETS && kind == self.columns {
             let set = ColumnSet(rest.varint()?);
             if set.is_empty() || set.0 >> (self.columns - 1) > 1 {
                 return Err(Broken("the columns of a posting"));
@@ -103,7 +103,11 @@ impl Shapes {
             }
             return Ok(set);
         }
-        let set = if self.columns <= FEW { ColumnSet(u64::from(kind) + 1) } else { ColumnSet(1 << kind) };
+        let set = if self.columns <= COLUMNS_WITH_SETS {
+            ColumnSet(u64::from(kind) + 1)
+        } else {
+            ColumnSet(1 << kind)
+        };
         for _ in 1..set.0.count_ones() {
             let more = if excess > 0 { rest.varint_u32()? } else { 0 };
             tf.push(plus_one(more)?);

@@ -66,7 +66,7 @@ impl ValueWriter {
         if counted {
             pack::put(&mut self.packed, &self.counts);
         }
-        put_wide(&mut self.packed, self.values.iter().map(|value| value - low), width(low, high));
+        pack::put_stream(&mut self.packed, self.values.iter().map(|value| value - low), width(low, high));
         out.append(&self.packed)?;
         index.written += self.packed.len() as u64;
         for number in [index.written, low, high] {
@@ -85,27 +85,10 @@ fn width(low: u64, high: u64) -> u32 {
     u64::BITS - high.saturating_sub(low).leading_zeros()
 }
 
-/// Appends numbers of so many bits, one after the other, the lowest bit first.
-fn put_wide(out: &mut Vec<u8>, numbers: impl Iterator<Item = u64>, width: u32) {
-    let (mut held, mut bits) = (0_u128, 0);
-    for number in numbers {
-        held |= u128::from(number) << bits;
-        bits += width;
-        while bits >= 8 {
-            out.push(held.to_le_bytes()[0]);
-            held >>= 8;
-            bits -= 8;
-        }
-    }
-    if bits > 0 {
-        out.push(held.to_le_bytes()[0]);
-    }
-}
-
 /// Numbers of so many bits lie in eight bytes, wherever they begin.
 const EIGHT_BYTES: u32 = u64::BITS - 7;
 
-/// Reads what [`put_wide`] wrote: as many numbers as there are bytes for, at most `count`.
+/// Reads what [`pack::put_stream`] wrote: as many numbers as there are bytes for, at most `count`.
 fn get_wide(bytes: &[u8], count: usize, width: u32, mut take: impl FnMut(u64)) {
     let low = if width == u64::BITS { u64::MAX } else { (1 << width) - 1 };
     if width <= EIGHT_BYTES {
@@ -335,7 +318,7 @@ mod tests {
             let low = if width == 64 { u64::MAX } else { (1 << width) - 1 };
             let numbers: Vec<_> = numbers.into_iter().map(|number| number & low).collect();
             let (mut bytes, mut read) = (Vec::new(), Vec::new());
-            put_wide(&mut bytes, numbers.iter().copied(), width);
+            pack::put_stream(&mut bytes, numbers.iter().copied(), width);
             prop_assert_eq!(bytes.len(), (numbers.len() * width as usize).div_ceil(8));
             get_wide(&bytes, numbers.len(), width, |number| read.push(number));
             prop_assert_eq!(read, numbers);

@@ -51,11 +51,11 @@ pub(crate) enum Asked<T> {
 #[derive(Debug)]
 pub(crate) struct Cache {
     budget: usize,
-    known: Mutex<Known>,
+    known: Mutex<Contents>,
 }
 
 #[derive(Debug, Default)]
-struct Known {
+struct Contents {
     shelves: HashMap<PieceId, HashMap<Key, Entry, RandomState>, RandomState>,
     bytes: usize,
     /// Counts what is asked.
@@ -78,7 +78,7 @@ impl Cache {
         Self { budget, known: Mutex::default() }
     }
 
-    fn known(&self) -> MutexGuard<'_, Known> {
+    fn known(&self) -> MutexGuard<'_, Contents> {
         self.known.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
@@ -134,7 +134,7 @@ impl Cache {
     }
 }
 
-impl Known {
+impl Contents {
     fn entry(&mut self, shelf: PieceId, key: &Key) -> &mut Entry {
         self.now += 1;
         let entries = self.shelves.entry(shelf).or_default();

@@ -8,7 +8,7 @@ use crate::schema::{Kind, Schema};
 use crate::shelf::format::directory::Section;
 use crate::shelf::format::values::ValueColumn;
 use crate::shelf::read::reader::Shelf;
-use crate::shelf::read::reading::{Reading, Walk};
+use crate::shelf::read::reading::{ShelfReading, Walk};
 use crate::store::View;
 use crate::wire::Reader;
 use foldhash::fast::FixedState;
@@ -19,7 +19,7 @@ use std::sync::Arc;
 /// exact values.
 pub(crate) fn digests(view: &dyn View, shelf: &Arc<Shelf>, schema: &Schema) -> Result<Vec<u64>> {
     let mut digests = Digests { of: vec![0; shelf.records() as usize], state: FixedState::default() };
-    let mut reading = Reading::new(view, shelf);
+    let mut reading = ShelfReading::new(view, shelf);
     for column in 0..shelf.columns() {
         for (ordinal, length) in (0..).zip(reading.lengths(column)?) {
             digests.add(ordinal, &(column, length));

@@ -263,16 +263,6 @@ impl Postings {
         Ok(())
     }
 
-    /// What stands behind the shapes of the block, once they were [unpacked](Self::unpack_shapes).
-    pub fn rest(&self) -> &[u8] {
-        &self.bytes[self.begun.0..]
-    }
-
-    /// What is wrong with the list.
-    pub fn broken(&self, what: Broken) -> Error {
-        self.shelf.broken(Section::Postings, what)
-    }
-
     /// What shapes mean.
     pub fn kinds(&self) -> Shapes {
         self.kinds

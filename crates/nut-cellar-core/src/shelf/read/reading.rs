@@ -19,13 +19,13 @@ const AT_HAND: u64 = 1 << 20;
 const AHEAD: u64 = 64 << 10;
 
 /// A shelf that is read by whoever may wait for its place.
-pub(crate) struct Reading<'v> {
+pub(crate) struct ShelfReading<'v> {
     view: &'v dyn View,
     shelf: Arc<Shelf>,
     held: Held,
 }
 
-impl<'v> Reading<'v> {
+impl<'v> ShelfReading<'v> {
     /// Nothing read yet.
     pub fn new(view: &'v dyn View, shelf: &Arc<Shelf>) -> Self {
         Self { view, shelf: Arc::clone(shelf), held: Held::going_ahead(AHEAD) }
@@ -78,7 +78,7 @@ pub(crate) fn complete<T>(
 
 /// Goes through what stands in blocks, such as keys or terms, in order. A new walk stands at the first.
 pub(crate) struct Walk<'v, T> {
-    reading: Reading<'v>,
+    reading: ShelfReading<'v>,
     read: ReadBlock<T>,
     next_block: usize,
     /// What is left of the block, the last first.
@@ -89,7 +89,7 @@ pub(crate) struct Walk<'v, T> {
 type ReadBlock<T> = fn(&Arc<Shelf>, &mut Held, usize) -> Step<Vec<T>>;
 
 impl<'v, T> Walk<'v, T> {
-    fn new(reading: Reading<'v>, read: ReadBlock<T>) -> Result<Self> {
+    fn new(reading: ShelfReading<'v>, read: ReadBlock<T>) -> Result<Self> {
         let mut walk = Self { reading, read, next_block: 0, left: Vec::new() };
         walk.fill()?;
         Ok(walk)
@@ -126,42 +126,42 @@ impl<'v, T> Walk<'v, T> {
 impl<'v> Walk<'v, Vec<u8>> {
     /// Through the encoded keys.
     pub fn keys(view: &'v dyn View, shelf: &Arc<Shelf>) -> Result<Self> {
-        Self::new(Reading::new(view, shelf), Shelf::keys_in)
+        Self::new(ShelfReading::new(view, shelf), Shelf::keys_in)
     }
 }
 
 impl<'v> Walk<'v, Vec<u8>> {
     /// Through the exact values.
     pub fn exact(view: &'v dyn View, shelf: &Arc<Shelf>) -> Result<Self> {
-        Self::new(Reading::new(view, shelf), Shelf::exact_in)
+        Self::new(ShelfReading::new(view, shelf), Shelf::exact_in)
     }
 }
 
 impl<'v> Walk<'v, (Vec<u8>, Vec<u32>)> {
     /// Through the runs of letters.
     pub fn grams(view: &'v dyn View, shelf: &Arc<Shelf>) -> Result<Self> {
-        Self::new(Reading::new(view, shelf), Shelf::grams_in)
+        Self::new(ShelfReading::new(view, shelf), Shelf::grams_in)
     }
 }
 
 impl<'v> Walk<'v, (Vec<u8>, TermEntry)> {
     /// Through the terms.
     pub fn terms(view: &'v dyn View, shelf: &Arc<Shelf>) -> Result<Self> {
-        Self::new(Reading::new(view, shelf), Shelf::terms_in)
+        Self::new(ShelfReading::new(view, shelf), Shelf::terms_in)
     }
 }
 
 impl<'v> Walk<'v, (Vec<u8>, Vec<String>)> {
     /// Through the classes of forms.
     pub fn forms(view: &'v dyn View, shelf: &Arc<Shelf>) -> Result<Self> {
-        Self::new(Reading::new(view, shelf), Shelf::forms_in)
+        Self::new(ShelfReading::new(view, shelf), Shelf::forms_in)
     }
 }
 
 impl<'v> Walk<'v, KeptBlock> {
     /// Through the blocks of kept values.
     pub fn kept(view: &'v dyn View, shelf: &Arc<Shelf>) -> Result<Self> {
-        Self::new(Reading::new(view, shelf), |shelf, held, block| {
+        Self::new(ShelfReading::new(view, shelf), |shelf, held, block| {
             Ok(shelf.kept_block(held, block)?.into_iter().collect())
         })
     }

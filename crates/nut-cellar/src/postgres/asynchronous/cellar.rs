@@ -40,6 +40,12 @@ impl AsyncCellar {
         opened.map(|cellar| Self(Arc::new(cellar)))
     }
 
+    /// As [`PostgresCellar::with_memory`].
+    #[must_use]
+    pub fn with_memory(&self, bytes: usize) -> Self {
+        Self(Arc::new(self.0.with_memory(bytes)))
+    }
+
     /// As [`PostgresCellar::adopt`].
     ///
     /// # Errors
