@@ -8,8 +8,8 @@ use super::Formula;
 const LENGTHS: u32 = 256;
 /// Shares are kept of terms that stand so often in a column at most.
 const OCCURRENCES: usize = 4;
-/// Stands for what was not worked out yet.
-const UNKNOWN: f32 = -1.0;
+/// Stands for what was not worked out yet; it stays below 0 whatever is added.
+const UNKNOWN: f32 = f32::NEG_INFINITY;
 
 /// Shares by column, how often a term stands in it, and how long it is.
 #[derive(Debug)]
@@ -17,7 +17,7 @@ pub(crate) struct Shares<'f> {
     formula: &'f Formula,
     /// For each column and number of occurrences its row, once a share of it was asked for.
     rows: Vec<Row>,
-    /// Shares by length, row by row. Of the first row none are known.
+    /// Shares by length, row by row: those of a [Row], from the first on.
     table: Vec<f32>,
 }
 
@@ -25,11 +25,19 @@ pub(crate) struct Shares<'f> {
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub(crate) struct Row(usize);
 
+impl Row {
+    /// Of it nothing is known.
+    pub const UNKNOWN: Self = Self(0);
+    /// The shares of a column in which a term does not stand.
+    pub const NOTHING: Self = Self(LENGTHS as usize);
+}
+
 impl<'f> Shares<'f> {
     /// Nothing worked out yet.
     pub fn new(formula: &'f Formula) -> Self {
         let rows = vec![Row::default(); formula.columns().len() * OCCURRENCES];
-        Self { formula, rows, table: vec![UNKNOWN; LENGTHS as usize] }
+        let table = [UNKNOWN, 0.0].map(|share| vec![share; LENGTHS as usize]).concat();
+        Self { formula, rows, table }
     }
 
     /// The share of a column of so many tokens in which a term stands `tf` times, at least once; none if it was not worked out.
@@ -48,10 +56,10 @@ impl<'f> Shares<'f> {
     /// The row of a column in which a term stands `tf` times, at least once: worked out, unless it stands there too often.
     pub fn row(&mut self, column: usize, tf: u32) -> Row {
         if tf as usize > OCCURRENCES {
-            return Row::default();
+            return Row::UNKNOWN;
         }
         let row = &mut self.rows[column * OCCURRENCES + tf as usize - 1];
-        if *row == Row::default() {
+        if *row == Row::UNKNOWN {
             *row = Row(self.table.len());
             self.table.extend((0..LENGTHS - 1).map(|length| self.formula.frequency(column, tf, length)));
             self.table.push(UNKNOWN);

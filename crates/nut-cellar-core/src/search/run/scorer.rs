@@ -10,9 +10,9 @@ use std::sync::Arc;
 /// So many shapes have rows: with few columns those of terms that stand once or a few times in one of them.
 const SHAPES: usize = 16;
 
-/// For each of the first shapes its column and the row of its shares; the last, and those that have shares of several columns, have a row
-/// of which nothing is known.
-pub(in crate::search) type Rows = [(usize, Row); SHAPES];
+/// For each of the first shapes the rows of its shares, and of which columns they are, for as many as it can have; the last, and others of
+/// which that does not tell all, have a row of which nothing is known.
+pub(in crate::search) type Rows = [[(usize, Row); 2]; SHAPES];
 
 /// Scores postings of one shelf.
 pub(in crate::search) struct Scorer<'a> {
@@ -85,11 +85,12 @@ impl<'a> Scorer<'a> {
     pub fn rows(&mut self, shapes: Shapes, counted: ColumnSet) -> Rows {
         let mut rows = Rows::default();
         for (shape, row) in (0..).zip(&mut rows[..SHAPES - 1]) {
-            if let Some((columns, tf)) = shapes.even(shape)
-                && let (1, Some(column)) = (columns.0.count_ones(), columns.iter().next())
-                && self.weighing.both(counted).has(column)
-            {
-                *row = (column, self.shares.row(column, tf));
+            let Some((columns, tf)) = shapes.even(shape) else { continue };
+            let mut columns = columns.both(counted).both(self.weighing).iter();
+            let both = [columns.next(), columns.next()];
+            if columns.next().is_none() {
+                let mut share = |column| (column, self.shares.row(column, tf));
+                *row = both.map(|column| column.map_or((0, Row::NOTHING), &mut share));
             }
         }
         rows
@@ -97,14 +98,12 @@ impl<'a> Scorer<'a> {
 
     /// Appends tf~ of postings by their shapes; less than 0 where that does not tell it.
     pub fn by_rows(&self, rows: &Rows, ordinals: &[u32], shapes: &[u32], values: &mut Vec<f32>) {
-        let known = |bytes: &LengthBytes, ordinal: u32, shape: u32| {
-            let (column, row) = rows[(shape as usize).min(SHAPES - 1)];
-            self.shares.in_row(row, bytes.get(ordinal, column))
-        };
-        match &self.bytes {
-            Some(bytes) => values.extend(ordinals.iter().zip(shapes).map(|(o, s)| known(bytes, *o, *s))),
-            None => values.resize(values.len() + ordinals.len(), f32::NEG_INFINITY),
-        }
+        let Some(bytes) = &self.bytes else { return values.resize(ordinals.len(), f32::NEG_INFINITY) };
+        values.extend(ordinals.iter().zip(shapes).map(|(ordinal, shape)| {
+            let share = |(column, row)| self.shares.in_row(row, bytes.get(*ordinal, column));
+            let [first, second] = rows[(*shape as usize).min(SHAPES - 1)];
+            share(first) + share(second)
+        }));
     }
 
     /// tf~ of a posting that has its term as often in each of these columns.
