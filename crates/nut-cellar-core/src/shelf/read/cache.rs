@@ -97,14 +97,13 @@ impl Cache {
         let mut known = self.known();
         let entry = known.entry(shelf, key);
         entry.asked = entry.asked.saturating_add(saved);
-        match entry.made.clone().and_then(|made| made.downcast().ok()) {
+        let asked = match entry.made.clone().and_then(|made| made.downcast().ok()) {
             Some(made) => Asked::Made(made),
             None if entry.asked >= making => Asked::Worth,
-            None => {
-                known.make_room(self.budget);
-                Asked::No
-            }
-        }
+            None => Asked::No,
+        };
+        known.make_room(self.budget);
+        asked
     }
 
     /// Keeps what was made and takes so many bytes, unless that is more than all that may be kept.
@@ -157,8 +156,8 @@ impl Contents {
         };
         let mut oldest: Vec<_> = self.shelves.iter().flat_map(each).collect();
         oldest.sort_unstable_by_key(|(last, ..)| *last);
-        // What was asked for last stays.
-        oldest.pop();
+        // What was asked for last stays, if anything may.
+        oldest.truncate(oldest.len() - usize::from(budget >= ENTRY));
         for (_, shelf, key) in oldest {
             if self.bytes <= budget / 4 * 3 {
                 break;
@@ -223,5 +222,8 @@ mod tests {
             ask(&cache, shelf, &key(column), 0);
             assert!(cache.bytes().1 <= cache.bytes().0);
         }
+        let none = Cache::new(0);
+        assert!(matches!(ask(&none, shelf, &key(0), 70), Asked::Worth));
+        assert_eq!(none.bytes(), (0, 0));
     }
 }
