@@ -22,7 +22,8 @@ fn building_is_measured_in_time_memory_and_bytes() {
     assert!(svg.starts_with("<svg") && svg.contains("300 generated, en") && svg.contains("postings"));
     for one in built {
         assert!(one["seconds_of_two"].as_f64().unwrap() > 0.0);
-        assert!(one["bounds"].as_array().unwrap().iter().all(|ratio| ratio.as_f64().unwrap() >= 1.0));
+        let shares = one["scored"].as_array().unwrap().iter().map(|share| share.as_f64().unwrap());
+        assert!(shares.into_iter().all(|share| (0.0..=1.0).contains(&share)));
         assert!(one["seconds"].as_f64().unwrap() > 0.0 && one["word_count"].as_f64().unwrap() > 0.0);
         assert_eq!(one["shelves"], 1);
         let sections: u64 =

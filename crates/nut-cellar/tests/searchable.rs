@@ -314,8 +314,3 @@ fn the_library_may_be_elsewhere() {
     assert_eq!(held.by, Some("Ada"));
     assert_eq!(held.into_record().unwrap(), Record::new(3).with("what", "oak"));
 }
-
-#[test]
-fn what_can_not_be_is_refused_at_the_field() {
-    trybuild::TestCases::new().compile_fail("tests/refused/*.rs");
-}
