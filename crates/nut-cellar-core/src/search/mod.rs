@@ -24,6 +24,7 @@ mod steps;
 
 pub use attempts::Attempt;
 pub use explain::compare::{Compared, Moved, compare};
+pub use explain::report::{Report, ReportWord};
 pub use explain::why::{ColumnPart, ProximityPart, Reason, Reckoning, TermPart, Why, WordPart, why};
 pub use find::{Find, StopWhen};
 pub use found::{DOCUMENT_VERSION, Found, Hit, PagePlace};
@@ -34,4 +35,4 @@ pub use plan::expand::{BEGINNING_LIKENESS, FORM_LIKENESS, MOST_ALIKE, NEAR_LIKEN
 pub use plan::strategy::Strategy;
 pub use run::Went;
 pub use settings::{Beginnings, Order, Spellings, Total, Words};
-pub use steps::{Progress, Report, ReportWord, Search, Stage, run};
+pub use steps::{Progress, Search, Stage, run};

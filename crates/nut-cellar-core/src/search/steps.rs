@@ -2,12 +2,11 @@
 //! order, take their values. A step that lacks ranges is repeated when they have been supplied.
 
 use super::attempts::{Attempt, attempts};
-use super::explain::why::word_of;
 use super::find::Find;
 use super::found::{Found, Hit, PagePlace};
 use super::plan::expand::{MOST_ALIKE, WordTerm};
 use super::plan::prepared::Prepared;
-use super::run::{Asked, Scored, ShelfFound, Went, search};
+use super::run::{Asked, Scored, ShelfFound, search};
 use super::settings::{Order, Total};
 use crate::catalog::{Snapshot, Standing};
 use crate::error::{Error, ErrorKind, Result};
@@ -44,7 +43,7 @@ pub struct Search {
     pub(super) snapshot: Snapshot,
     pub(super) prepared: Prepared,
     pub(super) held: Held,
-    query: Query,
+    pub(super) query: Query,
     by: Option<ByColumn>,
     /// For each shelf, once it was gone through.
     pub(super) scanned: Vec<Option<ShelfFound>>,
@@ -56,7 +55,7 @@ pub struct Search {
     kept: Option<Found>,
     notes: Vec<Note>,
     clock: Option<Clock>,
-    stages: Vec<Stage>,
+    pub(super) stages: Vec<Stage>,
 }
 
 /// Tells nanoseconds from any moment on.
@@ -66,38 +65,6 @@ impl fmt::Debug for Clock {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str("Clock")
     }
-}
-
-/// How a search went, or will.
-#[derive(Clone, Debug, PartialEq, Serialize)]
-#[non_exhaustive]
-pub struct Report {
-    /// What the query means.
-    pub query: String,
-    /// The words that score.
-    pub words: Vec<ReportWord>,
-    /// How many terms of dictionaries were looked at to find those that look like others.
-    pub dictionary: u64,
-    /// How it went through each shelf.
-    pub shelves: Vec<Went>,
-    /// How often the place was asked for ranges of bytes that were not at hand, and for how many bytes.
-    pub trips: u64,
-    /// See `trips`.
-    pub bytes: u64,
-    /// The time of each stage, if a clock was given.
-    pub stages: Vec<Stage>,
-}
-
-/// A word that scores.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
-#[non_exhaustive]
-pub struct ReportWord {
-    /// The word, as it is looked up.
-    pub word: String,
-    /// How many terms it stands for.
-    pub terms: usize,
-    /// How many live records have it: of its terms the one that most have.
-    pub records: u64,
 }
 
 /// What a stage of a search took.
@@ -203,26 +170,6 @@ impl Search {
     /// What there is to say of the query and the search, whatever the records are; of one that has not begun.
     pub fn notes(&self) -> &[Note] {
         &self.prepared.plan.notes
-    }
-
-    /// How the search went so far.
-    pub fn report(&self) -> Report {
-        let plan = &self.prepared.plan;
-        let known = self.prepared.known.as_ref();
-        let words = (0..plan.words.len()).map(|word| ReportWord {
-            word: word_of(plan, word),
-            terms: known.map_or(0, |known| known.parts[word].len()),
-            records: known.map_or(0, |known| known.counts[word].iter().max().copied().unwrap_or(0)),
-        });
-        Report {
-            query: self.query.to_string(),
-            words: words.collect(),
-            dictionary: known.map_or(0, |known| known.visited),
-            shelves: self.scanned.iter().flatten().map(|found| found.went).collect(),
-            trips: self.held.trips(),
-            bytes: self.held.bytes(),
-            stages: self.stages.clone(),
-        }
     }
 
     /// The terms that the query stands for beside those that were typed, once they are known, with how many live records have each: the

@@ -187,8 +187,8 @@ impl Cursors<'_> {
         for test in &mut self.tests {
             test.ask(held, find, statistics.candidates)?;
         }
-        self.words.iter_mut().try_for_each(|word| word.cursor.ask_lists())?;
-        Ok(())
+        let mut terms = self.words.iter_mut().flat_map(|word| &mut word.cursor.terms);
+        Ok(terms.try_for_each(|term| term.postings.ask_list())?)
     }
 
     /// How many blocks were unpacked so far.

@@ -86,11 +86,6 @@ impl WordCursor {
         Self { terms, here: 0, limited }
     }
 
-    /// Says that the lists will be gone through.
-    pub fn ask_lists(&mut self) -> Result<()> {
-        self.terms.iter_mut().try_for_each(|term| term.postings.ask_list())
-    }
-
     /// About how many records have one of the terms.
     pub fn cost(&self) -> u64 {
         self.terms.iter().map(|term| u64::from(term.postings.records())).sum()

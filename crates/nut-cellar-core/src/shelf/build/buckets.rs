@@ -58,11 +58,6 @@ impl Buckets {
         self.terms.len()
     }
 
-    /// How many terms a bucket has.
-    pub fn terms_of(&self, bucket: usize) -> usize {
-        self.terms[bucket].len()
-    }
-
     /// Gives each term of a bucket that some record has, by its rank, with its places, which ascend.
     pub fn each(&self, bucket: usize, mut take: impl FnMut(usize, &[TokenPlace])) {
         let ranks = self.terms[bucket].clone();

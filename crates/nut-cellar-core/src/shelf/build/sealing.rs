@@ -136,8 +136,7 @@ impl ListPacker<'_> {
 
     fn pack(&self, bucket: usize) -> PackedShare {
         let mut list = PostingWriter::new(self.block, self.lengths.len());
-        let entries = Vec::with_capacity(self.buckets.terms_of(bucket));
-        let mut packed = PackedShare { entries, ..PackedShare::default() };
+        let mut packed = PackedShare::default();
         self.buckets.each(bucket, |rank, places| {
             if let [place] = places {
                 let entry = TermEntry::once(place.record(), place.column(), place.position());
