@@ -188,8 +188,8 @@ impl Statistics {
     /// Whether it takes less to find out window by window which records match than to ask each of them.
     fn is_filled(&self) -> bool {
         let in_windows = self.postings.saturating_add(self.records);
-        // In another order than that of scores all that match are looked at, if they are counted.
-        let sees_all = !self.by_score
+        // In another order than that of scores, and where no word scores, all that match are looked at, if they are counted.
+        let sees_all = (!self.by_score || self.words == 0)
             && self.to_count == u64::MAX
             && (self.candidates.saturating_mul(RECORD_FILLED) > in_windows || self.has_common_phrases);
         let asked = self.candidates.saturating_mul(self.leaves as u64).saturating_mul(ASKED);
@@ -263,6 +263,8 @@ mod tests {
         assert_eq!(chosen(&each), (Strategy::InOrder, true));
         assert_eq!(chosen(&Statistics { candidates: 10, ..any.clone() }), (Strategy::ByRecord, false));
         assert_eq!(chosen(&Statistics { lists: 40, ..any.clone() }), (Strategy::SomeWords, false));
+        let none = Statistics { words: 0, postings: 0, candidates: 1 << 20, ..any.clone() };
+        assert_eq!(chosen(&none), (Strategy::OfMatches, true));
         let forms = Statistics { words: 1, lists: 3, ..any.clone() };
         assert_eq!(chosen(&forms), (Strategy::EveryPosting, false));
         assert_eq!(chosen(&Statistics { to_count: 0, ..forms }), (Strategy::BestOfAny, false));
