@@ -6,7 +6,7 @@ use super::find::Find;
 use super::plan::Like;
 use super::plan::expand::{MOST_ALIKE, each_like};
 use super::plan::read::escaped;
-use super::run::{Cursors, PhraseBits, Walked, all_matching};
+use super::run::{Cursors, Matching, Walked};
 use super::settings::Order;
 use super::steps::{Search, by_column};
 use crate::bits::Bits;
@@ -121,14 +121,7 @@ impl Search {
             let root = cursors.in_order(&plan.root);
             let statistics = cursors.statistics(held, &root)?;
             cursors.ask(held, find, &statistics)?;
-            all_matching(
-                held,
-                &mut cursors,
-                &root,
-                find,
-                &(0..standing.shelf.records()),
-                &mut PhraseBits::new(),
-            )
+            Ok(Matching::new(cursors, &root, find, 0..standing.shelf.records()).all(held)?.0)
         })
     }
 

@@ -85,12 +85,22 @@ pub(in crate::search) struct Statistics {
     pub matches: Option<u64>,
 }
 
+/// When it is found out for many records at once which of them match.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(in crate::search) enum Matches {
+    /// Never, or they are known already.
+    Unknown,
+    /// Before anything else; then it is chosen again.
+    First,
+    /// Window by window, as far as records may come to the front.
+    AsNeeded,
+}
+
 /// What was chosen.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(in crate::search) struct Choice {
     pub strategy: Strategy,
-    /// Whether it has to be found out first which records match. Then it is chosen again.
-    pub matches_first: bool,
+    pub matches: Matches,
     /// So many records may be scored one by one though they may not come to the front, before phrases are found out first.
     pub most_rough: u64,
 }
@@ -99,12 +109,17 @@ pub(in crate::search) struct Choice {
 pub(in crate::search) fn choose(statistics: &Statistics, wish: Option<Strategy>) -> Choice {
     let wish = wish.filter(|wish| statistics.allow(*wish));
     let strategy = wish.unwrap_or_else(|| statistics.cheapest());
-    let matches_first = statistics.matches.is_none()
+    let are_looked_for = statistics.matches.is_none()
         && match wish {
             Some(wish) => matches!(wish, Strategy::OfMatches | Strategy::InOrder),
-            None => statistics.matches_first(strategy),
+            None => statistics.look_for_matches(strategy),
         };
-    Choice { strategy, matches_first, most_rough: statistics.most_rough(strategy, wish) }
+    let matches = match (are_looked_for, statistics.sees_all()) {
+        (false, _) => Matches::Unknown,
+        (true, true) => Matches::First,
+        (true, false) => Matches::AsNeeded,
+    };
+    Choice { strategy, matches, most_rough: statistics.most_rough(strategy, wish) }
 }
 
 impl Statistics {
@@ -145,7 +160,13 @@ impl Statistics {
                 Strategy::OfMatches
             }
             // Scoring all of them takes less than asking where they may not score.
-            _ if self.all_are_needed && self.are_unpacked && self.words_decide => Strategy::OfMatches,
+            _ if self.all_are_needed
+                && self.are_unpacked
+                && self.words_decide
+                && (self.sees_all() || !self.has_common_phrases) =>
+            {
+                Strategy::OfMatches
+            }
             // Many lists are gone through once rather than asked for each record that the rarest word has.
             None if self.all_are_needed
                 && self.rarest.saturating_mul(lists) <= self.postings.saturating_mul(ASKED_FOR_ALL) =>
@@ -185,18 +206,23 @@ impl Statistics {
         self.candidates.saturating_mul(each) > self.postings
     }
 
+    /// Whether all that match are counted.
+    fn sees_all(&self) -> bool {
+        self.to_count == u64::MAX
+    }
+
     /// Whether it takes less to find out window by window which records match than to ask each of them.
     fn is_filled(&self) -> bool {
         let in_windows = self.postings.saturating_add(self.records);
         // In another order than that of scores, and where no word scores, all that match are looked at, if they are counted.
         let sees_all = (!self.by_score || self.words == 0)
-            && self.to_count == u64::MAX
+            && self.sees_all()
             && (self.candidates.saturating_mul(RECORD_FILLED) > in_windows || self.has_common_phrases);
         let asked = self.candidates.saturating_mul(self.leaves as u64).saturating_mul(ASKED);
         sees_all || self.leaves > MANY_LEAVES && asked > in_windows
     }
 
-    fn matches_first(&self, strategy: Strategy) -> bool {
+    fn look_for_matches(&self, strategy: Strategy) -> bool {
         match strategy {
             Strategy::Count | Strategy::ByRecord => false,
             Strategy::OfMatches | Strategy::InOrder => true,
@@ -205,7 +231,7 @@ impl Statistics {
                 let is_told = self.is_counted || self.all_are_needed || self.any_will_do;
                 // And where each record would be asked for many words.
                 let is_wide = self.leaves > MANY_LEAVES && !self.all_are_needed && !self.any_will_do;
-                self.has_common_phrases || is_wide || self.to_count == u64::MAX && !is_told
+                is_wide || self.sees_all() && (self.has_common_phrases || !is_told)
             }
         }
     }
@@ -245,40 +271,49 @@ mod tests {
         }
     }
 
-    fn chosen(statistics: &Statistics) -> (Strategy, bool) {
+    fn chosen(statistics: &Statistics) -> (Strategy, Matches) {
         let choice = choose(statistics, None);
-        (choice.strategy, choice.matches_first)
+        (choice.strategy, choice.matches)
     }
 
     #[test]
     fn what_is_asked_decides() {
         let any = two_words();
-        assert_eq!(chosen(&any), (Strategy::BestOfAny, false));
+        assert_eq!(chosen(&any), (Strategy::BestOfAny, Matches::Unknown));
         let all = Statistics { all_are_needed: true, any_will_do: false, candidates: 10_000, ..any.clone() };
-        assert_eq!(chosen(&all), (Strategy::BestOfAll, false));
-        assert_eq!(chosen(&Statistics { are_unpacked: true, ..all }), (Strategy::OfMatches, true));
-        assert_eq!(chosen(&Statistics { limit: 0, ..any.clone() }), (Strategy::Count, false));
-        assert_eq!(chosen(&Statistics { by_score: false, ..any.clone() }), (Strategy::ByRecord, false));
+        assert_eq!(chosen(&all), (Strategy::BestOfAll, Matches::Unknown));
+        assert_eq!(chosen(&Statistics { are_unpacked: true, ..all }), (Strategy::OfMatches, Matches::First));
+        assert_eq!(chosen(&Statistics { limit: 0, ..any.clone() }), (Strategy::Count, Matches::Unknown));
+        assert_eq!(
+            chosen(&Statistics { by_score: false, ..any.clone() }),
+            (Strategy::ByRecord, Matches::Unknown)
+        );
         let each = Statistics { by_score: false, candidates: 1 << 19, ..any.clone() };
-        assert_eq!(chosen(&each), (Strategy::InOrder, true));
-        assert_eq!(chosen(&Statistics { candidates: 10, ..any.clone() }), (Strategy::ByRecord, false));
-        assert_eq!(chosen(&Statistics { lists: 40, ..any.clone() }), (Strategy::SomeWords, false));
+        assert_eq!(chosen(&each), (Strategy::InOrder, Matches::First));
+        assert_eq!(
+            chosen(&Statistics { candidates: 10, ..any.clone() }),
+            (Strategy::ByRecord, Matches::Unknown)
+        );
+        assert_eq!(chosen(&Statistics { lists: 40, ..any.clone() }), (Strategy::SomeWords, Matches::Unknown));
         let none = Statistics { words: 0, postings: 0, candidates: 1 << 20, ..any.clone() };
-        assert_eq!(chosen(&none), (Strategy::OfMatches, true));
+        assert_eq!(chosen(&none), (Strategy::OfMatches, Matches::First));
         let forms = Statistics { words: 1, lists: 3, ..any.clone() };
-        assert_eq!(chosen(&forms), (Strategy::EveryPosting, false));
-        assert_eq!(chosen(&Statistics { to_count: 0, ..forms }), (Strategy::BestOfAny, false));
+        assert_eq!(chosen(&forms), (Strategy::EveryPosting, Matches::Unknown));
+        assert_eq!(chosen(&Statistics { to_count: 0, ..forms }), (Strategy::BestOfAny, Matches::Unknown));
     }
 
     #[test]
     fn what_matches_is_found_first_where_it_is_counted_anyway() {
         let filtered = Statistics { any_will_do: false, ..two_words() };
-        assert!(choose(&filtered, None).matches_first);
-        assert!(!choose(&Statistics { to_count: 5, ..filtered.clone() }, None).matches_first);
+        assert_eq!(choose(&filtered, None).matches, Matches::First);
+        let not_counted = Statistics { to_count: 5, ..filtered.clone() };
+        assert_eq!(choose(&not_counted, None).matches, Matches::Unknown);
+        let wide = Statistics { leaves: 40, ..not_counted };
+        assert_eq!(choose(&wide, None).matches, Matches::AsNeeded);
         let few = Statistics { matches: Some(20), ..filtered.clone() };
-        assert_eq!(chosen(&few), (Strategy::OfMatches, false));
+        assert_eq!(chosen(&few), (Strategy::OfMatches, Matches::Unknown));
         let many = Statistics { matches: Some(40_000), ..filtered };
-        assert_eq!(chosen(&many), (Strategy::BestOfAny, false));
+        assert_eq!(chosen(&many), (Strategy::BestOfAny, Matches::Unknown));
     }
 
     #[test]
@@ -287,7 +322,7 @@ mod tests {
         assert_eq!(wished(&two_words(), Strategy::EveryPosting), Strategy::EveryPosting);
         assert_eq!(wished(&two_words(), Strategy::BestOfAll), Strategy::BestOfAny, "not all are needed");
         assert_eq!(wished(&two_words(), Strategy::WithPhrases), Strategy::BestOfAny, "there are none");
-        assert!(choose(&two_words(), Some(Strategy::OfMatches)).matches_first);
+        assert_eq!(choose(&two_words(), Some(Strategy::OfMatches)).matches, Matches::First);
         let phrases = Statistics { words_decide: false, ..two_words() };
         assert_eq!(wished(&phrases, Strategy::WithPhrases), Strategy::WithPhrases);
         assert_eq!(choose(&phrases, Some(Strategy::SomeWords)).most_rough, 3);

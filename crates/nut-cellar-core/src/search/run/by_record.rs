@@ -5,7 +5,7 @@ use super::top::{Scored, Top};
 use crate::search::find::Find;
 use crate::search::plan::Node;
 use crate::search::settings::Order;
-use crate::shelf::{END, Held, Step, ValueColumn, if_held};
+use crate::shelf::{Held, Step, ValueColumn, if_held};
 use std::ops::Range;
 
 /// Between two questions whether to stop so many records are looked at.
@@ -55,8 +55,6 @@ pub(super) fn by_record(
     let (mut counted, mut seen) = (0, 0_u64);
     let by_score = *find.wanted_order() == Order::Score;
     let by_key = *find.wanted_order() == Order::Key;
-    // Up to where no score is above the bound.
-    let (mut ceiling, mut until) = (f32::INFINITY, None);
     let mut at = run.start;
     while let Some(next) = if_held(cursors.next(held, root, at))?.filter(|next| *next < run.end) {
         seen += 1;
@@ -65,22 +63,18 @@ pub(super) fn by_record(
         }
         at = next + 1;
         let enough = counted >= collect.count;
-        let mut can_score = true;
-        if by_score && collect.top.threshold() > f32::NEG_INFINITY {
-            if until.is_none_or(|until| next > until) {
-                let (bound, end) = cursors.ceiling(next)?;
-                (ceiling, until) = (bound, Some(end));
-            }
-            can_score = ceiling > collect.top.threshold();
-            if !can_score && enough {
-                at = until.map_or(END, |until| until.saturating_add(1));
-            }
+        // Once k records are there, only those come to the front that have a word which scores.
+        let are_scored = by_score && collect.top.threshold() >= 0.0;
+        let scoring = if are_scored { cursors.next_scoring(next)? } else { next };
+        let can_score = scoring == next;
+        if !can_score && enough {
+            at = scoring;
+            continue;
         }
         if by_key && enough && collect.top.is_full() {
             break;
         }
-        let is_wanted = (can_score || !enough) && !cursors.standing.removed(next);
-        if is_wanted && cursors.matches(held, root, next)? {
+        if !cursors.standing.removed(next) && cursors.matches(held, root, next)? {
             counted += 1;
             if can_score {
                 offer(held, cursors, &mut collect, next, by_key)?;

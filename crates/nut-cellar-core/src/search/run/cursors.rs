@@ -356,18 +356,10 @@ impl<'a> Cursors<'a> {
         Ok(phrase::least_distance(&places))
     }
 
-    /// What no score from a record on exceeds, up to a record that is told with it.
-    pub fn ceiling(&mut self, ordinal: u32) -> Result<(f32, u32)> {
-        let Ranking { formula, idf, .. } = *self.ranking;
-        let (mut sum, mut until) = (0.0, END);
-        for (place, word) in self.words.iter_mut().enumerate() {
-            if self.most_times[place] > 0 {
-                let (bound, end) = word.cursor.bound_at(ordinal, formula)?;
-                sum += formula.part(idf[place], bound) * self.most_times[place] as f32;
-                until = until.min(end);
-            }
-        }
-        Ok((self.with_slack(sum), until))
+    /// The first record from one on that has a word which scores; [`END`] if there is none.
+    pub fn next_scoring(&mut self, ordinal: u32) -> Result<u32> {
+        let mut words = self.words.iter_mut().zip(&self.most_times).filter(|(_, times)| **times > 0);
+        words.try_fold(END, |least, (word, _)| Ok(least.min(word.cursor.seek(ordinal)?)))
     }
 
     /// A sum of what words bring at most as a bound of scores: their parts may add up in another order, and nearness comes on

@@ -1,10 +1,10 @@
-//! The records that match are known, and come in another order than that of scores: by their keys, which is the order in which they stand,
-//! or by a value, of which the index says what blocks of records have.
+//! Records that match come in another order than that of scores: by their keys, which is the order in which they stand, or by a value, of which the index says what blocks of records have.
 
 use super::by_record::{Collect, offer};
 use super::cursors::Cursors;
+use super::matching::Allowed;
 use super::top::Scored;
-use crate::bits::{Bits, each_in};
+use crate::bits::each_in;
 use crate::search::find::Find;
 use crate::shelf::{Held, Step, if_held};
 use std::ops::Range;
@@ -13,15 +13,13 @@ use std::ops::Range;
 pub(super) fn in_order(
     held: &mut Held,
     cursors: &mut Cursors<'_>,
-    matches: &Bits,
+    mut matches: Allowed<'_>,
     find: &Find,
     mut collect: Collect<'_>,
     run: &Range<u32>,
 ) -> Step<()> {
     let (mut here, mut at) = (Vec::new(), run.start);
-    while let Some(first) = matches.next(at as usize).and_then(|next| u32::try_from(next).ok())
-        && first < run.end
-    {
+    while let Some(first) = matches.next(held, at)?.filter(|first| *first < run.end) {
         find.go_on()?;
         let Some(by) = &mut collect.by else {
             if collect.top.is_full() {
@@ -39,7 +37,8 @@ pub(super) fn in_order(
             continue;
         }
         here.clear();
-        each_in(matches.words_of(&places).iter().copied(), &places, |ordinal| here.push(ordinal));
+        matches.look_at(held, &places)?;
+        each_in(matches.records.words_of(&places).iter().copied(), &places, |ordinal| here.push(ordinal));
         for &ordinal in &here {
             offer(held, cursors, &mut collect, ordinal, false)?;
         }

@@ -2,7 +2,7 @@
 
 use super::cursors::Cursors;
 use super::matching::PhraseBits;
-use super::sums::LINE;
+use super::sums::RUN;
 use crate::bits::each_in;
 use std::ops::Range;
 
@@ -54,7 +54,7 @@ impl Matched {
         let Times { always, with } = &self.times[word];
         let (start, mut is_nowhere) = (self.window.start, *always == 0);
         self.of_records.clear();
-        self.of_records.resize(self.window.len().next_multiple_of(LINE), *always as f32);
+        self.of_records.resize(self.window.len().next_multiple_of(RUN), *always as f32);
         for (number, times) in with {
             let words = self.phrases[*number].1.words_of(&self.window).iter().copied();
             each_in(words, &self.window, |ordinal| {

@@ -6,69 +6,139 @@ use super::cursors::{Cursors, LeafCursor};
 use crate::bits::Bits;
 use crate::search::find::Find;
 use crate::search::plan::Node;
-use crate::shelf::{Held, Step, if_held};
+use crate::shelf::{Held, Set, Step, if_held};
 use std::ops::Range;
+use std::sync::Arc;
 
 /// So many records are looked at together.
 const TOGETHER: u32 = 1 << 15;
 
-/// The windows of a run of records.
-pub(super) fn windows(run: &Range<u32>) -> impl Iterator<Item = Range<u32>> {
-    let end = run.end;
-    run.clone().step_by(TOGETHER as usize).map(move |start| start..start.saturating_add(TOGETHER).min(end))
-}
-
 /// The leaves of a plan that score and are more than a word, with the records of a run that match them.
-pub(in crate::search) type PhraseBits = Vec<(usize, Bits)>;
+pub(super) type PhraseBits = Vec<(usize, Bits)>;
 
-/// The live records of a run that match, and what matches some of the leaves.
-pub(in crate::search) fn all_matching(
-    held: &mut Held,
-    cursors: &mut Cursors<'_>,
-    root: &Node,
-    find: &Find,
-    run: &Range<u32>,
-    phrases: &mut PhraseBits,
-) -> Step<Bits> {
-    let (mut all, mut bits) = (Bits::new(cursors.standing.shelf.records() as usize), Bits::default());
-    for window in windows(run) {
-        find.go_on()?;
-        bits.reset(window.len());
-        cursors.fill_phrases(held, &window, phrases)?;
-        if_held(cursors.fill(held, root, &window, &mut bits))?;
-        bits.iter().for_each(|place| all.set(window.start as usize + place));
-    }
-    if let Some(mask) = &cursors.standing.mask {
-        all.take_out_part(mask.bits(), 0);
-    }
-    held.complete()?;
-    Ok(all)
+/// Finds out window by window which live records of a run match, and what matches some of the leaves.
+pub(in crate::search) struct Matching<'c> {
+    cursors: Cursors<'c>,
+    root: &'c Node,
+    find: &'c Find,
+    /// What was not looked at yet.
+    run: Range<u32>,
+    /// Those of the window that was looked at last.
+    here: Bits,
+    phrases: PhraseBits,
 }
 
-/// Counts the live records of a run that match, up to `wanted` or a few more.
-pub(super) fn count(
-    held: &mut Held,
-    cursors: &mut Cursors<'_>,
-    root: &Node,
-    find: &Find,
-    wanted: u64,
-    run: &Range<u32>,
-) -> Step<u64> {
-    let (mut bits, mut total) = (Bits::default(), 0);
-    for window in windows(run) {
-        if total >= wanted {
-            break;
-        }
-        find.go_on()?;
-        bits.reset(window.len());
-        if_held(cursors.fill(held, root, &window, &mut bits))?;
-        if let Some(mask) = &cursors.standing.mask {
-            bits.take_out_part(mask.bits(), window.start as usize);
-        }
-        total += bits.count();
+impl<'c> Matching<'c> {
+    pub fn new(cursors: Cursors<'c>, root: &'c Node, find: &'c Find, run: Range<u32>) -> Self {
+        Self { cursors, root, find, run, here: Bits::default(), phrases: PhraseBits::new() }
     }
-    held.complete()?;
-    Ok(total)
+
+    /// Looks for what matches leaves that score and are more than a word, too.
+    pub fn look_for_phrases(&mut self) {
+        self.phrases = self.cursors.scoring_phrases();
+    }
+
+    /// Goes on to the next window, and gives where it starts; none at the end.
+    fn go_on(&mut self, held: &mut Held) -> Step<Option<u32>> {
+        let Range { start, end } = self.run;
+        if start >= end {
+            return Ok(None);
+        }
+        let window = start..start.saturating_add(TOGETHER).min(end);
+        self.find.go_on()?;
+        self.run.start = window.end;
+        self.here.reset(window.len());
+        self.cursors.fill_phrases(held, &window, &mut self.phrases)?;
+        if_held(self.cursors.fill(held, self.root, &window, &mut self.here))?;
+        if let Some(mask) = &self.cursors.standing.mask {
+            self.here.take_out_part(mask.bits(), start as usize);
+        }
+        Ok(Some(start))
+    }
+
+    /// Adds the matches of the next window to `all`, of all records of the shelf; tells whether there was one.
+    fn add_next(&mut self, held: &mut Held, all: &mut Bits) -> Step<bool> {
+        let start = self.go_on(held)?;
+        if let Some(start) = start {
+            self.here.iter().for_each(|place| all.set(start as usize + place));
+        }
+        Ok(start.is_some())
+    }
+
+    /// None of the records of the shelf.
+    fn none(&self) -> Bits {
+        Bits::new(self.cursors.standing.shelf.records() as usize)
+    }
+
+    /// All that match, and what matches the leaves.
+    pub fn all(mut self, held: &mut Held) -> Step<(Bits, PhraseBits)> {
+        let mut all = self.none();
+        while self.add_next(held, &mut all)? {}
+        held.complete()?;
+        Ok((all, self.phrases))
+    }
+
+    /// How many match, up to `wanted` or a few more.
+    pub fn count(mut self, held: &mut Held, wanted: u64) -> Step<u64> {
+        let mut total = 0;
+        while total < wanted && self.go_on(held)?.is_some() {
+            total += self.here.count();
+        }
+        held.complete()?;
+        Ok(total)
+    }
+}
+
+/// A set that records have to be in; nothing is in the empty one. It is known, or found out as far as it is asked for, in ascending order.
+#[derive(Default)]
+pub(super) struct Allowed<'c> {
+    /// Those that are known.
+    pub records: Arc<Bits>,
+    /// Whether many records are in it, so that postings are better scored before they are tested.
+    pub are_many: bool,
+    rest: Option<Matching<'c>>,
+}
+
+impl<'c> Allowed<'c> {
+    /// A set that is known, of so many records.
+    pub fn known((set, count): Set, records: u64) -> Self {
+        Self { records: set, are_many: count > records / 4, rest: None }
+    }
+
+    /// What is found out to match.
+    pub fn as_needed(matching: Matching<'c>) -> Self {
+        Self { records: Arc::new(matching.none()), are_many: false, rest: Some(matching) }
+    }
+
+    /// Whether all records that are in it are known.
+    pub fn is_known(&self) -> bool {
+        self.rest.is_none()
+    }
+
+    /// Finds out which records of a window are in it.
+    pub fn look_at(&mut self, held: &mut Held, window: &Range<u32>) -> Step<()> {
+        let Some(rest) = &mut self.rest else { return Ok(()) };
+        rest.run.start = rest.run.start.max(window.start);
+        while rest.run.start < window.end && rest.add_next(held, Arc::make_mut(&mut self.records))? {}
+        held.complete()
+    }
+
+    /// The first of its records from one on.
+    pub fn next(&mut self, held: &mut Held, mut at: u32) -> Step<Option<u32>> {
+        loop {
+            self.look_at(held, &(at..at.saturating_add(1)))?;
+            match (self.records.next(at as usize), &self.rest) {
+                (None, Some(rest)) if !rest.run.is_empty() => at = rest.run.start,
+                (next, _) => return Ok(next.and_then(|next| u32::try_from(next).ok())),
+            }
+        }
+    }
+
+    /// Whether a record is in it that was looked at.
+    #[inline]
+    pub fn has(&self, ordinal: u32) -> bool {
+        self.records.has(ordinal as usize)
+    }
 }
 
 impl Cursors<'_> {
@@ -189,6 +259,14 @@ impl Cursors<'_> {
                     return Ok(());
                 }
                 look *= 2;
+            }
+            if let Node::Leaf(leaf) = part
+                && let LeafCursor::Word(word) = self.leaves[*leaf]
+                && self.places[*leaf] == 1
+                && let Some((list, limited)) = self.words[word].cursor.only_list()
+            {
+                list.each_in(window, limited, |place, has| counts[place] += u16::from(has))?;
+                continue;
             }
             inner.reset(window.len());
             self.fill(held, part, window, &mut inner)?;

@@ -22,17 +22,17 @@ mod with_phrases;
 mod word;
 
 use super::find::Find;
-use super::plan::strategy::{Choice, Statistics, Strategy, choose};
+use super::plan::strategy::{Choice, Matches, Statistics, Strategy, choose};
 use super::plan::{Node, Plan, Ranking};
 use super::settings::{Order, Total};
 use crate::catalog::Standing;
-use crate::shelf::{Held, Set, Step, ValueColumn, in_threads};
+use crate::shelf::{Held, Step, ValueColumn, in_threads};
 use crate::store::PieceId;
 use by_record::{ByValue, Collect, by_record};
 pub(in crate::search) use cursors::{Cursors, Walked};
 use in_order::in_order;
-use matching::count;
-pub(in crate::search) use matching::{PhraseBits, all_matching};
+pub(in crate::search) use matching::Matching;
+use matching::{Allowed, PhraseBits};
 use scan::Scan;
 use serde::Serialize;
 use std::ops::Range;
@@ -40,7 +40,6 @@ use std::sync::Arc;
 pub(in crate::search) use top::Scored;
 use top::Top;
 use windows::{Pace, Scanned};
-use with_phrases::phrases;
 
 /// What a shelf brings to a search.
 #[derive(Debug)]
@@ -189,24 +188,28 @@ impl<'a> Run<'a> {
     fn go(&self, held: &mut Held, mut cursors: Cursors<'a>, walked: &mut Walked) -> Step<RunFound> {
         let find = self.asked.find;
         let mut choice = choose(self.statistics, find.wished);
-        let (mut matches, mut known_phrases) = (None, PhraseBits::new());
-        if choice.matches_first {
-            let mut filler = self.open(held, walked)?;
-            // What scores in phrases is found in the same go.
-            if self.statistics.has_phrases() {
-                known_phrases = filler.scoring_phrases();
+        let (mut matches, mut counted, mut known_phrases) = (None, None, PhraseBits::new());
+        match choice.matches {
+            Matches::Unknown => {}
+            Matches::First => {
+                let mut matching = self.matching(held, walked)?;
+                // What scores in phrases is found in the same go.
+                if self.statistics.has_phrases() {
+                    matching.look_for_phrases();
+                }
+                let (all, phrases) = matching.all(held)?;
+                let count = all.count();
+                (known_phrases, counted) = (phrases, Some(count));
+                matches = Some(Allowed::known((Arc::new(all), count), self.statistics.records));
+                choice = choose(&Statistics { matches: counted, ..self.statistics.clone() }, find.wished);
             }
-            let bits = all_matching(held, &mut filler, self.root, find, &self.records, &mut known_phrases)?;
-            let count = bits.count();
-            matches = Some((Arc::new(bits), count));
-            choice = choose(&Statistics { matches: Some(count), ..self.statistics.clone() }, find.wished);
+            Matches::AsNeeded => matches = Some(Allowed::as_needed(self.matching(held, walked)?)),
         }
         if self.statistics.by_score && self.asked.k > 0 {
             cursors.expect(held, self.statistics.candidates.min(self.statistics.postings))?;
         }
         let mut top = self.top();
         let mut part = RunFound { strategy: Some(choice.strategy), ..RunFound::default() };
-        let mut counted = matches.as_ref().map(|(_, count)| *count);
         match choice.strategy {
             Strategy::Count => {}
             Strategy::ByRecord => {
@@ -215,12 +218,12 @@ impl<'a> Run<'a> {
                     Some(by_record(held, &mut cursors, self.root, find, collect, self.records.clone())?);
             }
             Strategy::InOrder => {
-                let all = matches.as_ref().map(|(all, _)| Arc::clone(all)).unwrap_or_default();
-                in_order(held, &mut cursors, &all, find, self.collect(&mut top), &self.records)?;
+                let collect = self.collect(&mut top);
+                in_order(held, &mut cursors, matches.unwrap_or_default(), find, collect, &self.records)?;
             }
             _ => {
                 let told =
-                    self.scan(held, &mut cursors, (choice, &matches, known_phrases), &mut top, walked)?;
+                    self.scan(held, &mut cursors, (choice, matches, known_phrases), &mut top, walked)?;
                 counted = counted.or(told.0);
                 (part.scored, part.unpacked) = told.1;
             }
@@ -232,15 +235,16 @@ impl<'a> Run<'a> {
         part.total = match (self.statistics.to_count, known.or(counted)) {
             (0, _) => 0,
             (_, Some(total)) => total,
-            (wanted, None) => {
-                let mut cursors = self.open(held, walked)?;
-                count(held, &mut cursors, self.root, find, wanted, &self.records)?
-            }
+            (wanted, None) => self.matching(held, walked)?.count(held, wanted)?,
         };
         part.scored += cursors.scored;
         part.unpacked += cursors.blocks_unpacked();
         part.best = top.into_sorted();
         Ok(part)
+    }
+
+    fn matching(&self, held: &mut Held, walked: &mut Walked) -> Step<Matching<'a>> {
+        Ok(Matching::new(self.open(held, walked)?, self.root, self.asked.find, self.records.clone()))
     }
 
     fn collect<'t>(&self, top: &'t mut Top) -> Collect<'t> {
@@ -255,20 +259,17 @@ impl<'a> Run<'a> {
         &self,
         held: &mut Held,
         cursors: &mut Cursors<'a>,
-        (choice, matches, known_phrases): (Choice, &Option<Set>, PhraseBits),
+        (choice, matches, known_phrases): (Choice, Option<Allowed<'a>>, PhraseBits),
         top: &mut Top,
         walked: &mut Walked,
     ) -> Step<(Option<u64>, (u64, u64))> {
         let (find, records) = (self.asked.find, &self.records);
         let needed = cursors.required(self.root).filter(|_| choice.strategy == Strategy::BestOfAll);
-        let sought = (self.root, matches.clone(), needed.is_some());
+        let sought = (self.root, matches, needed.is_some());
         let mut scan = Scan::new(cursors, sought, find, top, choice.most_rough);
         let mut told = Scanned::default();
         match choice.strategy {
-            Strategy::OfMatches => {
-                let all = matches.as_ref().map(|(all, _)| Arc::clone(all)).unwrap_or_default();
-                scan.of_matches(held, records, &all)?;
-            }
+            Strategy::OfMatches => scan.of_matches(held, records)?,
             Strategy::BestOfAll => {
                 let words = needed.map_or(0, |(words, _)| words.len());
                 told.counted = Some(scan.best_of_all(held, records, words, self.statistics.to_count)?);
@@ -284,8 +285,10 @@ impl<'a> Run<'a> {
         if let Some(left) = told.left {
             let mut found = known_phrases;
             if found.is_empty() {
-                let mut cursors = self.open(held, walked)?;
-                found = phrases(held, find, &(left..records.end), &mut cursors)?;
+                let cursors = self.open(held, walked)?;
+                let mut matching = Matching::new(cursors, &Node::Nothing, find, left..records.end);
+                matching.look_for_phrases();
+                found = matching.all(held)?.1;
             }
             scan.with_phrases(held, &(left..records.end), found)?;
         }

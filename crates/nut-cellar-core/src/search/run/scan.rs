@@ -13,30 +13,15 @@
 use super::cursors::Cursors;
 use super::list::{List, Scale};
 use super::matched::Matched;
+use super::matching::Allowed;
 use super::top::{Scored, Top};
-use crate::bits::Bits;
 use crate::search::find::Find;
 use crate::search::plan::Node;
-use crate::shelf::{Held, Set, Step, if_held};
+use crate::shelf::{Held, Step, if_held};
 use std::ops::Range;
-use std::sync::Arc;
 
 /// Between two questions whether to stop so many windows are looked at.
 pub(super) const BETWEEN_STOPS: u32 = 64;
-
-/// The set that a record has to be in.
-pub(super) struct Allowed {
-    pub records: Arc<Bits>,
-    /// Whether many records are in it, so that postings are better scored before they are tested.
-    pub are_many: bool,
-}
-
-impl Allowed {
-    #[inline]
-    pub fn has(&self, ordinal: u32) -> bool {
-        self.records.has(ordinal as usize)
-    }
-}
 
 /// A word that scores, with its lists.
 pub(super) struct Word {
@@ -73,7 +58,7 @@ pub(super) struct Scan<'w, 'c> {
     /// What a record has to match besides, if it is more than to have one of the words, or all of them; and the set that it has
     /// to be in.
     pub root: Option<Node>,
-    pub allowed: Option<Allowed>,
+    pub allowed: Option<Allowed<'c>>,
     /// Whether the words that a record has decide its score; then their parts in query order are the score.
     pub exact: bool,
     /// Whether every record that matches has a word that scores, and whether each word counts in full in every record that has it and matches.
@@ -89,19 +74,23 @@ pub(super) struct Scan<'w, 'c> {
 }
 
 impl<'w, 'c> Scan<'w, 'c> {
-    /// Of records that match `root`, or of those of a set that is known; of those that have all of the words, if `all_are_needed`.
+    /// Of records that match `root`, or of those of a set; of those that have all of the words, if `all_are_needed`.
     pub fn new(
         cursors: &'w mut Cursors<'c>,
-        (root, matches, all_are_needed): (&Node, Option<Set>, bool),
+        (root, matches, all_are_needed): (&Node, Option<Allowed<'c>>, bool),
         find: &'w Find,
         top: &'w mut Top,
         most_rough: u64,
     ) -> Self {
         let (exact, words_tell_all) = (cursors.words_decide(root), cursors.words_tell_all(root));
         let words_count_in_full = exact || cursors.any_word_will_do(root);
-        let (allowed, root) = if matches.is_some() { (matches, None) } else { cursors.sift(root) };
         let records = u64::from(cursors.standing.shelf.records());
-        let allowed = allowed.map(|(set, count)| Allowed { records: set, are_many: count > records / 4 });
+        let (allowed, root) = if matches.is_some() {
+            (matches, None)
+        } else {
+            let (set, root) = cursors.sift(root);
+            (set.map(|set| Allowed::known(set, records)), root)
+        };
         let mut scan = Self {
             find,
             words: Vec::new(),
@@ -190,15 +179,25 @@ impl<'w, 'c> Scan<'w, 'c> {
         sum - 8.0 * f32::EPSILON * threshold
     }
 
-    /// Whether a record is live, and in the set that it has to be in.
-    pub fn passes(&self, ordinal: u32) -> bool {
-        self.allowed.as_ref().is_none_or(|allowed| allowed.has(ordinal))
-            && !self.cursors.standing.removed(ordinal)
+    /// The set that records have to be in, if it is known.
+    pub fn sieve(&self) -> Option<&Allowed<'c>> {
+        self.allowed.as_ref().filter(|allowed| allowed.is_known())
+    }
+
+    /// Whether a record is live, and in the set that it has to be in. Records ascend.
+    pub fn passes(&mut self, held: &mut Held, ordinal: u32) -> Step<bool> {
+        if let Some(allowed) = &mut self.allowed {
+            allowed.look_at(held, &(ordinal..ordinal.saturating_add(1)))?;
+            if !allowed.has(ordinal) {
+                return Ok(false);
+            }
+        }
+        Ok(!self.cursors.standing.removed(ordinal))
     }
 
     /// Whether a record matches that has the words.
     pub fn matches(&mut self, held: &mut Held, ordinal: u32) -> Step<bool> {
-        if !self.passes(ordinal) {
+        if !self.passes(held, ordinal)? {
             return Ok(false);
         }
         match &self.root {

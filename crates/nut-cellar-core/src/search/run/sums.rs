@@ -2,25 +2,26 @@
 
 use crate::shelf::Step;
 
-/// Sums of what the records of a window score. One that nothing was added to is the negative zero.
+/// Sums of what the records of a window score; 0 where nothing was added.
 #[derive(Default)]
 pub(super) struct Sums {
     sums: Vec<f32>,
-    /// In which lines there are any.
+    /// As bits, to which of them something was added.
     there: Vec<u64>,
 }
 
-const NOTHING: f32 = -0.0;
-/// So many sums are looked at together.
-pub(super) const LINE: usize = 16;
+/// So many sums have their bits in one word.
+pub(super) const RUN: usize = 64;
+/// So few of a run are looked at one by one, and not all of them at once.
+const FEW_OF_RUN: u32 = 8;
 
 impl Sums {
     /// Makes room for a window of so many records.
     pub fn for_window(&mut self, size: usize) -> &mut Self {
-        let lines = size.div_ceil(LINE);
-        if self.there.len() < lines.div_ceil(64) {
-            self.sums.resize(lines.next_multiple_of(64) * LINE, NOTHING);
-            self.there.resize(lines.div_ceil(64), 0);
+        let runs = size.div_ceil(RUN);
+        if self.there.len() < runs {
+            self.sums.resize(runs * RUN, 0.0);
+            self.there.resize(runs, 0);
         }
         self
     }
@@ -28,41 +29,18 @@ impl Sums {
     #[inline]
     pub fn add(&mut self, place: usize, part: f32) {
         self.sums[place] += part;
-        self.there[place / LINE / 64] |= 1 << (place / LINE % 64);
-    }
-
-    /// Adds parts to sums; their places ascend.
-    pub fn add_each(&mut self, parts: impl Iterator<Item = (usize, f32)>) {
-        // Lines are noted in a register, as far as they lie in one word: one note would wait for the other.
-        let (mut word, mut lines) = (0, 0);
-        for (place, part) in parts {
-            self.sums[place] += part;
-            let line = place / LINE;
-            if line / 64 != word {
-                self.there[word] |= lines;
-                (word, lines) = (line / 64, 0);
-            }
-            lines |= 1 << (line % 64);
-        }
-        self.there[word] |= lines;
+        self.there[place / RUN] |= 1 << (place % RUN);
     }
 
     /// Adds what `part` makes of the sums of another window of the same size, and of their places; it is empty then.
     pub fn add_all(&mut self, other: &mut Self, part: impl Fn(usize, f32) -> f32) {
-        for (word, lines) in other.there.iter_mut().enumerate() {
-            let mut lines = std::mem::take(lines);
-            self.there[word] |= lines;
-            while lines != 0 {
-                let start = (word * 64 + lines.trailing_zeros() as usize) * LINE;
-                lines &= lines - 1;
-                let sums =
-                    self.sums[start..start + LINE].iter_mut().zip(&mut other.sums[start..start + LINE]);
-                // All of a line at once, without a branch on which are there.
-                for (place, (sum, other)) in (start..).zip(sums) {
-                    let more = *sum + part(place, *other);
-                    *sum = if other.is_sign_positive() { more } else { *sum };
-                    *other = NOTHING;
-                }
+        for (run, bits) in other.there.iter_mut().enumerate().filter(|(_, bits)| **bits != 0) {
+            self.there[run] |= std::mem::take(bits);
+            let start = run * RUN;
+            let sums = self.sums[start..start + RUN].iter_mut().zip(&mut other.sums[start..start + RUN]);
+            // All of a run at once, without a branch on which are there.
+            for (place, (sum, other)) in (start..).zip(sums) {
+                *sum += part(place, std::mem::take(other));
             }
         }
     }
@@ -70,26 +48,24 @@ impl Sums {
     /// Gives `take` the records whose sum is above a threshold, ascending, and forgets all. It tells the threshold from then on.
     /// Gives the number of records that something was added to.
     pub fn drain(&mut self, mut above: f32, mut take: impl FnMut(u32, f32) -> Step<f32>) -> Step<u64> {
-        // If nothing has to be beaten, all that something was added to.
-        let wanted = |sum: f32, above: f32| if above < 0.0 { sum.is_sign_positive() } else { sum > above };
         let (mut count, mut result) = (0, Ok(()));
-        for (word, lines) in self.there.iter_mut().enumerate() {
-            let mut lines = std::mem::take(lines);
-            while lines != 0 {
-                let start = (word * 64 + lines.trailing_zeros() as usize) * LINE;
-                lines &= lines - 1;
-                let sums = &mut self.sums[start..start + LINE];
-                let none: u32 = sums.iter().map(|sum| sum.to_bits() >> 31).sum();
-                count += LINE as u64 - u64::from(none);
-                if sums.iter().fold(false, |any, sum| any | wanted(*sum, above)) {
-                    for (place, sum) in (start..).zip(sums.iter()) {
-                        if result.is_ok() && wanted(*sum, above) {
-                            let taken = take(u32::try_from(place).unwrap_or(u32::MAX), *sum);
-                            result = taken.map(|threshold| above = threshold);
-                        }
-                    }
+        for (run, bits) in self.there.iter_mut().enumerate().filter(|(_, bits)| **bits != 0) {
+            let (mut bits, start) = (std::mem::take(bits), run * RUN);
+            let (sums, are) = (&mut self.sums[start..start + RUN], bits.count_ones());
+            count += u64::from(are);
+            let is_above = |sum: f32, above: f32| above < 0.0 || sum > above;
+            if are > FEW_OF_RUN && !sums.iter().fold(false, |any, sum| any | is_above(*sum, above)) {
+                sums.fill(0.0);
+                continue;
+            }
+            while bits != 0 {
+                let place = bits.trailing_zeros();
+                bits &= bits - 1;
+                let sum = std::mem::take(&mut sums[place as usize]);
+                if result.is_ok() && is_above(sum, above) {
+                    let taken = take(u32::try_from(start).unwrap_or(u32::MAX) + place, sum);
+                    result = taken.map(|threshold| above = threshold);
                 }
-                sums.fill(NOTHING);
             }
         }
         result.map(|()| count)

@@ -192,20 +192,21 @@ impl Scan<'_, '_> {
         rest: f32,
     ) -> Step<()> {
         let place_of = self.words[only].lists.start;
+        let is_dense = self.sieve().is_none_or(|allowed| allowed.are_many);
         let list = &mut self.lists[place_of];
         list.unpack(list.block)?;
-        if self.allowed.as_ref().is_none_or(|allowed| allowed.are_many) {
+        if is_dense {
             list.score(held, &mut self.cursors.scorer, list.block)?;
         }
         let places = list.places(window);
         let mut least = self.least_sum(rest);
         for place in places {
-            let list = &mut self.lists[place_of];
-            let ordinal = list.postings.unpacked()[place];
-            if self.allowed.as_ref().is_some_and(|allowed| !allowed.are_many && !allowed.has(ordinal)) {
+            let ordinal = self.lists[place_of].postings.unpacked()[place];
+            if !is_dense && self.sieve().is_some_and(|allowed| !allowed.has(ordinal)) {
                 continue;
             }
             self.scored += 1;
+            let list = &mut self.lists[place_of];
             let part = if_held(list.value_at(held, &mut self.cursors.scorer, place))?.unwrap_or(0.0);
             if part > least || least < 0.0 {
                 self.look_up(held, others, ordinal, (part, rest), true)?;
@@ -317,7 +318,8 @@ impl Scan<'_, '_> {
     fn add_block(&mut self, held: &mut Held, place: usize, window: &Range<u32>, sums: &mut Sums) -> Step<()> {
         let (list, scorer) = (&mut self.lists[place], &mut self.cursors.scorer);
         let at = |ordinal: u32| (ordinal - window.start) as usize;
-        if let Some(allowed) = self.allowed.as_ref().filter(|allowed| !allowed.are_many) {
+        let sieve = self.allowed.as_ref().filter(|allowed| allowed.is_known());
+        if let Some(allowed) = sieve.filter(|allowed| !allowed.are_many) {
             list.unpack(list.block)?;
             for place in list.places(window) {
                 let ordinal = list.postings.unpacked()[place];
@@ -332,12 +334,12 @@ impl Scan<'_, '_> {
         let places = list.places(window);
         self.scored += places.len() as u64;
         let ordinals = &list.postings.unpacked()[places.clone()];
-        let each = ordinals.iter().zip(&list.values()[places]).map(|(ordinal, value)| (*ordinal, *value));
-        match &self.allowed {
-            None => sums.add_each(each.map(|(ordinal, value)| (at(ordinal), value))),
+        let each = ordinals.iter().zip(&list.values()[places]);
+        match sieve {
+            None => each.for_each(|(ordinal, value)| sums.add(at(*ordinal), *value)),
             Some(allowed) => {
-                let each = each.filter(|(ordinal, _)| allowed.has(*ordinal));
-                sums.add_each(each.map(|(ordinal, value)| (at(ordinal), value)));
+                let each = each.filter(|(ordinal, _)| allowed.has(**ordinal));
+                each.for_each(|(ordinal, value)| sums.add(at(*ordinal), *value));
             }
         }
         Ok(())
@@ -354,7 +356,7 @@ impl Scan<'_, '_> {
         in_blocks: bool,
     ) -> Step<()> {
         let threshold = self.top.threshold();
-        if !self.can_reach(sum, rest, threshold) || !self.passes(ordinal) {
+        if !self.can_reach(sum, rest, threshold) || !self.passes(held, ordinal)? {
             return Ok(());
         }
         let (mut with, mut found) = (sum, 0);

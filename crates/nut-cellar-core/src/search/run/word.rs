@@ -5,7 +5,6 @@
 use super::scorer::Scorer;
 use crate::bits::Bits;
 use crate::error::Result;
-use crate::rank::Formula;
 use crate::schema::ColumnSet;
 use crate::shelf::{END, Held, Postings, Step};
 use std::ops::Range;
@@ -21,8 +20,6 @@ pub(in crate::search) struct TermCursor {
     /// Where its postings stand; [`END`] past the last.
     pub here: u32,
     begun: bool,
-    /// A block, and the greatest tf~ that a posting of it may have.
-    bound: Option<(usize, f32)>,
 }
 
 /// The terms of a word that a shelf has.
@@ -37,7 +34,7 @@ pub(in crate::search) struct WordCursor {
 impl TermCursor {
     /// Before its first posting.
     pub fn new(postings: Postings, likeness: f32, columns: ColumnSet) -> Self {
-        Self { postings, likeness, columns, here: 0, begun: false, bound: None }
+        Self { postings, likeness, columns, here: 0, begun: false }
     }
 
     /// Goes on to the first posting from a record on.
@@ -49,31 +46,28 @@ impl TermCursor {
         Ok(self.here)
     }
 
-    /// The greatest tf~ that a posting of a block may have.
-    fn bound_of(&mut self, block: usize, formula: &Formula) -> Result<f32> {
-        if let Some((known, bound)) = self.bound
-            && known == block
-        {
-            return Ok(bound);
-        }
-        let share = |column, tf, length| formula.frequency(column, tf, length);
-        let bound = self.postings.most_in(block, self.columns, share)?.unwrap_or(f32::INFINITY);
-        self.bound = Some((block, bound));
-        Ok(bound)
-    }
-
     /// Adds the records of a window that have the term; in a column in which it counts, if it is `limited`.
     pub fn fill(&mut self, window: &Range<u32>, limited: bool, bits: &mut Bits) -> Result<()> {
         if let (Some(list), false) = (self.postings.list_unpacked(), limited) {
             bits.add_part(list.bits(), window.start as usize);
             return Ok(());
         }
+        self.each_in(window, limited, |place, has| bits.put(place, has))
+    }
+
+    /// Gives the places of records in a window that have the term, and whether in a column in which it counts, if it is `limited`.
+    pub fn each_in(
+        &mut self,
+        window: &Range<u32>,
+        limited: bool,
+        mut take: impl FnMut(usize, bool),
+    ) -> Result<()> {
         let (place, columns) = (|ordinal: u32| (ordinal - window.start) as usize, self.columns);
         self.postings.each_block_in(window, |postings, inside| {
             if limited {
-                return postings.each_in(inside, columns, |ordinal, has| bits.put(place(ordinal), has));
+                return postings.each_in(inside, columns, |ordinal, has| take(place(ordinal), has));
             }
-            bits.set_all(postings.unpacked()[inside].iter().map(|ordinal| place(*ordinal)));
+            postings.unpacked()[inside].iter().for_each(|ordinal| take(place(*ordinal), true));
             Ok(())
         })
     }
@@ -89,6 +83,12 @@ impl WordCursor {
     /// About how many records have one of the terms.
     pub fn cost(&self) -> u64 {
         self.terms.iter().map(|term| u64::from(term.postings.records())).sum()
+    }
+
+    /// The list of its only term, and whether that is limited to columns.
+    pub fn only_list(&mut self) -> Option<(&mut TermCursor, bool)> {
+        let [only] = self.terms.as_mut_slice() else { return None };
+        Some((only, self.limited))
     }
 
     /// Whether a term that a record has may be in other columns than those in which it counts.
@@ -147,23 +147,5 @@ impl WordCursor {
             }
         }
         Ok(sum)
-    }
-
-    /// The greatest tf~ that a record may have from `ordinal` on, up to a record that is told with it.
-    pub fn bound_at(&mut self, ordinal: u32, formula: &Formula) -> Result<(f32, u32)> {
-        let (mut sum, mut until) = (0.0, END);
-        for term in &mut self.terms {
-            if term.begun && term.here > ordinal {
-                until = until.min(term.here - 1);
-                continue;
-            }
-            let block = term.postings.block_with(term.postings.block(), ordinal);
-            if block >= term.postings.blocks() {
-                continue;
-            }
-            sum += term.bound_of(block, formula)? * term.likeness;
-            until = until.min(term.postings.last_of(block));
-        }
-        Ok((sum, until))
     }
 }

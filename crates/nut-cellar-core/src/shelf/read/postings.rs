@@ -58,7 +58,9 @@ pub(crate) struct Postings {
     /// Where what is read of the block begins, once its shapes are unpacked, and the occurrences in those before.
     begun: (usize, u64),
     columns: ColumnSet,
+    /// How often it is in each of the columns, or in all of them.
     tf: Vec<u32>,
+    same: Option<u32>,
     first_occurrence: u64,
     next_occurrence: u64,
     /// How many blocks were unpacked so far.
@@ -103,15 +105,14 @@ impl Postings {
     ) -> Result<(), Error> {
         self.unpack_shapes()?;
         for place in places {
-            let shape = self.shapes[place];
-            let is_inside = if let Some(there) = self.kinds.columns(shape) {
-                !there.both(columns).is_empty()
-            } else {
-                self.stand(place);
-                self.read()?;
-                !self.columns.both(columns).is_empty()
+            let there = match self.kinds.columns(self.shapes[place]) {
+                Some(there) => there,
+                None => {
+                    self.stand(place);
+                    self.columns_here()?
+                }
             };
-            take(self.ordinals[place], is_inside);
+            take(self.ordinals[place], !there.both(columns).is_empty());
         }
         Ok(())
     }
@@ -123,7 +124,11 @@ impl Postings {
 
     /// For each of the columns how often, once the posting was [read](Self::read).
     pub fn frequencies(&self) -> impl Iterator<Item = (usize, u32)> {
-        self.columns.iter().zip(self.tf.iter().copied())
+        let same = self.same;
+        self.columns
+            .iter()
+            .enumerate()
+            .map(move |(place, column)| (column, same.unwrap_or_else(|| self.tf[place])))
     }
 
     /// Which of the term's occurrences is the first of this posting, once it was [read](Self::read).
@@ -378,14 +383,10 @@ impl Postings {
             let shape = self.shapes[self.read];
             self.first_occurrence = self.next_occurrence;
             let occurrences = if let Some((columns, tf)) = self.kinds.even(shape) {
-                let count = columns.0.count_ones();
-                if self.read == self.here {
-                    self.columns = columns;
-                    self.tf.clear();
-                    self.tf.resize(count as usize, tf);
-                }
-                u64::from(tf) * u64::from(count)
+                (self.columns, self.same) = (columns, Some(tf));
+                u64::from(tf) * u64::from(columns.0.count_ones())
             } else {
+                self.same = None;
                 let mut rest = Reader::new(&self.bytes[self.at..]);
                 self.columns = self.kinds.get(shape, &mut rest, &mut self.tf)?;
                 self.at = self.bytes.len() - rest.left();
@@ -545,6 +546,7 @@ impl Shelf {
             begun: (0, 0),
             columns: ColumnSet::default(),
             tf: Vec::new(),
+            same: None,
             first_occurrence: 0,
             next_occurrence: 0,
             unpacked: 0,
