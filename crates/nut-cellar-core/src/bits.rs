@@ -133,16 +133,10 @@ impl Bits {
 
     /// The numbers, ascending.
     pub fn iter(&self) -> impl Iterator<Item = usize> {
-        self.words.iter().enumerate().flat_map(|(place, word)| {
-            let mut rest = *word;
-            std::iter::from_fn(move || {
-                let bit = rest.trailing_zeros() as usize;
-                (rest != 0).then(|| {
-                    rest &= rest - 1;
-                    place * 64 + bit
-                })
-            })
-        })
+        self.words
+            .iter()
+            .enumerate()
+            .flat_map(|(place, word)| each_bit(*word).map(move |bit| place * 64 + bit))
     }
 
     /// The words that hold the numbers of a range, which is not empty and in the set's size.
@@ -159,6 +153,18 @@ impl Bits {
         let place = (from / 64 + 1..self.words.len()).find(|place| self.words[*place] != 0)?;
         Some(place * 64 + self.words[place].trailing_zeros() as usize)
     }
+}
+
+/// The places of the bits of a word that are set, ascending.
+#[inline]
+pub(crate) fn each_bit(mut word: u64) -> impl Iterator<Item = usize> {
+    std::iter::from_fn(move || {
+        let bit = word.trailing_zeros() as usize;
+        (word != 0).then(|| {
+            word &= word - 1;
+            bit
+        })
+    })
 }
 
 /// Gives `take` the numbers of a range whose bits are set in words of a set, of which the first holds the start of the range, ascending.

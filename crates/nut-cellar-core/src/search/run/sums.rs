@@ -1,5 +1,6 @@
 //! What the records of a window score, added up term by term.
 
+use crate::bits::each_bit;
 use crate::shelf::Step;
 
 /// Sums of what the records of a window score; 0 where nothing was added.
@@ -50,7 +51,7 @@ impl Sums {
     pub fn drain(&mut self, mut above: f32, mut take: impl FnMut(u32, f32) -> Step<f32>) -> Step<u64> {
         let (mut count, mut result) = (0, Ok(()));
         for (run, bits) in self.there.iter_mut().enumerate().filter(|(_, bits)| **bits != 0) {
-            let (mut bits, start) = (std::mem::take(bits), run * RUN);
+            let (bits, start) = (std::mem::take(bits), run * RUN);
             let (sums, are) = (&mut self.sums[start..start + RUN], bits.count_ones());
             count += u64::from(are);
             let is_above = |sum: f32, above: f32| above < 0.0 || sum > above;
@@ -58,12 +59,10 @@ impl Sums {
                 sums.fill(0.0);
                 continue;
             }
-            while bits != 0 {
-                let place = bits.trailing_zeros();
-                bits &= bits - 1;
-                let sum = std::mem::take(&mut sums[place as usize]);
+            for place in each_bit(bits) {
+                let sum = std::mem::take(&mut sums[place]);
                 if result.is_ok() && is_above(sum, above) {
-                    let taken = take(u32::try_from(start).unwrap_or(u32::MAX) + place, sum);
+                    let taken = take(u32::try_from(start + place).unwrap_or(u32::MAX), sum);
                     result = taken.map(|threshold| above = threshold);
                 }
             }
