@@ -51,7 +51,7 @@ enum Call {
     /// Measure how fast and how small cellars are built.
     Build {
         /// Build so many generated records; may be given several times.
-        #[arg(long = "records", value_name = "N")]
+        #[arg(long = "records", value_name = "N", value_parser = at_least_one())]
         generated: Vec<u64>,
         /// Build the corpora in this folder, too.
         #[arg(long, value_name = "FOLDER")]
@@ -72,7 +72,7 @@ enum Call {
     /// Measure what a user waits for: searches that set nothing, in a folder and on the rows of a table; and how fast the kernels are.
     Search {
         /// Search so many generated records; may be given several times.
-        #[arg(long = "records", value_name = "N")]
+        #[arg(long = "records", value_name = "N", value_parser = at_least_one())]
         generated: Vec<u64>,
         /// Search the corpora in this folder, too.
         #[arg(long, value_name = "FOLDER")]
@@ -127,7 +127,7 @@ enum Call {
     /// Measure what somebody waits for who types: completions beside counting what they complete, lenient searches beside strict ones.
     Types {
         /// Search so many generated records.
-        #[arg(long, value_name = "N", default_value_t = 1_000_000)]
+        #[arg(long, value_name = "N", default_value_t = 1_000_000, value_parser = at_least_one())]
         records: u64,
         /// Queries of each kind.
         #[arg(long, value_name = "N", default_value_t = 200)]
@@ -139,7 +139,7 @@ enum Call {
     /// Measure what the dearest queries of 4 KiB cost.
     Costs {
         /// Search so many generated records.
-        #[arg(long, value_name = "N", default_value_t = 1_000_000)]
+        #[arg(long, value_name = "N", default_value_t = 1_000_000, value_parser = at_least_one())]
         records: u64,
         /// Only queries whose names have this in them.
         #[arg(long, value_name = "TEXT")]
@@ -154,7 +154,7 @@ enum Call {
         #[arg(long, value_name = "N", default_value_t = 5_000)]
         queries: u64,
         /// Search so many generated records.
-        #[arg(long, value_name = "N", default_value_t = 1_000_000)]
+        #[arg(long, value_name = "N", default_value_t = 1_000_000, value_parser = at_least_one())]
         records: u64,
         /// Search the corpora `packages` and `gloss` in this folder, too.
         #[arg(long, value_name = "FOLDER")]
@@ -201,6 +201,11 @@ enum Call {
         /// The language.
         language: String,
     },
+}
+
+/// How many records, of which there are some.
+fn at_least_one() -> clap::builder::RangedU64ValueParser {
+    clap::value_parser!(u64).range(1..)
 }
 
 fn main() -> ExitCode {

@@ -164,3 +164,15 @@ fn queries_of_strangers_are_measured_and_the_worst_told() {
     let table = measure(&[]);
     assert!(table.lines().count() == 2 + 6 * (3 + 1) && table.contains("| beginnings |"), "{table}");
 }
+
+#[test]
+fn no_records_are_too_few() {
+    for call in ["search", "build", "costs", "types", "strangers"] {
+        let yardstick = Command::new(env!("CARGO_BIN_EXE_nut-cellar-yardstick"))
+            .args([call, "--records", "0"])
+            .output()
+            .unwrap();
+        assert_eq!(yardstick.status.code(), Some(2), "{call}");
+        assert!(String::from_utf8_lossy(&yardstick.stderr).contains("1.."), "{call}");
+    }
+}

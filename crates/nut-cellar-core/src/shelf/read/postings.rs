@@ -105,12 +105,11 @@ impl Postings {
     ) -> Result<(), Error> {
         self.unpack_shapes()?;
         for place in places {
-            let there = match self.kinds.columns(self.shapes[place]) {
-                Some(there) => there,
-                None => {
-                    self.stand(place);
-                    self.columns_here()?
-                }
+            let there = if let Some(there) = self.kinds.columns(self.shapes[place]) {
+                there
+            } else {
+                self.stand(place);
+                self.columns_here()?
             };
             take(self.ordinals[place], !there.both(columns).is_empty());
         }
