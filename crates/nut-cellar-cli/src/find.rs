@@ -7,7 +7,7 @@ use crate::target::{Open, Target};
 use crate::{plan, say};
 use comfy_table::Cell;
 use nut_cellar::request::Prepared;
-use nut_cellar::{Find, Found, Hit, Order, Result, Schema};
+use nut_cellar::{Find, Found, Hit, Kind, Order, Result, Schema};
 use std::fmt::Write;
 use std::time::Instant;
 
@@ -86,11 +86,11 @@ fn shown(open: &Open, find: &Find, found: &Found, (time_us, opening_us): (f64, f
     out
 }
 
-/// Hits as a table: rank, score, key, and the text columns with their matches marked. The last of these gets the room
+/// Hits as a table: rank, score, key, and columns of text and of words, with their matches marked. The last of these gets the room
 /// that the others leave, so that a hit stays on one line. Hits that are ordered `by` a column show it.
 pub fn table(schema: &Schema, hits: &[Hit], by: Option<&str>) -> String {
-    let texts: Vec<_> =
-        schema.text_columns().map(|(name, _)| name).filter(|name| has(hits, name)).take(3).collect();
+    let of_text = schema.columns().filter(|(_, column)| column.has_words() || column.kind() == Kind::Text);
+    let texts: Vec<_> = of_text.map(|(name, _)| name).filter(|name| has(hits, name)).take(3).collect();
     let key = schema.key();
     let mut headings = vec![">#", ">score", &key];
     headings.extend(by);
@@ -101,11 +101,7 @@ pub fn table(schema: &Schema, hits: &[Hit], by: Option<&str>) -> String {
         hits.iter().map(|hit| paint::clean(&hit.key.to_string())).collect(),
     ];
     if let Some(name) = by {
-        let shown = |hit: &Hit| {
-            let values = hit.values.get(name).into_iter().flatten();
-            values.map(|value| paint::clean(&value.to_string())).collect::<Vec<_>>().join(", ")
-        };
-        columns.push(hits.iter().map(shown).collect());
+        columns.push(hits.iter().map(|hit| values(hit, name)).collect());
     }
     for (place, name) in texts.iter().enumerate() {
         let room = if place + 1 == texts.len() { room_left(&headings, &columns) } else { EXCERPT };
@@ -131,8 +127,17 @@ fn has(hits: &[Hit], name: &str) -> bool {
     hits.iter().any(|hit| hit.values.contains_key(name))
 }
 
-/// The value of a text column with a match in it, or the first one.
+/// The values of a column.
+fn values(hit: &Hit, name: &str) -> String {
+    let values = hit.values.get(name).into_iter().flatten();
+    values.map(|value| paint::clean(&value.to_string())).collect::<Vec<_>>().join(", ")
+}
+
+/// The value of a text column with a match in it, or the first one; all of a column of days.
 fn excerpt(hit: &Hit, name: &str, room: usize) -> String {
+    if hit.text(name).is_none() {
+        return values(hit, name);
+    }
     let (text, matches) = paint::clean_with(hit.text_with_matches(name));
     // Some characters take two columns.
     let characters = room * text.chars().count() / paint::width_of(&text).max(1);

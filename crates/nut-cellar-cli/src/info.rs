@@ -4,7 +4,7 @@ use crate::arguments;
 use crate::target::Target;
 use crate::{paint, say};
 use comfy_table::Cell;
-use nut_cellar::{Column, Info, Result, Schema};
+use nut_cellar::{Column, Info, Kind, Result, Schema};
 use serde_json::{Map, Value, json};
 use std::time::Duration;
 
@@ -92,7 +92,8 @@ fn columns(schema: &Schema) -> comfy_table::Table {
         let text = column.has_words();
         let language = if text { column.language().to_string() } else { String::new() };
         let weight = if text { Column::weight(column).to_string() } else { String::new() };
-        table.add_row([name.to_owned(), column.kind().to_string(), language, weight]);
+        let but = if column.kind() == Kind::Text && !text { ", shown only" } else { "" };
+        table.add_row([name.to_owned(), format!("{}{but}", column.kind()), language, weight]);
     }
     table
 }

@@ -5,7 +5,7 @@ use crate::arguments;
 use crate::paint::MATCH;
 use crate::{paint, say};
 use comfy_table::Cell;
-use nut_cellar::text::{TextSettings, TracedToken};
+use nut_cellar::text::TracedToken;
 use nut_cellar::{Error, ErrorKind, Kind, Language, Recipe, Result};
 use serde_json::{Map, Value};
 use std::collections::BTreeMap;
@@ -17,8 +17,7 @@ struct Named {
 }
 
 pub fn run(call: &arguments::Tokens) -> Result<()> {
-    let (name, settings, text) = asked(call)?;
-    let one = Named { name, tokens: Recipe::of(&settings).trace(&text) };
+    let (one, text) = asked(call)?;
     let other = match &call.against {
         Some(code) => {
             let recipe = Recipe::new(&language("--against", code)?);
@@ -48,28 +47,34 @@ pub fn run(call: &arguments::Tokens) -> Result<()> {
     })
 }
 
-/// The recipe that is asked for, with its name, and the text to read: a day is read as people write it.
-fn asked(call: &arguments::Tokens) -> Result<(String, TextSettings, String)> {
+/// What becomes of the text by what is asked for, and the text that was read: of a day the ways in which people write it, one after the
+/// other.
+fn asked(call: &arguments::Tokens) -> Result<(Named, String)> {
     let (Some(path), Some(name)) = (&call.schema, &call.column) else {
-        let settings = TextSettings::of(language("--language", &call.language)?);
-        return Ok((call.language.clone(), settings, call.text.clone()));
+        let tokens = Recipe::new(&language("--language", &call.language)?).trace(&call.text);
+        return Ok((Named { name: call.language.clone(), tokens }, call.text.clone()));
     };
     let schema = read_schema(path)?;
-    let Some(column) = schema.column(name).filter(|column| column.has_words()) else {
-        let known: Vec<_> = schema.text_columns().map(|(name, _)| name).collect();
-        return Err(Error::new(
-            ErrorKind::BadRequest,
-            format!("--column: the schema has no column `{name}` with words; it has {}.", known.join(", ")),
-        ));
-    };
-    let text = if column.kind() == Kind::Text {
-        call.text.clone()
-    } else {
-        let texts = column.texts(&nut_cellar::Value::read(column.kind(), &call.text)?).join(" · ");
-        crate::tell(format_args!("A {} is read as people write it: {texts}", column.kind()));
-        texts
-    };
-    Ok((name.clone(), column.text_settings().clone(), text))
+    let read = schema.tokens(name, &call.text);
+    let read = read.map_err(|error| Error::new(error.kind(), format!("--column: {error}")))?;
+    let (mut text, mut tokens, mut language) = (String::new(), Vec::new(), String::new());
+    for one in read {
+        text.push_str(if text.is_empty() { "" } else { " · " });
+        let before = text.len();
+        tokens.extend(one.tokens.into_iter().map(|mut token| {
+            (token.start, token.end) = (token.start + before, token.end + before);
+            token
+        }));
+        text.push_str(&one.text);
+        language = one.language;
+    }
+    let column = schema.column(name);
+    if let Some(column) = column.filter(|column| column.kind() != Kind::Text) {
+        crate::tell(format_args!("A {} is read as people write it: {text}", column.kind()));
+    } else if column.is_some_and(|column| column.text_settings().detect.is_some()) {
+        crate::tell(format_args!("The text is taken for `{language}`."));
+    }
+    Ok((Named { name: name.clone(), tokens }, text))
 }
 
 fn language(option: &str, code: &str) -> Result<Language> {

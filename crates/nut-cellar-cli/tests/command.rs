@@ -582,6 +582,24 @@ fn tokens_tell_what_becomes_of_a_text() {
 }
 
 #[test]
+fn columns_that_are_only_shown_and_days_stand_beside_the_text() {
+    let desk = Desk::new();
+    desk.file(
+        "schema.toml",
+        "key = \"id\"\n[column.title]\nkind = \"text\"\n[column.label]\nkind = \"text\"\nindexed = false\n\
+         [column.found_on]\nkind = \"date\"\nlanguage = \"en\"\n",
+    );
+    desk.file("items.ndjson", r#"{"id":1,"title":"A walnut box","label":"shelf 4","found_on":"2031-04-17"}"#);
+    desk.done(&["load", "shed.cellar", "items.ndjson", "--schema", "schema.toml"]);
+    let table = desk.done(&["find", "shed.cellar", "walnut"]);
+    assert!(table.contains("shelf 4") && table.contains("2031-04-17"), "{table}");
+    assert!(desk.keys("shed.cellar", "shelf").is_empty());
+    assert!(desk.done(&["info", "shed.cellar"]).contains("text, shown only"));
+    let days = desk.json(&["tokens", "2031-04-17", "--schema", "schema.toml", "--column", "found_on"]);
+    assert_eq!((&days[3]["term"], &days[3]["start"]), (&"april".into(), &14.into()));
+}
+
+#[test]
 fn the_demo_walks_through_and_its_last_words_can_be_followed() {
     let desk = Desk::new();
     let shown = desk.done(&["demo", "--at", "quillmere.db"]);

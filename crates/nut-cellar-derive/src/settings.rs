@@ -30,7 +30,7 @@ const READINGS: Choice =
 const ACCENTS: Choice = ("Accents", &[("fold", "Fold"), ("keep", "Keep")]);
 const FORMS: Choice = ("Forms", &[("ranked", "Ranked"), ("same", "Same")]);
 
-const OF_FIELDS: &str = "key, skip, name, kind, language, weight, from, gap, first_words, kept, languages, language_from, detect, detector, reading, \
+const OF_FIELDS: &str = "key, skip, name, kind, language, weight, from, gap, first_words, indexed, kept, languages, language_from, detect, detector, reading, \
                          symbols, elide, fold, accents, steps, stem, stemmer, forms, stop, written";
 const OF_STRUCTS: &str = "language, table, packing, crate";
 
@@ -144,6 +144,11 @@ impl OfField {
                                 }
                             })
                         });
+                    }
+                    "indexed" => {
+                        if !truth(meta)? {
+                            all.calls.push(quote!(.not_indexed()));
+                        }
                     }
                     "kept" => {
                         all.kept = truth(meta)?;

@@ -38,6 +38,8 @@ struct Item {
     at: Option<(f64, f64)>,
     #[searchable(kept = false)]
     letters: String,
+    #[searchable(indexed = false)]
+    label: String,
     #[searchable(skip)]
     shelf: Option<u8>,
 }
@@ -63,6 +65,7 @@ fn the_schema_is_the_one_that_would_be_written_by_hand() {
         .with("seen", Column::of(Kind::Moment))
         .with("at", Column::of(Kind::Point))
         .with("letters", Column::text("en").not_kept())
+        .with("label", Column::of(Kind::Text).not_indexed())
         .from_table("items");
     assert_eq!(Item::schema(), expected);
     expected.check().unwrap();
@@ -207,6 +210,7 @@ fn items() -> impl Strategy<Value = Item> {
             seen,
             at,
             letters: String::new(),
+            label: format!("lost {number}"),
             shelf: None,
         },
     )

@@ -180,6 +180,8 @@ fn texts_are_marked_and_taken_apart() {
             "SELECT term, start, end, position FROM cellar_tokens('Two Umbrellas', 'en')",
             "two 0 3 0, umbrellas 4 13 1",
         ),
+        ("SELECT term, shared FROM cellar_tokens('Two Umbrellas', 'en')", "two two, umbrellas umbrella"),
+        ("SELECT term, shared FROM cellar_tokens('Two Umbrellas')", "two -, umbrellas -"),
         ("SELECT count(*) FROM cellar_tokens(NULL)", "0"),
         (
             "SELECT i.id, count(*) FROM items i, cellar_tokens(i.notes) GROUP BY i.id ORDER BY i.id",

@@ -62,6 +62,8 @@ pub struct Column {
     #[serde(skip_serializing_if = "Option::is_none")]
     first_words: Option<NonZero<u16>>,
     #[serde(skip_serializing_if = "is_true")]
+    indexed: bool,
+    #[serde(skip_serializing_if = "is_true")]
     kept: bool,
 }
 
@@ -105,6 +107,8 @@ struct Raw {
     gap: Option<u16>,
     first_words: Option<NonZero<u16>>,
     #[serde(default = "yes")]
+    indexed: bool,
+    #[serde(default = "yes")]
     kept: bool,
 }
 
@@ -143,6 +147,7 @@ impl TryFrom<Raw> for Column {
             from,
             gap,
             first_words,
+            indexed,
             kept,
         } = raw;
         let text = TextSettings {
@@ -163,7 +168,7 @@ impl TryFrom<Raw> for Column {
             stop,
             written,
         };
-        let column = Self { kind, text, weight, from, gap, first_words, kept };
+        let column = Self { kind, text, weight, from, gap, first_words, indexed, kept };
         column.check()?;
         Ok(column.naming_what_it_depends_on())
     }
@@ -179,6 +184,7 @@ impl Column {
             from: None,
             gap: None,
             first_words: None,
+            indexed: true,
             kept: true,
         }
     }
@@ -239,7 +245,7 @@ impl Column {
         if self.has_words() {
             self.text = self.text.naming_what_it_depends_on();
         }
-        let several = self.kind == Kind::Text && self.from().is_some_and(|names| names.len() > 1);
+        let several = self.is_searched_text() && self.from().is_some_and(|names| names.len() > 1);
         self.gap = self.gap.or(several.then_some(0));
         self
     }
@@ -304,18 +310,39 @@ impl Column {
         self
     }
 
+    /// The text column without its words being looked for: its values are kept and shown, and take no room in the index. What says how a
+    /// text is read is forgotten.
+    ///
+    /// ```
+    /// use nut_cellar_core::{Column, Kind, Schema};
+    ///
+    /// let label = Column::of(Kind::Text).not_indexed();
+    /// let schema = Schema::new("id").with("title", Column::text("en")).with("label", label);
+    /// schema.check().unwrap();
+    /// assert!(schema.to_toml().contains("indexed = false"));
+    /// assert_eq!(schema.text_columns().count(), 1);
+    /// ```
+    #[must_use]
+    pub fn not_indexed(self) -> Self {
+        Self { indexed: false, text: TextSettings::default(), ..self }
+    }
+
     /// What its values are.
     pub fn kind(&self) -> Kind {
         self.kind
     }
 
-    /// Whether words are looked for in it: in text, and in days that are read in a language.
+    /// Whether words are looked for in it: in text that is indexed, and in days that are read in a language.
     pub fn has_words(&self) -> bool {
         match self.kind {
-            Kind::Text => true,
+            Kind::Text => self.indexed,
             Kind::Date | Kind::Moment => self.text.language.is_some(),
             _ => false,
         }
+    }
+
+    fn is_searched_text(&self) -> bool {
+        self.kind == Kind::Text && self.indexed
     }
 
     /// The texts that words find a value by, in the column's language: the text itself, or the day as people write it.
@@ -387,11 +414,18 @@ impl Column {
                 self.kind
             ));
         }
+        if !self.indexed && (self.kind != Kind::Text || !self.kept) {
+            return bad(
+                "`indexed = false` belongs to columns of kind \"text\" that are kept, to be shown only"
+                    .into(),
+            );
+        }
         let of_text = [("gap", self.gap.is_some()), ("first_words", self.first_words.is_some())];
-        if let Some((name, _)) = of_text.into_iter().find(|(_, said)| *said && self.kind != Kind::Text) {
+        if let Some((name, _)) = of_text.into_iter().find(|(_, said)| *said && !self.is_searched_text()) {
+            let but =
+                if self.indexed { format!("is of kind \"{}\"", self.kind) } else { "is not indexed".into() };
             return bad(format!(
-                "`{name}` belongs to columns of kind \"text\", and this one is of kind \"{}\"",
-                self.kind
+                "`{name}` belongs to columns of kind \"text\" that are searched, and this one {but}"
             ));
         }
         if self.kind == Kind::Text && !self.text.written.is_empty() {

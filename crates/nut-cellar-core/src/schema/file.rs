@@ -53,13 +53,14 @@ mod tests {
             .with("zeta", Column::text("en").weighing(2.5))
             .with("alpha", Column::text("none").not_kept())
             .with("finder", Column::text("none").from_columns(["first", "last"]))
+            .with("label", Column::of(Kind::Text).from_columns(["label", "tag"]).not_indexed())
             .with("found_on", Column::of(Kind::Date))
             .packed(if cfg!(feature = "zstd") { Packing::Small } else { Packing::Quick })
             .from_table("items");
         let read = Schema::from_toml(&schema.to_toml()).unwrap();
         assert_eq!(read, schema);
         let names: Vec<_> = read.columns().map(|(name, _)| name.to_owned()).collect();
-        assert_eq!(names, ["zeta", "alpha", "finder", "found_on"]);
+        assert_eq!(names, ["zeta", "alpha", "finder", "label", "found_on"]);
         let json = serde_json::to_string(&schema).unwrap();
         assert_eq!(serde_json::from_str::<Schema>(&json).unwrap(), schema);
     }

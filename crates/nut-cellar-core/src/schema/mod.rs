@@ -8,11 +8,13 @@ mod column;
 mod file;
 mod ranking;
 mod source;
+mod tokens;
 
 pub use change::Change;
 pub use column::{Column, Kind};
 pub use ranking::Ranking;
 pub use source::{Condition, Join, Link, MOST_JOINS, Source};
+pub use tokens::TracedText;
 
 use crate::error::{Error, ErrorKind, Result};
 use foldhash::fast::RandomState;
@@ -308,7 +310,7 @@ impl Schema {
             source.check()?;
         }
         match self.text_columns().count() {
-            0 => bad("The schema has no column of kind \"text\", so nothing could be found; add one.".into()),
+            0 => bad("The schema has no column of kind \"text\" that is searched, so nothing could be found; add one.".into()),
             count if count > MAX_TEXT_COLUMNS => bad(format!(
                 "The schema has {count} text columns and at most {MAX_TEXT_COLUMNS} are allowed."
             )),

@@ -8,7 +8,7 @@ use crate::filter::Filter;
 use crate::query::{Expansions, Query};
 use crate::rank::{DEFAULT_B, DEFAULT_K1, Lengths};
 use crate::request::{Request, Said};
-use crate::schema::{Column, ColumnSet, Schema};
+use crate::schema::{Column, ColumnSet, Kind, Schema};
 use indexmap::IndexMap;
 use std::fmt;
 use std::num::NonZero;
@@ -568,6 +568,9 @@ fn place(schema: &Schema, name: &str) -> Result<usize> {
     schema.text_column(name).ok_or_else(|| {
         let known: Vec<_> = schema.text_columns().map(|(name, _)| name).collect();
         let wrong = match schema.column(name) {
+            Some(column) if column.kind() == Kind::Text => {
+                format!("Column `{name}` is shown and not searched")
+            }
             Some(column) => {
                 format!("Column `{name}` is of kind \"{}\" and can't be searched for words", column.kind())
             }

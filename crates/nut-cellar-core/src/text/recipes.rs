@@ -40,12 +40,17 @@ impl Recipes {
         &self.by_language[place].1
     }
 
+    /// The code of the language of the recipe at a place.
+    pub fn language(&self, place: usize) -> &str {
+        &self.by_language[place].0
+    }
+
     /// The texts of a value, in the language of the recipe at a place: the text itself, or the day as people write it.
     pub fn texts<'v>(&self, place: usize, value: &'v Value) -> Vec<Cow<'v, str>> {
         if let Some(text) = value.as_text() {
             return vec![Cow::Borrowed(text)];
         }
-        let spelled = value.day().map(|day| dates::spellings(&self.by_language[place].0, &self.written, day));
+        let spelled = value.day().map(|day| dates::spellings(self.language(place), &self.written, day));
         spelled.unwrap_or_default().into_iter().map(Cow::Owned).collect()
     }
 

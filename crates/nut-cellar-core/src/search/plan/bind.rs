@@ -201,7 +201,8 @@ impl Binder<'_> {
         for name in &others {
             let problem = match (self.schema.column(name).map(Column::kind), value) {
                 (None, _) => format!("there is no column `{name}`"),
-                (Some(kind @ (Kind::Text | Kind::Point)), _) => {
+                (Some(Kind::Text), _) => format!("column `{name}` is shown and not searched"),
+                (Some(kind @ Kind::Point), _) => {
                     format!("column `{name}` is of kind \"{kind}\" and has no words")
                 }
                 (Some(kind), Some(value)) => match reads_as_value(kind, value) {

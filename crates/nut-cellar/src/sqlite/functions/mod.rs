@@ -29,7 +29,7 @@
 //! | `cellar_suggest(CELLAR, TEXT, SETTINGS)` | corrections and completions of what somebody types, as JSON; see [`SuggestRequest`](crate::lenient::SuggestRequest) |
 //! | `cellar_mark(CELLAR, QUERY, COLUMN, TEXT, BEFORE, AFTER)` | the text, with what the query finds in it marked |
 //! | `cellar_excerpt(CELLAR, QUERY, COLUMN, TEXT, CHARACTERS, BEFORE, AFTER)` | the part of the text that has most of it |
-//! | `cellar_tokens(TEXT, LANGUAGE)` | a table of what becomes of a text: `term`, `start`, `end`, `position` |
+//! | `cellar_tokens(TEXT, LANGUAGE)` | a table of what becomes of a text: `term`, `start`, `end`, `position`, `shared` |
 //!
 //! What stands behind the query, what was typed, column, text or number of characters may be left out. LIMIT is 10 then, and cuts before the
 //! statement's other conditions do; a filter in the settings cuts first. SETTINGS are a [request](crate::Request)

@@ -11,8 +11,8 @@ pub(super) struct Tokens;
 
 impl TableFunction for Tokens {
     const NAME: &'static CStr = c"cellar_tokens";
-    const TABLE: &'static CStr = c"CREATE TABLE x(term TEXT, start INTEGER, \"end\" INTEGER, position INTEGER, text HIDDEN, language HIDDEN)";
-    const SHOWN: usize = 4;
+    const TABLE: &'static CStr = c"CREATE TABLE x(term TEXT, start INTEGER, \"end\" INTEGER, position INTEGER, shared TEXT, text HIDDEN, language HIDDEN)";
+    const SHOWN: usize = 5;
     const ARGUMENTS: usize = 2;
     const NEEDED: usize = 1;
     const USE: &'static str = "cellar_tokens needs a text: cellar_tokens('Two umbrellas', 'en')";
@@ -32,14 +32,15 @@ impl TableFunction for Tokens {
             }
         };
         let language = Language::new(code).map_err(told)?;
-        let mut rows = Vec::new();
+        let (recipe, mut rows) = (Recipe::new(&language), Vec::new());
         let number = |number: usize| Value::Integer(i64::try_from(number).unwrap_or(i64::MAX));
-        Recipe::new(&language).tokens(text, |token| {
+        recipe.tokens(text, |token| {
             rows.push(vec![
                 Value::Text(token.term.to_owned()),
                 number(token.start),
                 number(token.end),
                 Value::Integer(token.position.into()),
+                recipe.key_of(token.term).map_or(Value::Null, Value::Text),
             ]);
         });
         Ok(rows)
