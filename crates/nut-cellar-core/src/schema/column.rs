@@ -324,7 +324,7 @@ impl Column {
     /// ```
     #[must_use]
     pub fn not_indexed(self) -> Self {
-        Self { indexed: false, text: TextSettings::default(), ..self }
+        Self { indexed: false, text: TextSettings::default(), gap: None, ..self }
     }
 
     /// What its values are.

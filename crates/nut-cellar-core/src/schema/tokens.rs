@@ -72,7 +72,7 @@ mod tests {
     fn schema() -> Schema {
         let languages = vec![Language::new("de").unwrap()];
         let english = TextSettings::of(Language::new("en").unwrap());
-        let either = TextSettings { languages, detect: Some(60), ..english };
+        let either = TextSettings { languages, detect: Some(80), ..english };
         Schema::new("id")
             .with("notes", Column::read_as(either))
             .with("found_on", Column::of(Kind::Date).in_words("de"))
@@ -83,8 +83,14 @@ mod tests {
     #[test]
     fn a_text_is_read_in_the_language_that_it_is_taken_for() {
         for (text, code) in [
-            ("The two old umbrellas were left on the seat of the train", "en"),
-            ("Die beiden alten Schirme lagen noch auf dem Sitz in dem Zug", "de"),
+            (
+                "A black umbrella with a handle of wood, found in the last carriage of the evening train.",
+                "en",
+            ),
+            (
+                "Ein schwarzer Regenschirm mit einem Griff aus Holz, gefunden im letzten Wagen des Abendzugs.",
+                "de",
+            ),
         ] {
             let read = schema().tokens("notes", text).unwrap();
             let tokens = crate::Recipe::new(&Language::new(code).unwrap()).trace(text);

@@ -404,10 +404,16 @@ impl Reader<'_> {
                 vec![vec![(Typed { term: None, key: None, language: "", like }, 0)]]
             }),
             Query::Near(text) => {
+                // The last word begins others wherever it is typed, here as well.
+                let last = last_leaf(&self.search.query).filter(|last| **last == Query::word(text));
+                let is_last = self.search.beginnings == Beginnings::Last && last.is_some();
                 let first = self.search.first_letters;
-                self.leaf(text, columns, None, positive, |column| {
-                    runs(text, column, |term| nearly(term, first).into_iter().collect())
-                })
+                let like = |term: &str| {
+                    let begins = (is_last && text.to_lowercase().ends_with(term))
+                        .then(|| Like::Beginning(term.to_owned()));
+                    begins.into_iter().chain(nearly(term, first)).collect()
+                };
+                self.leaf(text, columns, None, positive, |column| runs(text, column, like))
             }
             _ => panic!("no other queries are made here"),
         }
