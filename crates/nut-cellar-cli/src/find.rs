@@ -86,11 +86,14 @@ fn shown(open: &Open, find: &Find, found: &Found, (time_us, opening_us): (f64, f
     out
 }
 
-/// Hits as a table: rank, score, key, and columns of text and of words, with their matches marked. The last of these gets the room
-/// that the others leave, so that a hit stays on one line. Hits that are ordered `by` a column show it.
+/// Hits as a table: rank, score, key, and the columns that words are looked for in, with their matches marked, before text that is only
+/// shown. The last of these gets the room that the others leave, so that a hit stays on one line. Hits that are ordered `by` a column show
+/// it.
 pub fn table(schema: &Schema, hits: &[Hit], by: Option<&str>) -> String {
-    let of_text = schema.columns().filter(|(_, column)| column.has_words() || column.kind() == Kind::Text);
-    let texts: Vec<_> = of_text.map(|(name, _)| name).filter(|name| has(hits, name)).take(3).collect();
+    let only_shown =
+        schema.columns().filter(|(_, column)| column.kind() == Kind::Text && !column.has_words());
+    let texts = schema.text_columns().chain(only_shown).map(|(name, _)| name);
+    let texts: Vec<_> = texts.filter(|name| has(hits, name)).take(3).collect();
     let key = schema.key();
     let mut headings = vec![">#", ">score", &key];
     headings.extend(by);

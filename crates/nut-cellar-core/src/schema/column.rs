@@ -335,7 +335,7 @@ impl Column {
     /// Whether words are looked for in it: in text that is indexed, and in days that are read in a language.
     pub fn has_words(&self) -> bool {
         match self.kind {
-            Kind::Text => self.indexed,
+            Kind::Text => self.is_searched_text(),
             Kind::Date | Kind::Moment => self.text.language.is_some(),
             _ => false,
         }

@@ -47,7 +47,7 @@ pub enum Beginnings {
     /// None.
     #[default]
     None,
-    /// The last one, unless it is excluded or stands in quotation marks.
+    /// The last one, unless it is excluded or stands in quotation marks; where it is typed before as well, with `~` or without, there, too.
     Last,
     /// All of them.
     All,

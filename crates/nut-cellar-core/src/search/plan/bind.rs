@@ -202,14 +202,13 @@ impl Binder<'_> {
             let problem = match (self.schema.column(name).map(Column::kind), value) {
                 (None, _) => format!("there is no column `{name}`"),
                 (Some(Kind::Text), _) => format!("column `{name}` is shown and not searched"),
-                (Some(kind @ Kind::Point), _) => {
+                (Some(kind @ Kind::Point), _) | (Some(kind), None) => {
                     format!("column `{name}` is of kind \"{kind}\" and has no words")
                 }
                 (Some(kind), Some(value)) => match reads_as_value(kind, value) {
                     Err(what) => what.trim_end_matches('.').to_owned(),
                     Ok(_) => format!("column `{name}` can't be searched so"),
                 },
-                (Some(kind), None) => format!("column `{name}` is of kind \"{kind}\" and has no words"),
             };
             let column = String::clone(name);
             self.leaves.plan.notes.push(Note::NotAColumn { column, problem, taken_as_word: !found });

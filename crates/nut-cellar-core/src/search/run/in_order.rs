@@ -1,4 +1,5 @@
-//! Records that match come in another order than that of scores: by their keys, which is the order in which they stand, or by a value, of which the index says what blocks of records have.
+//! Records that match come in another order than that of scores: by their keys, which is the order in which they stand, or by a value, of
+//! which the index says what blocks of records have.
 
 use super::by_record::{Collect, offer};
 use super::cursors::Cursors;
