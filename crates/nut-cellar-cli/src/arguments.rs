@@ -6,7 +6,7 @@ use nut_cellar::lenient::Offer;
 use nut_cellar::rank::Lengths;
 use nut_cellar::search::DOCUMENT_VERSION;
 use nut_cellar::shelf::LAYOUT;
-use nut_cellar::{Beginnings, Error, ErrorKind, Order, Spellings};
+use nut_cellar::{Beginnings, Error, ErrorKind, Language, Order, Spellings};
 use std::num::NonZero;
 use std::path::PathBuf;
 
@@ -28,6 +28,27 @@ fn long_version() -> String {
 pub struct Arguments {
     #[command(subcommand)]
     pub call: Call,
+    /// A list of words for compounds, for schemas that name it: a file with a word a line
+    #[arg(long, global = true, value_name = "NAME:LANGUAGE=FILE", value_parser = compounds)]
+    pub compounds: Vec<Compounds>,
+}
+
+/// A list of words for compounds.
+#[derive(Clone)]
+pub struct Compounds {
+    pub name: String,
+    pub language: Language,
+    pub file: PathBuf,
+}
+
+fn compounds(text: &str) -> Result<Compounds, String> {
+    let parts = text.split_once('=').and_then(|(named, file)| Some((named.rsplit_once(':')?, file)));
+    let Some(((name, code), file)) = parts.filter(|((name, _), file)| !name.is_empty() && !file.is_empty())
+    else {
+        return Err("say its name, its language and its file, as in `german words:de=words.txt`".into());
+    };
+    let language = Language::new(code).map_err(|error| error.to_string())?;
+    Ok(Compounds { name: name.to_owned(), language, file: file.into() })
 }
 
 #[derive(Subcommand)]
@@ -476,6 +497,9 @@ pub struct Terms {
     /// The most terms to show
     #[arg(long, value_name = "N", default_value_t = 50)]
     pub limit: usize,
+    /// Answer with the terms alone, one a line, as lists of words for compounds are written
+    #[arg(long, conflicts_with = "json")]
+    pub lines: bool,
     /// Answer as one JSON document
     #[arg(long)]
     pub json: bool,

@@ -28,43 +28,61 @@ mod tokens;
 mod tune;
 mod why;
 
-use arguments::{Arguments, Call};
+use arguments::{Arguments, Call, Compounds};
 use clap::Parser;
+use nut_cellar::text::{WordList, offer_words};
 use nut_cellar::{Error, ErrorKind, Result};
 use std::fmt::Write as _;
 use std::process::ExitCode;
 
 fn main() -> ExitCode {
-    let done = match Arguments::parse().call {
-        Call::Demo(call) => demo::run(&call),
-        Call::Load(call) => load::run(&call),
-        Call::Adopt(call) => adopt::adopt(&call),
-        Call::Release(call) => adopt::release(&call),
-        Call::Sync(call) => adopt::sync(&call),
-        Call::Find(call) => find::run(&call),
-        Call::Suggest(call) => suggest::run(&call),
-        Call::Why(call) => why::run(&call),
-        Call::Compare(call) => compare::run(&call),
-        Call::Judge(call) => judge::run(&call),
-        Call::Tune(call) => tune::run(&call),
-        Call::Time(call) => time::run(&call),
-        Call::Tokens(call) => tokens::run(&call),
-        Call::Terms(call) => terms::run(&call),
-        Call::Info(call) => info::run(&call),
-        Call::Check(call) => care::check(&call),
-        Call::Repair(call) => care::repair(&call),
-        Call::Rebuild(call) => adopt::rebuild(&call),
-        Call::Touch(call) => care::touch(&call),
-        Call::Compact(call) => care::compact(&call),
-        Call::Completions(call) => shells::completions(&call),
-        Call::Man => shells::manual(),
-    };
-    match done {
+    let Arguments { call, compounds } = Arguments::parse();
+    match offer(&compounds).and_then(|()| run(&call)) {
         Ok(()) => ExitCode::SUCCESS,
         Err(error) => {
             tell(format_args!("nut-cellar: {error}"));
             exit_code(&error)
         }
+    }
+}
+
+/// Offers lists of words, so that schemas may name them.
+fn offer(lists: &[Compounds]) -> Result<()> {
+    for Compounds { name, language, file } in lists {
+        let words = std::fs::read_to_string(file).map_err(|error| {
+            Error::caused(ErrorKind::BadRequest, format!("--compounds: {}: {error}.", file.display()), error)
+        })?;
+        WordList::from_text(language, &words)
+            .and_then(|words| offer_words(name, words))
+            .map_err(|error| error.at(format_args!("--compounds: {}", file.display())))?;
+    }
+    Ok(())
+}
+
+fn run(call: &Call) -> Result<()> {
+    match call {
+        Call::Demo(call) => demo::run(call),
+        Call::Load(call) => load::run(call),
+        Call::Adopt(call) => adopt::adopt(call),
+        Call::Release(call) => adopt::release(call),
+        Call::Sync(call) => adopt::sync(call),
+        Call::Find(call) => find::run(call),
+        Call::Suggest(call) => suggest::run(call),
+        Call::Why(call) => why::run(call),
+        Call::Compare(call) => compare::run(call),
+        Call::Judge(call) => judge::run(call),
+        Call::Tune(call) => tune::run(call),
+        Call::Time(call) => time::run(call),
+        Call::Tokens(call) => tokens::run(call),
+        Call::Terms(call) => terms::run(call),
+        Call::Info(call) => info::run(call),
+        Call::Check(call) => care::check(call),
+        Call::Repair(call) => care::repair(call),
+        Call::Rebuild(call) => adopt::rebuild(call),
+        Call::Touch(call) => care::touch(call),
+        Call::Compact(call) => care::compact(call),
+        Call::Completions(call) => shells::completions(call),
+        Call::Man => shells::manual(),
     }
 }
 

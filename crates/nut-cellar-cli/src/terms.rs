@@ -17,6 +17,10 @@ pub fn run(call: &arguments::Terms) -> Result<()> {
             found.terms.iter().map(|one| json!({ "term": one.term, "records": one.records })).collect();
         return crate::say_json(&json!({ "terms": all, "more": found.more, "visited": found.visited }));
     }
+    if call.lines {
+        let lines = found.terms.iter().flat_map(|one| [one.term.as_str(), "\n"]);
+        return say(&lines.collect::<String>());
+    }
     let looked = format!("of {} that were looked at", paint::grouped(found.visited));
     if found.terms.is_empty() {
         let hint = if pattern.is_open() {

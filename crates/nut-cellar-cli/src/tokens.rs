@@ -5,7 +5,7 @@ use crate::arguments;
 use crate::paint::MATCH;
 use crate::{paint, say};
 use comfy_table::Cell;
-use nut_cellar::text::TracedToken;
+use nut_cellar::text::{Role, TracedToken};
 use nut_cellar::{Error, ErrorKind, Kind, Language, Recipe, Result};
 use serde_json::{Map, Value};
 use std::collections::BTreeMap;
@@ -85,12 +85,16 @@ fn alone(text: &str, tokens: &[TracedToken]) -> String {
     let mut table =
         paint::table(&[">position", ">bytes", "text", "term", "forms share", "what the steps did"]);
     for token in tokens {
-        let steps = token.steps.iter().map(|change| match change.step {
+        let steps = token.steps.iter().map(|change| match &*change.step {
             "weak" => "weak: left out of searches that have other words".to_owned(),
+            step if change.after.is_empty() => format!("{step}: {} is dropped", change.before),
+            "compound" => format!("compound: a part of {}", change.before),
             step => format!("{step}: {} → {}", change.before, change.after),
         });
         let steps: Vec<_> = steps.collect();
         let position = match token.span {
+            _ if token.dropped => "–".to_owned(),
+            1 if token.role != Role::Word => format!("also {}", token.position),
             1 => token.position.to_string(),
             span => format!("{} to {}", token.position, token.position + span - 1),
         };
@@ -98,7 +102,7 @@ fn alone(text: &str, tokens: &[TracedToken]) -> String {
             Cell::new(position),
             Cell::new(format!("{}..{}", token.start, token.end)),
             Cell::new(paint::clean(&text[token.start..token.end])),
-            Cell::new(&token.term),
+            Cell::new(if token.dropped { "–" } else { &token.term }),
             Cell::new(token.key.as_deref().unwrap_or_default()),
             Cell::new(if steps.is_empty() { "nothing to do".to_owned() } else { steps.join("\n") }),
         ]);
@@ -110,7 +114,7 @@ fn alone(text: &str, tokens: &[TracedToken]) -> String {
 fn side_by_side(text: &str, one: &Named, other: &Named) -> String {
     let mut lines: BTreeMap<(usize, std::cmp::Reverse<usize>), [Option<&str>; 2]> = BTreeMap::new();
     for (side, named) in [one, other].into_iter().enumerate() {
-        for token in &named.tokens {
+        for token in named.tokens.iter().filter(|token| !token.dropped) {
             let line = lines.entry((token.start, std::cmp::Reverse(token.end))).or_default();
             line[side] = Some(token.key.as_ref().unwrap_or(&token.term));
         }

@@ -29,7 +29,7 @@ use std::num::NonZero;
 use std::ops::Range;
 use std::sync::{Arc, Mutex};
 
-const WORDS: [&str; 14] = [
+const WORDS: [&str; 15] = [
     "oak",
     "oaks",
     "elm",
@@ -44,6 +44,7 @@ const WORDS: [&str; 14] = [
     "handel",
     "umbrellas",
     "umbrelals",
+    "Boxhandle",
 ];
 
 const VALUES: [(&str, Kind); 6] = [
@@ -58,7 +59,10 @@ const VALUES: [(&str, Kind); 6] = [
 fn schema() -> Schema {
     let schema = Schema::new("id")
         .with("title", Column::text("en").weighing(3.0))
-        .with("notes", Column::text("none").of_first_words(NonZero::new(20).unwrap()))
+        .with(
+            "notes",
+            Column::read_as(oracle::reading(oracle::OWN)).of_first_words(NonZero::new(20).unwrap()),
+        )
         .with("tags", Column::read_as(several_languages()).with_gap(0));
     VALUES.iter().fold(schema, |schema, (name, kind)| schema.with(*name, Column::of(*kind)))
 }
@@ -371,7 +375,7 @@ impl Asked {
     }
 
     fn oracle(&self) -> OracleSearch {
-        let languages = ["en", "none", "en"];
+        let languages = ["en", oracle::OWN, "en"];
         let others = [None, None, Some(("fr", "lang"))];
         let columns = (0..3).map(|c| OracleColumn {
             name: NAMES[c],

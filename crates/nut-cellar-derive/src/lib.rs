@@ -36,7 +36,8 @@ use syn::{Data, DeriveInput, Error, Fields, parse_macro_input};
 /// - `name = "title"`: the column has another name than the field.
 /// - What a schema says of a column, by the same names: `kind = "exact"`, `language = "en"`, `weight = 4.0`, `from = ["first", "last"]`,
 ///   `gap = 0`, `first_words = 12`, `indexed = false`, `kept = false` (which is as it is by default in what comes from a hit), and how text is read: `languages`, `language_from`,
-///   `detect`, `detector`, `reading`, `symbols`, `elide`, `fold`, `accents`, `steps`, `stem`, `stemmer`, `forms`, `stop`, `written`.
+///   `detect`, `detector`, `reading`, `symbols`, `tokeniser`, `elide`, `fold`, `accents`, `steps`, `compounds`, `stem`, `stemmer`, `forms`,
+///   `stop`, `written`.
 ///
 /// # What is said of the struct
 ///

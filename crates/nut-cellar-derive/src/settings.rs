@@ -31,7 +31,7 @@ const ACCENTS: Choice = ("Accents", &[("fold", "Fold"), ("keep", "Keep")]);
 const FORMS: Choice = ("Forms", &[("ranked", "Ranked"), ("same", "Same")]);
 
 const OF_FIELDS: &str = "key, skip, name, kind, language, weight, from, gap, first_words, indexed, kept, languages, language_from, detect, detector, reading, \
-                         symbols, elide, fold, accents, steps, stem, stemmer, forms, stop, written";
+                         symbols, tokeniser, elide, fold, accents, steps, compounds, stem, stemmer, forms, stop, written";
 const OF_STRUCTS: &str = "language, table, packing, crate";
 
 /// What a field is.
@@ -278,7 +278,7 @@ fn setting(name: &str, meta: &ParseNestedMeta<'_>) -> Result<Option<Setting>> {
             languages = texts(meta)?.0;
             quote!([#(#languages),*])
         }
-        "language_from" | "detector" | "stemmer" => {
+        "language_from" | "detector" | "stemmer" | "tokeniser" => {
             let said = text(meta)?;
             some(quote!(::std::string::String::from(#said)))
         }
@@ -294,7 +294,7 @@ fn setting(name: &str, meta: &ParseNestedMeta<'_>) -> Result<Option<Setting>> {
             let said = truth(meta)?;
             some(quote!(#said))
         }
-        "steps" | "written" => strings(&texts(meta)?.0),
+        "compounds" | "steps" | "written" => strings(&texts(meta)?.0),
         "stop" => {
             let value = meta.value()?;
             of = Some(Ident::new("StopWords", meta.path.span()));

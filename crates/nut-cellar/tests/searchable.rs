@@ -8,6 +8,7 @@ use nut_cellar::{
     Words,
 };
 use proptest::prelude::*;
+use std::collections::BTreeMap;
 use std::num::NonZero;
 
 #[derive(Clone, Debug, PartialEq, Searchable)]
@@ -79,8 +80,8 @@ struct Everything {
     #[searchable(key, name = "no")]
     number: u16,
     #[searchable(
-        language = "de", languages = ["en", "fr"], language_from = "spoken", detect = 80, detector = "mine", reading = "web", symbols = true,
-        elide = false, fold = true, accents = "keep", steps = ["mine"], stem = false, stemmer = "none", forms = "same",
+        language = "de", languages = ["en", "fr"], language_from = "spoken", detect = 80, detector = "mine", reading = "web", symbols = true, tokeniser = "mine",
+        elide = false, fold = true, accents = "keep", steps = ["mine"], compounds = ["mine"], stem = false, stemmer = "none", forms = "same",
         stop = ["the"], from = ["title", "subtitle"], gap = 3, first_words = 12, weight = 0.5
     )]
     r#type: String,
@@ -101,16 +102,20 @@ fn all_that_a_schema_says_of_a_column_can_be_said() {
         detector: Some("mine".into()),
         reading: Some(Reading::Web),
         symbols: true,
+        tokeniser: Some("mine".into()),
         elide: Some(false),
         fold: Some(true),
         accents: Some(Accents::Keep),
         steps: vec!["mine".into()],
+        compounds: vec!["mine".into()],
         stem: Some(false),
         stemmer: Some("none".into()),
         forms: Some(Forms::Same),
         stop: Some(StopWords::Words(vec!["the".into()])),
         // The other one is said of days.
         written: Vec::new(),
+        // What is not offered has none.
+        versions: BTreeMap::new(),
     };
     let station = TextSettings { stop: Some(StopWords::OfLanguage(true)), ..TextSettings::default() };
     let expected = Schema::new("depot")

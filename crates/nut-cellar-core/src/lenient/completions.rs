@@ -18,7 +18,7 @@ use crate::query::Query;
 use crate::record::Value;
 use crate::schema::{ColumnSet, Kind, Schema};
 use crate::search::{Beginnings, Find, Order, Search, Words};
-use crate::text::{Recipe, StopWords};
+use crate::text::{Recipe, Role, StopWords};
 use serde::Serialize;
 use std::collections::HashSet;
 
@@ -289,7 +289,7 @@ fn recipe_of(schema: &Schema, column: usize) -> Option<Recipe> {
 fn last_token<'t>(recipe: &Recipe, typed: &'t str) -> Option<(&'t str, String)> {
     let (mut start, mut end) = (0, 0);
     recipe.tokens(typed, |token| {
-        if token.end >= end {
+        if token.end >= end && token.role == Role::Word {
             (start, end) = (start.max(token.start), token.end);
         }
     });
@@ -301,6 +301,6 @@ fn last_token<'t>(recipe: &Recipe, typed: &'t str) -> Option<(&'t str, String)> 
 /// Whether a term is a stop word.
 fn says_little(recipe: &Recipe, term: &str) -> bool {
     let mut weak = true;
-    recipe.tokens(term, |token| weak &= token.weak);
+    recipe.tokens(term, |token| weak &= token.weak || token.role != Role::Word);
     weak
 }

@@ -92,7 +92,7 @@ impl Expansions {
 pub(crate) fn shared_forms(recipe: &Recipe, text: &str) -> Vec<String> {
     let mut shared = Vec::new();
     recipe.tokens(text, |token| {
-        if token.span == 1 {
+        if token.is_word() {
             shared.push(recipe.key_of(token.term).unwrap_or_else(|| token.term.to_owned()));
         }
     });

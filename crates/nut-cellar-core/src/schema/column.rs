@@ -5,6 +5,7 @@ use crate::record::Value;
 use crate::text::{Accents, Forms, Language, Reading, Recipes, StopWords, TextSettings};
 use serde::{Deserialize, Serialize};
 use std::borrow::Cow;
+use std::collections::BTreeMap;
 use std::fmt;
 use std::num::NonZero;
 
@@ -91,17 +92,22 @@ struct Raw {
     reading: Option<Reading>,
     #[serde(default)]
     symbols: bool,
+    tokeniser: Option<String>,
     elide: Option<bool>,
     fold: Option<bool>,
     accents: Option<Accents>,
     #[serde(default)]
     steps: Vec<String>,
+    #[serde(default)]
+    compounds: Vec<String>,
     stem: Option<bool>,
     stemmer: Option<String>,
     forms: Option<Forms>,
     stop: Option<StopWords>,
     #[serde(default)]
     written: Vec<String>,
+    #[serde(default)]
+    versions: BTreeMap<String, String>,
     weight: Option<f32>,
     from: Option<From>,
     gap: Option<u16>,
@@ -134,15 +140,18 @@ impl TryFrom<Raw> for Column {
             detector,
             reading,
             symbols,
+            tokeniser,
             elide,
             fold,
             accents,
             steps,
+            compounds,
             stem,
             stemmer,
             forms,
             stop,
             written,
+            versions,
             weight,
             from,
             gap,
@@ -158,19 +167,23 @@ impl TryFrom<Raw> for Column {
             detector,
             reading,
             symbols,
+            tokeniser,
             elide,
             fold,
             accents,
             steps,
+            compounds,
             stem,
             stemmer,
             forms,
             stop,
             written,
+            versions,
         };
         let column = Self { kind, text, weight, from, gap, first_words, indexed, kept };
+        let column = column.naming_what_it_depends_on();
         column.check()?;
-        Ok(column.naming_what_it_depends_on())
+        Ok(column)
     }
 }
 

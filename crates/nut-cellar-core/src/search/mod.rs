@@ -28,11 +28,11 @@ pub use explain::report::{Report, ReportWord};
 pub use explain::why::{ColumnPart, ProximityPart, Reason, Reckoning, TermPart, Why, WordPart, why};
 pub use find::{Find, StopWhen};
 pub use found::{DOCUMENT_VERSION, Found, Hit, PagePlace};
-pub use plan::SYNONYM_LIKENESS;
 pub(crate) use plan::expand::likeness;
 pub use plan::expand::{BEGINNING_LIKENESS, FORM_LIKENESS, MOST_ALIKE, NEAR_LIKENESS};
 #[cfg(feature = "measuring")]
 pub use plan::strategy::Strategy;
+pub use plan::{PARTS_LIKENESS, SYNONYM_LIKENESS};
 pub use run::Went;
 pub use settings::{Beginnings, Order, Spellings, Total, Words};
 pub use steps::{Progress, Search, Stage, run};

@@ -3,6 +3,7 @@
 //! Words of up to 15 bytes, which most are, lie in the table itself; their terms follow one another in
 //! one text. A memory that is full takes no more: what comes often came early.
 
+use super::making::Several;
 use super::pieces::Compound;
 use crate::wire::short;
 use foldhash::fast::FixedState;
@@ -27,6 +28,8 @@ pub(crate) struct Memory {
     pub(super) compound: Compound,
     /// Where a stretch of text is folded; reused.
     pub(super) small: String,
+    /// What became of words in recipes in which they may become several tokens.
+    pub(super) several: Several,
 }
 
 #[derive(Clone, Copy, Debug)]
@@ -60,7 +63,7 @@ impl Memory {
 
     /// How many words are remembered.
     pub fn len(&self) -> usize {
-        self.short.len() + self.long.len()
+        self.short.len() + self.long.len() + self.several.len()
     }
 
     /// Learns what became of a word that is not known, if there is room.

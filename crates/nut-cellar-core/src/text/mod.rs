@@ -6,13 +6,16 @@
 
 mod accents;
 mod automaton;
+mod compounds;
 mod dates;
 mod detect;
 mod fold;
 mod language;
+mod making;
 mod memory;
 mod mistakes;
 mod offered;
+mod own;
 mod pattern;
 mod pieces;
 mod recipe;
@@ -24,10 +27,12 @@ mod stem;
 mod stop;
 
 pub use automaton::{Automaton, accepts};
+pub use compounds::WordList;
 pub use language::Language;
 pub(crate) use memory::Memory;
 pub(crate) use mistakes::{LAYOUTS, cost};
-pub use offered::{OwnStep, offer_step};
+pub use offered::{offer_stemmer, offer_step, offer_tokeniser, offer_words};
+pub use own::{Role, Stemmer, Step, StepOutput, Tokeniser, TokeniserOutput};
 pub use pattern::Pattern;
 pub(crate) use recipe::read;
 pub use recipe::{Change, MAX_TERM_BYTES, Reader, Recipe, Token, TracedToken};

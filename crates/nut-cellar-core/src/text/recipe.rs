@@ -2,25 +2,31 @@
 //!
 //! | step | does | named in a trace |
 //! | --- | --- | --- |
-//! | cut | cuts pieces out of the text, as the [`Reading`](super::Reading) says | |
+//! | cut | cuts pieces out of the text, as the [`Reading`](super::Reading) or a [`Tokeniser`](super::Tokeniser) says | |
 //! | elide | takes off what a language puts before an apostrophe: `l'eau` | `elide` |
 //! | fold | compatibility forms and letter case | `fold` |
-//! | own | steps of the program's own | `own` |
+//! | own | steps of the program's own | by their names |
+//! | compound | parts of compounds beside them, by a list of words | `compound` |
 //! | weigh | tells whether it is a stop word | `weak` |
 //! | stem | word forms to their stem | `stem` |
 //! | bare | accents off | `accents` |
 //! | limit | at most 255 bytes | `limit` |
 
+use super::compounds::WordList;
 use super::language::Language;
+use super::making::{MakingSeveral, Told};
 use super::memory::Memory;
-use super::offered::{OwnStep, offered};
+use super::offered::{Offered, Own, offered};
+use super::own::{Role, Tokeniser, TokeniserOutput};
 use super::pieces::{Compound, Cut, Piece, TakePieces, pieces};
-use super::settings::{Reading, StopWords, TextSettings};
-use super::{accents, fold, stem, stop};
+use super::settings::{Reading, Stemming, StopWords, TextSettings};
+use super::{accents, fold, stop};
 use serde::Serialize;
+use std::borrow::Cow;
 use std::collections::HashSet;
+use std::fmt;
 use std::ops::Range;
-use waken_snowball::Algorithm;
+use std::sync::Arc;
 
 /// The longest term, in bytes. A longer one is cut at the last character boundary before, in texts and in queries
 /// alike, so that it is still found.
@@ -38,10 +44,19 @@ pub struct Token<'a> {
     pub end: usize,
     /// The how-manieth word of the text it is, from 0.
     pub position: u32,
-    /// How many positions it takes: 1, or more for the whole of a compound, whose parts follow.
+    /// How many positions it takes: 1, or more for the whole of a hyphenated word, whose parts follow.
     pub span: u32,
+    /// What it is to its position.
+    pub role: Role,
     /// Whether it says little: a search leaves it out where it has other words.
     pub weak: bool,
+}
+
+impl Token<'_> {
+    /// Whether it is the word at its position: neither a whole of several positions nor something that stands beside the word.
+    pub fn is_word(&self) -> bool {
+        self.span == 1 && self.role == Role::Word
+    }
 }
 
 /// The steps that turn text into tokens.
@@ -58,17 +73,30 @@ pub struct Token<'a> {
 #[derive(Clone, Debug)]
 pub struct Recipe {
     cut: Cut,
-    folds: bool,
+    tokeniser: Option<OwnTokeniser>,
+    pub(super) folds: bool,
     elided: &'static [&'static str],
-    turkic: bool,
+    pub(super) turkic: bool,
     /// Steps of the program's own.
-    own: Vec<OwnStep>,
-    stemmer: Option<Algorithm>,
+    pub(super) own: Vec<Offered>,
+    /// The words that compounds are made of.
+    pub(super) compounds: Vec<Arc<WordList>>,
+    language: Language,
+    stemming: Option<Stemming>,
     /// The letters that stay where accents are folded.
     own_letters: Option<&'static str>,
-    stop: HashSet<String>,
+    pub(super) stop: HashSet<String>,
     /// What comes before the keys of this recipe, where forms are terms of their own.
     ranked: Option<String>,
+}
+
+#[derive(Clone)]
+struct OwnTokeniser(Arc<dyn Tokeniser>);
+
+impl fmt::Debug for OwnTokeniser {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("a tokeniser of the program's own")
+    }
 }
 
 /// A token together with what each step made of it.
@@ -86,12 +114,23 @@ pub struct TracedToken {
     pub end: usize,
     /// The how-manieth word of the text it is, from 0.
     pub position: u32,
-    /// How many positions it takes: 1, or more for the whole of a compound, whose parts follow.
+    /// How many positions it takes: 1, or more for the whole of a hyphenated word, whose parts follow.
     pub span: u32,
+    /// What it is to its position.
+    #[serde(skip_serializing_if = "is_word")]
+    pub role: Role,
     /// Whether it says little: a search leaves it out where it has other words.
     pub weak: bool,
+    /// Whether the last of the steps dropped it: it is neither indexed nor looked for, and is told in a trace alone.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub dropped: bool,
     /// The steps that changed something, in order.
     pub steps: Vec<Change>,
+}
+
+#[expect(clippy::trivially_copy_pass_by_ref, reason = "the shape that serde calls")]
+fn is_word(role: &Role) -> bool {
+    *role == Role::Word
 }
 
 /// One step that changed a token.
@@ -99,10 +138,10 @@ pub struct TracedToken {
 #[non_exhaustive]
 pub struct Change {
     /// The name of the step.
-    pub step: &'static str,
+    pub step: Cow<'static, str>,
     /// The token before.
     pub before: String,
-    /// The token after.
+    /// The token after; empty where it was dropped.
     pub after: String,
 }
 
@@ -129,18 +168,31 @@ impl Recipe {
             }
             out
         };
+        let tokeniser =
+            settings.tokeniser.as_deref().and_then(offered).and_then(|offered| match offered.own {
+                Own::Tokeniser(tokeniser) => Some(OwnTokeniser(tokeniser)),
+                _ => None,
+            });
+        let language = settings.language();
+        let list = |name: &String| match offered(name)?.own {
+            Own::Words(list) => Some(list).filter(|list| *list.language() == language),
+            _ => None,
+        };
         Self {
             cut: Cut { reading, symbols: settings.symbols },
+            tokeniser,
+            compounds: settings.compounds.iter().filter_map(list).collect(),
             folds: settings.folds(),
             elided: if of_words && settings.elide != Some(false) { habits.elided } else { &[] },
             turkic: habits.turkic,
             own: settings.steps.iter().filter_map(|name| offered(name)).collect(),
-            stemmer: settings.algorithm(),
+            stemming: settings.stemming(),
             own_letters: settings.folds_accents().then_some(habits.own_letters),
             stop: words.into_iter().map(folded).collect(),
+            language: settings.language(),
             ranked: settings.ranks_forms().then(|| {
                 let accents = if settings.folds_accents() { "plain" } else { "accents" };
-                format!("{} {} {accents}\0", habits.code, settings.stemmer().unwrap_or_default())
+                format!("{} {} {accents}\0", habits.code, settings.stemmers().unwrap_or_default())
             }),
         }
     }
@@ -192,15 +244,42 @@ impl Recipe {
         Reader { recipe: self, memory: Memory::default() }
     }
 
-    /// The tokens of `text`, each with what the steps made of it.
+    /// The tokens of `text`, each with what the steps made of it, and those that a step dropped.
     pub fn trace(&self, text: &str) -> Vec<TracedToken> {
-        let mut tracer = Tracer { recipe: self, text, tokens: Vec::new() };
-        pieces(self.cut, text, &mut Compound::default(), &mut tracer);
-        tracer.tokens
+        let mut tokens = Vec::new();
+        let mut making = MakingSeveral::new(self, None, text, |token: Token<'_>, told: Told<'_>| {
+            tokens.push(told.traced(token));
+        });
+        let positions = self.pieces(text, &mut Compound::default(), &mut making);
+        making.end(positions);
+        tokens
     }
 
-    /// Makes a term of a piece and tells whether it is weak; `note` is told each step with what it had before and after.
-    fn make(&self, raw: &str, span: u32, term: &mut String, mut note: Option<Note<'_>>) -> bool {
+    /// Cuts the pieces out of a text; tells how many positions there are.
+    fn pieces(&self, text: &str, compound: &mut Compound, take: &mut impl TakePieces) -> u32 {
+        let Some(OwnTokeniser(tokeniser)) = &self.tokeniser else {
+            return pieces(self.cut, text, compound, take);
+        };
+        let mut out = TokeniserOutput::of(text);
+        tokeniser.cut(text, &mut out);
+        for (range, position) in out.words {
+            take.piece(Piece { raw: &text[range.clone()], range, position, span: 1 });
+        }
+        out.positions
+    }
+
+    /// Whether a word may become several tokens, or none.
+    pub(super) fn makes_several(&self) -> bool {
+        !self.own.is_empty() || !self.compounds.is_empty()
+    }
+
+    /// Whether no word and no compound reaches over white space.
+    pub(crate) fn ends_at_spaces(&self) -> bool {
+        self.tokeniser.is_none()
+    }
+
+    /// Makes a term of a piece and tells whether it is weak, where a word becomes one token.
+    fn make(&self, raw: &str, span: u32, term: &mut String) -> bool {
         let bare = if span == 1 { self.without_elision(raw) } else { raw };
         if self.folds {
             fold::fold(bare, self.turkic, term);
@@ -208,20 +287,9 @@ impl Recipe {
             term.clear();
             term.push_str(bare);
         }
-        if let Some(note) = &mut note {
-            note("elide", raw, bare);
-            note("fold", bare, term);
-        }
-        for own in &self.own {
-            let before = note.as_ref().map(|_| term.clone());
-            own(term);
-            if let (Some(note), Some(before)) = (&mut note, before) {
-                note("own", &before, term);
-            }
-        }
         let weak = self.stop.contains(term.as_str());
         if self.ranked.is_none() {
-            self.unify(term, note);
+            self.unify(term, None);
         } else {
             term.truncate(term.floor_char_boundary(MAX_TERM_BYTES));
         }
@@ -229,7 +297,7 @@ impl Recipe {
     }
 
     /// Replaces a folded word by what it has in common with its forms.
-    fn unify(&self, word: &mut String, mut note: Option<Note<'_>>) {
+    pub(super) fn unify(&self, word: &mut String, mut note: Option<Note<'_>>) {
         let mut step = |name, word: &mut String, work: &dyn Fn(&mut String)| match &mut note {
             Some(note) => {
                 let before = word.clone();
@@ -238,8 +306,8 @@ impl Recipe {
             }
             None => work(word),
         };
-        if let Some(algorithm) = self.stemmer {
-            step("stem", word, &|word| stem::apply(algorithm, word));
+        if let Some(stemming) = &self.stemming {
+            step("stem", word, &|word| stemming.apply(&self.language, word));
         }
         if let Some(own_letters) = self.own_letters {
             step("accents", word, &|word| accents::fold(word, own_letters));
@@ -248,7 +316,7 @@ impl Recipe {
     }
 
     /// The word without what its language puts before an apostrophe.
-    fn without_elision<'w>(&self, word: &'w str) -> &'w str {
+    pub(super) fn without_elision<'w>(&self, word: &'w str) -> &'w str {
         if self.elided.is_empty() {
             return word;
         }
@@ -259,18 +327,13 @@ impl Recipe {
 
     /// Whether words of ASCII become terms by folding their case and nothing else.
     fn only_folds_ascii(&self) -> bool {
-        let keeps_forms = self.ranked.is_some() || self.stemmer.is_none();
-        self.folds
-            && keeps_forms
-            && self.own.is_empty()
-            && self.stop.is_empty()
-            && self.elided.is_empty()
-            && !self.turkic
+        let keeps_forms = self.ranked.is_some() || self.stemming.is_none();
+        self.folds && keeps_forms && self.stop.is_empty() && self.elided.is_empty() && !self.turkic
     }
 }
 
 /// Told a step, the term before it and the term after it.
-type Note<'n> = &'n mut dyn FnMut(&'static str, &str, &str);
+pub(super) type Note<'n> = &'n mut dyn FnMut(&'static str, &str, &str);
 
 /// Reads texts by a recipe, and remembers what became of words.
 #[derive(Clone, Debug)]
@@ -287,12 +350,20 @@ impl Reader<'_> {
 }
 
 /// Gives each token of `text` to `take`, in order of position; tells how many positions there are.
-pub(crate) fn read(recipe: &Recipe, memory: &mut Memory, text: &str, take: impl FnMut(Token<'_>)) -> u32 {
+pub(crate) fn read(recipe: &Recipe, memory: &mut Memory, text: &str, mut take: impl FnMut(Token<'_>)) -> u32 {
     let mut compound = std::mem::take(&mut memory.compound);
+    if recipe.makes_several() {
+        let take = |token: Token<'_>, _: Told<'_>| take(token);
+        let mut making = MakingSeveral::new(recipe, Some(&mut memory.several), text, take);
+        let positions = recipe.pieces(text, &mut compound, &mut making);
+        let positions = making.end(positions);
+        memory.compound = compound;
+        return positions;
+    }
     let small = std::mem::take(&mut memory.small);
     let only_folds = recipe.only_folds_ascii();
     let mut making = Making { recipe, memory, only_folds, text, small, folded: 0..0, take };
-    let count = pieces(recipe.cut, text, &mut compound, &mut making);
+    let count = recipe.pieces(text, &mut compound, &mut making);
     (memory.compound, memory.small) = (compound, making.small);
     count
 }
@@ -337,7 +408,7 @@ impl<F: FnMut(Token<'_>)> TakePieces for Making<'_, F> {
         }
         let Range { start, end } = range;
         let term = &self.small[start - self.folded.start..end - self.folded.start];
-        (self.take)(Token { term, start, end, position, span: 1, weak: false });
+        (self.take)(Token { term, start, end, position, span: 1, role: Role::Word, weak: false });
     }
 
     #[inline(never)]
@@ -353,7 +424,7 @@ impl<F: FnMut(Token<'_>)> TakePieces for Making<'_, F> {
         if remembers && let Some((term, weak)) = memory.recall(piece.raw) {
             return (self.take)(piece.token(term, weak));
         }
-        let weak = self.recipe.make(piece.raw, piece.span, &mut memory.scratch, None);
+        let weak = self.recipe.make(piece.raw, piece.span, &mut memory.scratch);
         (self.take)(piece.token(&memory.scratch, weak));
         if remembers {
             memory.learn(piece.raw, weak);
@@ -364,40 +435,7 @@ impl<F: FnMut(Token<'_>)> TakePieces for Making<'_, F> {
 impl Piece<'_> {
     fn token<'t>(&self, term: &'t str, weak: bool) -> Token<'t> {
         let Range { start, end } = self.range;
-        Token { term, start, end, position: self.position, span: self.span, weak }
-    }
-}
-
-/// Makes tokens of pieces, and notes what each step does.
-struct Tracer<'r> {
-    recipe: &'r Recipe,
-    text: &'r str,
-    tokens: Vec<TracedToken>,
-}
-
-impl TakePieces for Tracer<'_> {
-    fn plain(&mut self, range: Range<usize>, position: u32) {
-        self.piece(Piece { raw: &self.text[range.clone()], range, position, span: 1 });
-    }
-
-    fn piece(&mut self, Piece { raw, range, position, span }: Piece<'_>) {
-        let (mut term, mut steps) = (String::new(), Vec::new());
-        let mut note = |step, before: &str, after: &str| {
-            if before != after {
-                steps.push(Change { step, before: before.to_owned(), after: after.to_owned() });
-            }
-        };
-        let weak = self.recipe.make(raw, span, &mut term, Some(&mut note));
-        let key = self.recipe.ranked.is_some().then(|| {
-            let mut key = term.clone();
-            self.recipe.unify(&mut key, Some(&mut note));
-            key
-        });
-        if weak {
-            steps.push(Change { step: "weak", before: term.clone(), after: term.clone() });
-        }
-        let Range { start, end } = range;
-        self.tokens.push(TracedToken { term, key, start, end, position, span, weak, steps });
+        Token { term, start, end, position: self.position, span: self.span, role: Role::Word, weak }
     }
 }
 
@@ -493,7 +531,7 @@ mod tests {
     fn a_trace_names_the_steps_that_changed_something() {
         let traced = Recipe::new(&Language::new("fr").unwrap()).trace("a L'Épées");
         assert!(traced[0].steps.is_empty());
-        let steps: Vec<_> = traced[1].steps.iter().map(|c| (c.step, &*c.before, &*c.after)).collect();
+        let steps: Vec<_> = traced[1].steps.iter().map(|c| (&*c.step, &*c.before, &*c.after)).collect();
         assert_eq!(
             steps,
             [
@@ -516,7 +554,7 @@ mod tests {
         ] {
             assert!(settings.check().unwrap_err().to_string().contains(says));
         }
-        assert_eq!(of("en").stemmer().unwrap(), "snowball 3.0 english");
+        assert_eq!(of("en").stemmers().unwrap(), "snowball 3.0 english");
     }
 
     #[test]
@@ -528,13 +566,13 @@ mod tests {
         let settings = TextSettings { steps: vec!["no vowels".into()], ..TextSettings::default() };
         let error = settings.check().unwrap_err();
         assert!(error.to_string().contains("`no vowels`, which this program does not offer"), "{error}");
-        offer_step("no vowels", without_vowels).unwrap();
-        offer_step("no vowels", without_vowels).unwrap();
-        assert!(offer_step("no vowels", String::clear).unwrap_err().is_bad_request());
+        offer_step("no vowels", "1", Arc::new(without_vowels)).unwrap();
+        offer_step("no vowels", "1", Arc::new(without_vowels)).unwrap();
+        assert!(offer_step("no vowels", "2", Arc::new(String::clear)).unwrap_err().is_bad_request());
         settings.check().unwrap();
         let traced = Recipe::of(&settings).trace("Umbrella");
         assert_eq!(traced[0].term, "mbrll");
-        assert_eq!(traced[0].steps.last().map(|change| change.step), Some("own"));
+        assert_eq!(traced[0].steps.last().map(|change| &*change.step), Some("no vowels"));
         let english =
             TextSettings { steps: settings.steps, ..TextSettings::of(Language::new("en").unwrap()) };
         assert_eq!(terms_of(&english, "umbrellas"), ["mbrlls"]);

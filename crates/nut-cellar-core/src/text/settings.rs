@@ -3,10 +3,14 @@
 use super::dates;
 use super::detect;
 use super::language::Language;
-use super::offered::offered;
+use super::offered::{Offered, Own, offered};
+use super::own::Stemmer;
 use super::stem;
 use crate::error::{Error, ErrorKind, Result};
 use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
+use std::fmt;
+use std::sync::Arc;
 
 /// How text is cut into tokens.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash, Serialize, Deserialize)]
@@ -83,6 +87,9 @@ pub struct TextSettings {
     /// Whether symbols are words too: emoji, currency signs, arrows, the signs of arithmetic.
     #[serde(skip_serializing_if = "std::ops::Not::not")]
     pub symbols: bool,
+    /// In the place of a reading a tokeniser of the program's own, by the name under which it [offers](super::offer_tokeniser) it.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub tokeniser: Option<String>,
     /// Whether what the language puts before an apostrophe is taken off; it is without.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub elide: Option<bool>,
@@ -95,11 +102,16 @@ pub struct TextSettings {
     /// Steps of the program's own, by the names under which it [offers](super::offer_step) them, in order.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub steps: Vec<String>,
+    /// What compounds are made of, so that their parts find them: [lists of words](super::WordList), by the names under which the program
+    /// [offers](super::offer_words) them. Each belongs to one of the column's languages.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub compounds: Vec<String>,
     /// Whether words are stemmed.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub stem: Option<bool>,
     /// The algorithm and its version that words are stemmed with. Written with every schema that is kept; a schema that
-    /// names another than this program has can't be used.
+    /// names another than this program has can't be used. Or a stemmer of the program's own, by the name under which it
+    /// [offers](super::offer_stemmer) it, for all languages of the column.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub stemmer: Option<String>,
     /// How the forms of a word, with and without accents too, stand to each other; ranked without, for words.
@@ -112,6 +124,35 @@ pub struct TextSettings {
     /// `year` for the numbers, such as `day.month.year`.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub written: Vec<String>,
+    /// The versions of what the program offers under the names above. Written with every schema that is kept, as the stemmer is.
+    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
+    pub versions: BTreeMap<String, String>,
+}
+
+/// What words are stemmed with.
+#[derive(Clone)]
+pub(super) enum Stemming {
+    Snowball(waken_snowball::Algorithm),
+    Own(Arc<dyn Stemmer>),
+}
+
+impl fmt::Debug for Stemming {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(match self {
+            Self::Snowball(algorithm) => algorithm.as_str(),
+            Self::Own(_) => "a stemmer of the program's own",
+        })
+    }
+}
+
+impl Stemming {
+    /// Replaces a folded word by what its forms have in common.
+    pub fn apply(&self, language: &Language, word: &mut String) {
+        match self {
+            Self::Snowball(algorithm) => stem::apply(*algorithm, word),
+            Self::Own(own) => own.stem(language, word),
+        }
+    }
 }
 
 impl TextSettings {
@@ -130,12 +171,37 @@ impl TextSettings {
         self.reading.unwrap_or_default()
     }
 
-    /// The algorithms that words are stemmed with, as a schema names them.
-    pub(crate) fn stemmer(&self) -> Option<String> {
+    /// What words are stemmed with, as a schema names it; with its version, whoever brings it.
+    pub(super) fn stemmers(&self) -> Option<String> {
+        if let Some(Offered { name, version, .. }) = self.own_stemmer() {
+            return Some(format!("{name} {version}"));
+        }
         let mut names: Vec<_> =
             self.each_language().filter_map(|one| one.algorithm()).map(stem::name).collect();
         names.dedup();
         (!names.is_empty()).then(|| names.join(", "))
+    }
+
+    /// The stemmer of the program's own that is named.
+    fn own_stemmer(&self) -> Option<Offered> {
+        offered(self.stemmer.as_deref()?).filter(|offered| matches!(offered.own, Own::Stemmer(_)))
+    }
+
+    /// What words are stemmed with.
+    pub(super) fn stemming(&self) -> Option<Stemming> {
+        match self.own_stemmer().map(|offered| offered.own) {
+            Some(Own::Stemmer(stemmer)) => Some(Stemming::Own(stemmer)),
+            _ => self.algorithm().map(Stemming::Snowball),
+        }
+    }
+
+    /// The names of what the program has to offer.
+    fn own_names(&self) -> impl Iterator<Item = (&'static str, &'static str, &str)> {
+        let steps = self.steps.iter().map(|name| ("steps", "step", name.as_str()));
+        let lists = self.compounds.iter().map(|name| ("compounds", "list of words", name.as_str()));
+        let tokeniser = self.tokeniser.iter().map(|name| ("tokeniser", "tokeniser", name.as_str()));
+        let stemmer = self.own_stemmer().is_some().then_some(self.stemmer.as_deref()).flatten();
+        steps.chain(lists).chain(tokeniser).chain(stemmer.map(|name| ("stemmer", "stemmer", name)))
     }
 
     /// The settings for each of the languages, the default one first. What another language has not is left out.
@@ -163,7 +229,13 @@ impl TextSettings {
     /// The settings with the stemmer and the detector named that this program reads with, so that a schema that is kept
     /// says it.
     pub(crate) fn naming_what_it_depends_on(mut self) -> Self {
-        self.stemmer = self.stemmer.take().or_else(|| self.stemmer());
+        self.stemmer = self.stemmer.take().or_else(|| self.stemmers());
+        let versions =
+            self.own_names().filter_map(|(_, _, name)| Some((name.to_owned(), offered(name)?.version)));
+        let versions: Vec<_> = versions.collect();
+        for (name, version) in versions {
+            self.versions.entry(name).or_insert(version);
+        }
         if self.detect.is_some() {
             self.detector = self.detector.take().or_else(|| detect::NAME.map(str::to_owned));
         }
@@ -181,7 +253,7 @@ impl TextSettings {
     pub(super) fn ranks_forms(&self) -> bool {
         let of_words = matches!(self.reading(), Reading::Words | Reading::Web);
         let usual = if of_words { Forms::Ranked } else { Forms::Same };
-        let has_forms = self.algorithm().is_some() || self.folds_accents();
+        let has_forms = self.stemming().is_some() || self.folds_accents();
         has_forms && self.forms.unwrap_or(usual) == Forms::Ranked
     }
 
@@ -189,28 +261,14 @@ impl TextSettings {
     pub(crate) fn check(&self) -> Result<()> {
         let bad = |message: String| Err(Error::new(ErrorKind::BadSchema, message));
         self.language().check()?;
-        if self.stem == Some(true) && self.algorithm().is_none() {
-            return bad(format!("`stem` is set, and there is no stemmer for \"{}\"", self.language()));
-        }
-        if let Some(named) = &self.stemmer
-            && self.stemmer().as_ref() != Some(named)
-        {
-            let ours = self.stemmer().unwrap_or_else(|| "none".to_owned());
-            return bad(format!(
-                "`stemmer` is \"{named}\" and this program has \"{ours}\"; rebuild the cellar with it"
-            ));
-        }
+        self.check_stemmer()?;
+        self.check_own()?;
         if self.stop == Some(StopWords::OfLanguage(true))
             && super::stop::of_language(self.language().code()).is_none()
         {
             return bad(format!(
                 "`stop` is set, and there is no list of stop words for \"{}\"",
                 self.language()
-            ));
-        }
-        if let Some(missing) = self.steps.iter().find(|name| offered(name).is_none()) {
-            return bad(format!(
-                "`steps` names `{missing}`, which this program does not offer; offer it before"
             ));
         }
         if self.symbols && !matches!(self.reading(), Reading::Words | Reading::Web) {
@@ -224,6 +282,74 @@ impl TextSettings {
         self.check_detection()?;
         self.written.iter().try_for_each(|form| dates::check(form))?;
         self.languages.iter().try_for_each(Language::check)
+    }
+
+    /// Tells whether words can be stemmed so.
+    fn check_stemmer(&self) -> Result<()> {
+        let bad = |message: String| Err(Error::new(ErrorKind::BadSchema, message));
+        if self.own_stemmer().is_some() {
+            return match self.stem {
+                Some(false) => bad("`stem` is off and `stemmer` names one; leave out one of them".into()),
+                _ => Ok(()),
+            };
+        }
+        if self.stem == Some(true) && self.algorithm().is_none() {
+            return bad(format!("`stem` is set, and there is no stemmer for \"{}\"", self.language()));
+        }
+        match &self.stemmer {
+            Some(named) if self.stemmers().as_ref() != Some(named) => {
+                let ours = self.stemmers().unwrap_or_else(|| "none".to_owned());
+                bad(format!(
+                    "`stemmer` is \"{named}\" and this program has \"{ours}\"; rebuild the cellar with it, or offer that one before"
+                ))
+            }
+            _ => Ok(()),
+        }
+    }
+
+    /// Tells whether the program offers what is named, in the version that is named.
+    fn check_own(&self) -> Result<()> {
+        let bad = |message: String| Err(Error::new(ErrorKind::BadSchema, message));
+        for (setting, what, name) in self.own_names() {
+            let Some(Offered { version, own, .. }) =
+                offered(name).filter(|offered| offered.own.what() == what)
+            else {
+                return bad(format!(
+                    "`{setting}` names `{name}`, which this program does not offer as a {what}; offer it before"
+                ));
+            };
+            match self.versions.get(name) {
+                Some(kept) if *kept != version => {
+                    return bad(format!(
+                        "`{setting}` names `{name}` of version \"{kept}\" and this program offers version \"{version}\"; \
+                         rebuild the cellar with it"
+                    ));
+                }
+                Some(_) => {}
+                None => {
+                    return bad(format!(
+                        "`{setting}` names `{name}`, which was offered after the column was made; offer it before"
+                    ));
+                }
+            }
+            if let Own::Words(list) = own
+                && !self.each_language().any(|one| one.language() == *list.language())
+            {
+                return bad(format!(
+                    "`compounds` names `{name}`, whose words are of \"{}\", and the column is not",
+                    list.language()
+                ));
+            }
+        }
+        if self.tokeniser.is_some() && (self.reading.is_some() || self.symbols) {
+            return bad("`tokeniser` stands in the place of `reading` and `symbols`; leave them out".into());
+        }
+        if let Some(unknown) =
+            self.versions.keys().find(|name| !self.own_names().any(|(_, _, own)| own == *name))
+        {
+            return bad(format!("`versions` has `{unknown}`, which nothing names"));
+        }
+        Ok(())
     }
 
     /// Tells whether languages can be detected so.

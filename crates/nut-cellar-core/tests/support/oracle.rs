@@ -5,14 +5,20 @@
 
 use nut_cellar_core::filter::Test;
 use nut_cellar_core::search::{Beginnings, Order, PagePlace};
+use nut_cellar_core::text::{
+    Role, Stemmer, Step, StepOutput, TextSettings, WordList, offer_stemmer, offer_step, offer_words,
+};
 use nut_cellar_core::{Filter, Key, Kind, Language, Query, Recipe, Record, Value, Words};
 use std::cmp::Ordering;
 use std::collections::{BTreeMap, BTreeSet};
+use std::ops::Deref;
+use std::sync::Arc;
 
 /// A text column: its name, its language, and the weight of this search.
 #[derive(Clone, Debug)]
 pub struct OracleColumn {
     pub name: &'static str,
+    /// Its language, or [`OWN`].
     pub language: &'static str,
     /// Other languages that a record may be in, and the column that says which.
     pub others: Option<(&'static str, &'static str)>,
@@ -78,16 +84,28 @@ pub struct OracleHit {
     pub value: Option<Value>,
 }
 
-/// A token of a column: its term, its position, and how many it spans.
+/// A token of a column: its term, its position, how many it spans, and what it is to it.
 #[derive(Clone, Debug)]
 struct Word {
     term: String,
     at: u32,
     span: u32,
+    role: Role,
+    /// Whether it ends where the last one does.
+    last: bool,
 }
 
-/// The tokens of one column of one record.
-type Tokens = Vec<Word>;
+/// The tokens of one column of one record, and how many positions there are.
+#[derive(Clone, Debug, Default)]
+struct Tokens(Vec<Word>, u32);
+
+impl Deref for Tokens {
+    type Target = [Word];
+
+    fn deref(&self) -> &[Word] {
+        &self.0
+    }
+}
 
 /// What is looked for at one place of a run.
 #[derive(Clone, Debug, PartialEq)]
@@ -112,6 +130,55 @@ const SCORING: usize = 64;
 
 /// A run of terms, each with how far it stands from the first.
 type Run = Vec<(Typed, u32)>;
+
+/// The reading of a column in which words become several tokens, or none, and whose stemmer is the program's.
+pub const OWN: &str = "own";
+
+/// How a column of a language is read.
+pub fn reading(language: &str) -> TextSettings {
+    if language != OWN {
+        return TextSettings::of(Language::new(language).unwrap());
+    }
+    let german = Language::new("de").unwrap();
+    let words = WordList::of(&german, ["Box", "Handle", "oak"]).unwrap();
+    offer_words("box words", words).unwrap();
+    offer_step("clerks", "1", Arc::new(Clerks)).unwrap();
+    offer_stemmer("plurals", "1", Arc::new(Plurals)).unwrap();
+    TextSettings {
+        compounds: vec!["box words".into()],
+        steps: vec!["clerks".into()],
+        stemmer: Some("plurals".into()),
+        ..TextSettings::of(german)
+    }
+}
+
+fn recipe(language: &str) -> Recipe {
+    Recipe::of(&reading(language))
+}
+
+/// Splits, drops and adds words.
+struct Clerks;
+
+impl Step for Clerks {
+    fn apply(&self, word: &str, _: &str, out: &mut StepOutput) {
+        match word {
+            "handel" => out.word("hand").at(0..4).word("el").at(4..6),
+            "oak" => out.word("oak").also("elm").also("trees"),
+            "elm" => out.gap(),
+            "wi" => out,
+            "umbrellas" => out.word("umbrellas").part("umbrellas").part("handle"),
+            word => out.word(word),
+        };
+    }
+}
+
+struct Plurals;
+
+impl Stemmer for Plurals {
+    fn stem(&self, _: &Language, word: &mut String) {
+        word.truncate(word.trim_end_matches(['e', 's']).len().max(2).min(word.len()));
+    }
+}
 
 /// A word, phrase or pattern: for each column the runs that it may stand for there.
 #[derive(Clone, Debug)]
@@ -140,7 +207,7 @@ enum Node {
 struct Reader<'a> {
     search: &'a OracleSearch,
     leaves: Vec<Leaf>,
-    words: Vec<Vec<Vec<Typed>>>,
+    words: Vec<Vec<Vec<(Typed, f32)>>>,
 }
 
 /// All matches, in order.
@@ -171,8 +238,11 @@ fn look(records: &BTreeMap<Key, Record>, search: &OracleSearch) -> (Vec<OracleHi
     let root = reader.read(&search.query, &search.searched, &[], true, true);
     let Reader { mut leaves, words, .. } = reader;
     // Every term there is.
-    let all: BTreeSet<&String> =
-        documents.iter().flat_map(|(_, c)| c.iter().flatten()).map(|word| &word.term).collect();
+    let all: BTreeSet<&String> = documents
+        .iter()
+        .flat_map(|(_, c)| c.iter().flat_map(|column| column.iter()))
+        .map(|word| &word.term)
+        .collect();
     let typed = leaves.iter().flat_map(|leaf| leaf.runs.iter().flatten().flatten()).map(|(typed, _)| typed);
     let mut families: Vec<Family> = Vec::new();
     for typed in typed {
@@ -181,7 +251,9 @@ fn look(records: &BTreeMap<Key, Record>, search: &OracleSearch) -> (Vec<OracleHi
         }
     }
     let with = |term: &String| {
-        let has = |columns: &Vec<Tokens>| columns.iter().flatten().any(|word| word.term == *term);
+        let has = |columns: &Vec<Tokens>| {
+            columns.iter().flat_map(|column| column.iter()).any(|word| word.term == *term)
+        };
         documents.iter().filter(|(_, columns)| has(columns)).count() as u64
     };
     let counts: Vec<Vec<u64>> =
@@ -368,20 +440,19 @@ impl Reader<'_> {
                 let mut parts: Vec<_> = tests.collect();
                 if !columns.is_empty() {
                     parts.push(
-                        self.leaf(text, columns, None, positive, |column| runs(text, column, |_| Vec::new())),
+                        self.leaf(text, columns, None, positive, |column| {
+                            runs(text, column, |_, _| Vec::new())
+                        }),
                     );
                 }
                 several(parts, Node::Any)
             }
             Query::Word(text) => {
                 let (near, first) = (self.search.near, self.search.first_letters);
-                let like = |term: &str| {
+                let like = |term: &str, last: bool| {
                     let goes_on = match self.search.beginnings {
                         Beginnings::All => true,
-                        Beginnings::Last => {
-                            last_leaf(&self.search.query) == Some(query)
-                                && text.to_lowercase().ends_with(term)
-                        }
+                        Beginnings::Last => last_leaf(&self.search.query) == Some(query) && last,
                         _ => false,
                     };
                     let begins = goes_on.then(|| Like::Beginning(term.to_owned()));
@@ -392,7 +463,7 @@ impl Reader<'_> {
             Query::Phrase(text) | Query::Window(text, _) => {
                 let window = if let Query::Window(_, positions) = query { Some(*positions) } else { None };
                 let (near, first) = (self.search.near, self.search.first_letters);
-                let like = |term: &str| {
+                let like = |term: &str, _: bool| {
                     let goes_on = self.search.beginnings == Beginnings::All;
                     let begins = goes_on.then(|| Like::Beginning(term.to_owned()));
                     begins.into_iter().chain(nearly(term, first).filter(|_| near)).collect()
@@ -401,16 +472,15 @@ impl Reader<'_> {
             }
             Query::Pattern(text) => self.leaf(text, columns, None, positive, |_| {
                 let like = vec![Like::Pattern(text.to_lowercase())];
-                vec![vec![(Typed { term: None, key: None, language: "", like }, 0)]]
+                (vec![vec![(Typed { term: None, key: None, language: "", like }, 0)]], Vec::new())
             }),
             Query::Near(text) => {
                 // The last word begins others wherever it is typed, here as well.
                 let last = last_leaf(&self.search.query).filter(|last| **last == Query::word(text));
                 let is_last = self.search.beginnings == Beginnings::Last && last.is_some();
                 let first = self.search.first_letters;
-                let like = |term: &str| {
-                    let begins = (is_last && text.to_lowercase().ends_with(term))
-                        .then(|| Like::Beginning(term.to_owned()));
+                let like = |term: &str, last: bool| {
+                    let begins = (is_last && last).then(|| Like::Beginning(term.to_owned()));
                     begins.into_iter().chain(nearly(term, first)).collect()
                 };
                 self.leaf(text, columns, None, positive, |column| runs(text, column, like))
@@ -465,16 +535,20 @@ impl Reader<'_> {
         columns: &[usize],
         window: Option<u32>,
         positive: bool,
-        read: impl Fn(&OracleColumn) -> Vec<Run>,
+        read: impl Fn(&OracleColumn) -> (Vec<Run>, Vec<Run>),
     ) -> Node {
-        let of = |c: usize| if columns.contains(&c) { read(&self.search.columns[c]) } else { Vec::new() };
-        let runs: Vec<Vec<Run>> = (0..self.search.columns.len()).map(of).collect();
-        if runs.iter().all(Vec::is_empty) {
+        let of =
+            |c: usize| if columns.contains(&c) { read(&self.search.columns[c]) } else { Default::default() };
+        // As it was typed, and with the parts of compounds in their places.
+        let (typed, parts): (Vec<_>, Vec<_>) = (0..self.search.columns.len()).map(of).unzip();
+        if typed.iter().all(Vec::is_empty) {
             return Node::Nothing;
         }
+        let longest = typed.iter().flatten().map(Vec::len).max().unwrap_or(0);
+        let both = typed.iter().zip(&parts).map(|(typed, parts)| [&typed[..], parts].concat());
+        let runs: Vec<Vec<Run>> = both.collect();
         // A window is one for several terms only.
-        let longest = runs.iter().flatten().map(Vec::len).max().unwrap_or(0);
-        let window = window.filter(|_| longest > 1);
+        let window = window.filter(|_| runs.iter().flatten().any(|run| run.len() > 1));
         let times = u32::from(positive);
         if let Some(known) = self.leaves.iter().position(|leaf| leaf.runs == runs && leaf.window == window) {
             self.leaves[known].times += times;
@@ -483,16 +557,18 @@ impl Reader<'_> {
         // A word is, at one place of a leaf, the terms that each column has there.
         let mut words = Vec::new();
         for place in 0..longest {
-            let at = |runs: &Vec<Run>| {
-                let mut terms: Vec<Typed> = Vec::new();
-                for (term, _) in runs.iter().filter_map(|run| run.get(place)) {
-                    if !terms.contains(term) {
-                        terms.push(term.clone());
+            let at = |(typed, parts): (&Vec<Run>, &Vec<Run>)| {
+                let mut terms: Vec<(Typed, f32)> = Vec::new();
+                for (runs, likeness) in [(typed, 1.0), (parts, 0.5)] {
+                    for (term, _) in runs.iter().filter_map(|run| run.get(place)) {
+                        if !terms.iter().any(|(known, _)| known == term) {
+                            terms.push((term.clone(), likeness));
+                        }
                     }
                 }
                 terms
             };
-            let word: Vec<Vec<Typed>> = runs.iter().map(at).collect();
+            let word: Vec<Vec<(Typed, f32)>> = typed.iter().zip(&parts).map(at).collect();
             let known = self.words.iter().position(|known| *known == word);
             words.push(known.unwrap_or(self.words.len()));
             if known.is_none() {
@@ -550,14 +626,14 @@ fn typed_test(kind: Kind, text: &str) -> Test {
 }
 
 /// The terms of a word that score, each with how alike it is and the columns in which it counts.
-fn scoring(word: &[Vec<Typed>], families: &[Family]) -> BTreeMap<String, (f32, BTreeSet<usize>)> {
+fn scoring(word: &[Vec<(Typed, f32)>], families: &[Family]) -> BTreeMap<String, (f32, BTreeSet<usize>)> {
     let mut terms: BTreeMap<String, (f32, BTreeSet<usize>)> = BTreeMap::new();
     for (c, typed) in word.iter().enumerate() {
-        for typed in typed {
+        for (typed, of_run) in typed {
             let (_, family) = families.iter().find(|(known, _)| known == typed).unwrap();
             for (term, likeness) in family.iter().take(SCORING) {
                 let (known, columns) = terms.entry(term.clone()).or_default();
-                *known = known.max(*likeness);
+                *known = known.max(likeness * of_run);
                 columns.insert(c);
             }
         }
@@ -567,7 +643,7 @@ fn scoring(word: &[Vec<Typed>], families: &[Family]) -> BTreeMap<String, (f32, B
 
 fn part(
     search: &OracleSearch,
-    word: &[Vec<Typed>],
+    word: &[Vec<(Typed, f32)>],
     families: &[Family],
     columns: &[Tokens],
     averages: &[f32],
@@ -591,7 +667,7 @@ fn part(
 }
 
 /// The least distance of two different words in one column.
-fn nearest(words: &[&Vec<Vec<Typed>>], families: &[Family], columns: &[Tokens]) -> Option<u32> {
+fn nearest(words: &[&Vec<Vec<(Typed, f32)>>], families: &[Family], columns: &[Tokens]) -> Option<u32> {
     let mut least = None;
     let terms: Vec<_> = words.iter().map(|word| scoring(word, families)).collect();
     for (c, tokens) in columns.iter().enumerate() {
@@ -614,7 +690,7 @@ fn nearest(words: &[&Vec<Vec<Typed>>], families: &[Family], columns: &[Tokens]) 
 
 /// All terms that stand for a typed one: the most alike first.
 fn family(typed: &Typed, all: &BTreeSet<&String>) -> Vec<(String, f32)> {
-    let recipe = (!typed.language.is_empty()).then(|| Recipe::new(&Language::new(typed.language).unwrap()));
+    let recipe = (!typed.language.is_empty()).then(|| recipe(typed.language));
     let likeness = |term: &String| {
         let mut best = 0.0_f32;
         if typed.term.as_ref() == Some(term) {
@@ -709,39 +785,66 @@ fn distance(a: &[char], b: &[char]) -> usize {
 
 /// The positions of a column: the wholes of compounds take none of their own.
 fn length(column: &Tokens) -> u64 {
-    column.iter().filter(|word| word.span == 1).count() as u64
+    column.1.into()
 }
 
-/// What a typed text may stand for, in each language of a column: its parts in a row, and its compounds as wholes in a
-/// row.
-fn runs(text: &str, column: &OracleColumn, like: impl Fn(&str) -> Vec<Like>) -> Vec<Run> {
-    let mut runs = Vec::new();
+/// What a typed text may stand for, in each language of a column: its words in a row, and hyphenated words as wholes in a row, both with
+/// other words for them, too; and its words with their parts in their places.
+fn runs(text: &str, column: &OracleColumn, like: impl Fn(&str, bool) -> Vec<Like>) -> (Vec<Run>, Vec<Run>) {
+    let (mut runs, mut with_parts) = (Vec::new(), Vec::new());
     for language in [column.language].into_iter().chain(column.others.map(|(language, _)| language)) {
-        let recipe = Recipe::new(&Language::new(language).unwrap());
+        let recipe = recipe(language);
         let typed = |word: &Word| Typed {
             term: Some(word.term.clone()),
             key: recipe.key_of(&word.term),
             language,
-            like: like(&word.term),
+            like: if word.role == Role::Word { like(&word.term, word.last) } else { Vec::new() },
         };
         let tokens = text_tokens(text, language);
-        let parts: Run =
-            tokens.iter().filter(|word| word.span == 1).map(|word| (typed(word), word.at)).collect();
-        let mut wholes = Run::new();
-        let mut covered = 0;
-        for word in &tokens {
+        let beside = |word: &Word, role| {
+            let (at, span) = (word.at, word.span);
+            tokens.iter().filter(move |other| other.role == role && other.at == at && other.span == span)
+        };
+        let is_word = |word: &&Word| word.role == Role::Word;
+        let words: Vec<&Word> = tokens.iter().filter(|word| word.span == 1 && is_word(word)).collect();
+        // Wholes, with how many positions are saved before each.
+        let (mut wholes, mut covered, mut saved): (Vec<(&Word, u32)>, _, _) = (Vec::new(), 0, 0);
+        for word in tokens.iter().filter(is_word) {
             if word.at >= covered {
-                wholes.push((typed(word), wholes.len() as u32));
+                wholes.push((word, word.at - saved));
                 covered = word.at + word.span;
+                saved += word.span - 1;
             }
         }
-        for run in [parts, wholes] {
-            if !run.is_empty() && !runs.contains(&run) {
-                runs.push(run);
+        let words: Vec<(&Word, u32)> = words.into_iter().map(|word| (word, word.at)).collect();
+        let from_first = |run: Run| {
+            let first = run.first().map_or(0, |(_, at)| *at);
+            run.into_iter().map(|(typed, at)| (typed, at - first)).collect::<Run>()
+        };
+        for other in 0..tokens.len().max(1) {
+            for row in [&words, &wholes] {
+                let chosen =
+                    |word| other.checked_sub(1).and_then(|n| beside(word, Role::Also).nth(n)).unwrap_or(word);
+                let run = from_first(row.iter().map(|(word, at)| (typed(chosen(word)), *at)).collect());
+                if !run.is_empty() && !runs.contains(&run) {
+                    runs.push(run);
+                }
+            }
+        }
+        let (mut first, mut others) = (Run::new(), Run::new());
+        for (word, at) in &words {
+            let mut parts = beside(word, Role::Part).map(|part| (typed(part), *at));
+            first.push(parts.next().unwrap_or_else(|| (typed(word), *at)));
+            others.extend(parts);
+        }
+        if tokens.iter().any(|word| word.role == Role::Part) {
+            let run = from_first(first.into_iter().chain(others).collect());
+            if !run.is_empty() && !with_parts.contains(&run) {
+                with_parts.push(run);
             }
         }
     }
-    runs
+    (runs, with_parts)
 }
 
 /// Makes a query simpler that would go through more postings than `most`: all phrases but the cheapest are loose, and the commonest
@@ -842,15 +945,21 @@ fn in_window(run: &Run, column: &Tokens, families: &[Family], window: u32) -> bo
 }
 
 fn text_tokens(text: &str, language: &str) -> Tokens {
-    let mut tokens = Vec::new();
-    Recipe::new(&Language::new(language).unwrap()).tokens(text, |token| {
-        tokens.push(Word { term: token.term.to_owned(), at: token.position, span: token.span });
+    let (mut tokens, mut ends) = (Vec::new(), Vec::new());
+    let positions = recipe(language).tokens(text, |token| {
+        let (at, span, role) = (token.position, token.span, token.role);
+        tokens.push(Word { term: token.term.to_owned(), at, span, role, last: false });
+        ends.push(token.end);
     });
-    tokens
+    let end = ends.iter().max().copied();
+    for (word, own) in tokens.iter_mut().zip(ends) {
+        word.last = Some(own) == end;
+    }
+    Tokens(tokens, positions)
 }
 
 fn column_tokens(record: &Record, column: &OracleColumn) -> Tokens {
-    let mut tokens = Vec::new();
+    let mut tokens = Tokens::default();
     let said = column.others.filter(|(other, from)| {
         record
             .values(from)
@@ -862,12 +971,12 @@ fn column_tokens(record: &Record, column: &OracleColumn) -> Tokens {
     let mut base = 0;
     for value in record.values(column.name) {
         if let Value::Text(text) = value {
-            let words = text_tokens(text, language);
-            let positions = words.iter().map(|word| word.at + 1).max().unwrap_or(0);
-            tokens.extend(words.into_iter().map(|word| Word { at: base + word.at, ..word }));
+            let Tokens(words, positions) = text_tokens(text, language);
+            tokens.0.extend(words.into_iter().map(|word| Word { at: base + word.at, ..word }));
+            tokens.1 += positions.min(column.most.saturating_sub(base));
             base += positions + column.gap;
         }
     }
-    tokens.retain(|word| word.at < column.most);
+    tokens.0.retain(|word| word.at < column.most);
     tokens
 }

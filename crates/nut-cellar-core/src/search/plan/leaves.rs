@@ -239,7 +239,7 @@ impl<'a> Leaves<'a> {
     }
 
     /// How the columns read the text: one alternative for each different run of terms, in schema order, in each column
-    /// by its languages in order, and in each language the parts of compounds before the wholes. Also tells how many of
+    /// by its languages in order, and in each language words before wholes; then those with parts of compounds. Also tells how many of
     /// them, from the first, score, and whether every column takes the text for weak.
     fn alternatives(
         &mut self,
@@ -253,6 +253,7 @@ impl<'a> Leaves<'a> {
         let (mut scoring, mut matching) = (Vec::new(), Vec::new());
         let Self { plan, find, recipes, recipes_of, beyond, .. } = self;
         let mut known: Vec<(usize, usize, Typed)> = Vec::new();
+        let mut in_columns = Vec::new();
         for column in columns.iter() {
             let own = recipes_of[column];
             for (place, recipe) in recipes[own].all().enumerate() {
@@ -266,6 +267,7 @@ impl<'a> Leaves<'a> {
                 let typed = &known[same].2;
                 all_weak &= typed.weak;
                 typed.add(&mut alternatives, column, 1.0);
+                in_columns.push((column, same));
                 let Some(expansions) = &find.expansions else { continue };
                 let mut expand = |text: &str, synonyms: &mut Vec<_>| {
                     for synonym in expansions.of(column, place, &shared_forms(recipe, text)) {
@@ -278,6 +280,9 @@ impl<'a> Leaves<'a> {
             }
         }
         // What was typed comes first, in whatever column, and what scores before what does not.
+        for (column, typed) in in_columns {
+            known[typed].2.add_parts(&mut alternatives, column);
+        }
         let mut add = |synonyms: Vec<(usize, Typed)>| {
             for (column, synonym) in synonyms {
                 synonym.add(&mut alternatives, column, SYNONYM_LIKENESS);

@@ -168,6 +168,8 @@ impl Alternative {
 
 /// How alike a synonym is to what was typed.
 pub const SYNONYM_LIKENESS: f32 = 0.5;
+/// How alike all parts of a compound are to it.
+pub const PARTS_LIKENESS: f32 = 0.5;
 
 impl Plan {
     /// Binds a query. What can't be bound is taken as plain words and noted.

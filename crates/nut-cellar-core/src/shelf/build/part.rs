@@ -148,7 +148,8 @@ impl Part {
                 if base >= most {
                     break;
                 }
-                let text = if most < POSITIONS { beginning(recipe, memory, &text, most) } else { &text };
+                let cut = most < POSITIONS && recipe.ends_at_spaces();
+                let text = if cut { beginning(recipe, memory, &text, most) } else { &text };
                 let mut last = base;
                 let positions = read(recipe, memory, text, |token| {
                     last = base + token.position;
