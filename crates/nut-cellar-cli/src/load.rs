@@ -3,7 +3,7 @@
 use crate::adopt::read_schema;
 use crate::arguments;
 use crate::paint::count;
-use crate::propose;
+use crate::propose::{self, Proposal};
 use crate::source::{Fields, Source};
 use crate::target::Target;
 use crc32fast::Hasher;
@@ -11,8 +11,10 @@ use nut_cellar::{Batch, Cellar, Error, ErrorKind, Folder, Record, Result, Schema
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use std::collections::BTreeSet;
+use std::fs::File;
+use std::io::Write;
 use std::num::NonZero;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::thread;
 
 pub fn run(call: &arguments::Load) -> Result<()> {
@@ -25,7 +27,7 @@ pub fn run(call: &arguments::Load) -> Result<()> {
     let files = Files::open(&call.files)?;
     let folder = || if call.shared { Folder::at(&path).shared() } else { Folder::at(&path) };
     let opened = folder().is_cellar().then(|| Cellar::open(folder())).transpose()?;
-    let schema = schema(call, opened.as_ref())?;
+    let schema = schema(call, &path, opened.as_ref())?;
     let size = call.batch.unwrap_or(u64::MAX);
     let mut bookmark = Bookmark { files: call.files.clone(), records: 0, checksum: 0 };
     if call.resume
@@ -87,10 +89,10 @@ fn at_end(error: &Error, published: u64) -> Error {
 }
 
 /// The schema to load with: the cellar's, the one that is given, or one that is proposed.
-fn schema(call: &arguments::Load, opened: Option<&Cellar<Folder>>) -> Result<Schema> {
+fn schema(call: &arguments::Load, folder: &Path, opened: Option<&Cellar<Folder>>) -> Result<Schema> {
     let given = call.schema.as_deref().map(read_schema).transpose()?;
     match (opened.map(Cellar::schema), given) {
-        (Some(kept), Some(given)) if given != *kept => Err(Error::new(
+        (Some(kept), Some(given)) if !kept.changes_to(&given).is_empty() => Err(Error::new(
             ErrorKind::BadSchema,
             format!(
                 "{} was made with another schema; leave out --schema, or load into a new folder.",
@@ -100,14 +102,41 @@ fn schema(call: &arguments::Load, opened: Option<&Cellar<Folder>>) -> Result<Sch
         (Some(kept), _) => Ok(kept.clone()),
         (None, Some(given)) => Ok(given),
         (None, None) => {
-            let schema = propose::schema(&call.files[0], call.key.as_deref())?;
-            crate::tell(format_args!(
-                "No schema was given. This one is proposed from the first records and kept:\n"
-            ));
-            crate::tell(format_args!("{}", schema.to_toml()));
-            Ok(schema)
+            let proposal = propose::schema(&call.files[0], call.key.as_deref())?;
+            propose_in_writing(&proposal, &folder.with_extension("toml"))?;
+            Ok(proposal.schema)
         }
     }
+}
+
+/// Says which schema is proposed, and writes it to a file, unless there is one.
+fn propose_in_writing(proposal: &Proposal, file: &Path) -> Result<()> {
+    let text = proposal.to_toml();
+    let failed = |error: std::io::Error| {
+        Error::caused(
+            ErrorKind::Place,
+            format!("{}: writing the schema failed: {error}.", file.display()),
+            error,
+        )
+    };
+    let written = match File::create_new(file) {
+        Ok(mut new) => {
+            new.write_all(text.as_bytes()).map_err(failed)?;
+            format!(
+                "and written to {0}: to change it, edit that, and load into a new folder with --schema {0}",
+                file.display()
+            )
+        }
+        Err(error) if error.kind() == std::io::ErrorKind::AlreadyExists => {
+            format!("and {} was left as it is", file.display())
+        }
+        Err(error) => return Err(failed(error)),
+    };
+    let records = count(proposal.records as u64, "record", "records");
+    crate::tell(format_args!(
+        "No schema was given. This one is proposed from the first {records}, {written}.\n\n{text}"
+    ));
+    Ok(())
 }
 
 /// The records of several files, one after the other.

@@ -671,12 +671,99 @@ fn a_proposed_schema_says_what_the_columns_look_like() {
     assert!(hit["values"].get("story_beginning").is_none(), "{hit}");
     assert_eq!((&hit["key"], &hit["values"]["where"]["lon"]), (&17.into(), &(-0.25).into()));
     assert_eq!(hit["values"]["updated_at"], "2031-04-17T08:30:00Z");
-    // The proposal is kept as a schema file would be: it can be given again.
-    let text = said(&output);
-    let (_, toml) = text.split_once("kept:\n").unwrap();
-    let (toml, _) = toml.split_once("\n\n40 records").unwrap();
-    desk.file("again.toml", toml);
-    desk.done(&["load", "shed.cellar", "items.ndjson", "--schema", "again.toml"]);
+    // The proposal is written as a schema file, with what was seen: it can be given again.
+    let (told, toml) = (said(&output), fs::read_to_string(desk.path("shed.toml")).unwrap());
+    assert!(
+        told.contains("from the first 40 records, and written to shed.toml") && told.contains(&toml),
+        "{told}"
+    );
+    for seen in [
+        "# in each of the first 40 records, and no two have the same\nkey = \"no\"\n",
+        "# 40 different texts of 50 bytes in the mean\n# taken for: 40 English, of 40 texts\n[column.title]\n",
+        "# 2 different texts: claimed, waiting\n[column.status]\n",
+        "# whole numbers, from 0 to 39\n[column.value]\n",
+        "# numbers, from 0.5 to 39.5\n[column.mass]\n",
+        "# truth values\n[column.wet]\n",
+        "# days, from 2031-04-01 to 2031-04-28\n[column.found_on]\n",
+        "# moments, from 2031-04-17T08:30:00Z to 2031-04-17T08:30:00Z\n[column.updated_at]\n",
+        "# places: degrees north and east\n[column.where]\n",
+        "several in one\n# taken for: no language, of 80 texts; name the `language` if they are in one\n[column.tags]\n",
+        "# no value was seen; taken for text\n[column.none]\n",
+        "# how `story` begins, which says early what a record is about\n[column.story_beginning]\n",
+    ] {
+        assert!(toml.contains(seen), "no {seen} in:\n{toml}");
+    }
+    desk.done(&["load", "shed.cellar", "items.ndjson", "--schema", "shed.toml"]);
+    desk.file("shed.toml", "mine");
+    fs::remove_dir_all(desk.path("shed.cellar")).unwrap();
+    let told = said(&desk.call(&["load", "shed.cellar", "items.ndjson", "--key", "no"]));
+    assert!(told.contains("shed.toml was left as it is"), "{told}");
+    assert_eq!(fs::read_to_string(desk.path("shed.toml")).unwrap(), "mine");
+}
+
+#[test]
+fn a_proposal_finds_the_key_and_the_languages_of_the_records() {
+    let desk = Desk::new();
+    let german =
+        "Ein schwarzer Regenschirm mit einem Griff aus Holz, gefunden im letzten Wagen des Abendzugs";
+    let english = "A black umbrella with a handle of wood, found in the last carriage of the evening train";
+    let line = |n: usize| {
+        let (text, seat) = (if n.is_multiple_of(3) { german } else { english }, n % 7);
+        format!(
+            "{{\"seat\": {seat}, \"tag\": \"QLR-{n:04}\", \"text\": \"{text}, Nr. {n}\", \"price\": \"{n}\"}}\n"
+        )
+    };
+    desk.file("finds.ndjson", &(0..1_200).map(line).collect::<String>());
+    let output = desk.call(&["load", "finds.cellar", "finds.ndjson"]);
+    assert!(output.status.success(), "{}", said(&output));
+    let schema = desk.json(&["info", "finds.cellar"])["schema"].clone();
+    assert_eq!(schema["key"], "tag", "{schema}");
+    let text = &schema["column"]["text"];
+    assert_eq!(
+        (&text["language"], &text["languages"][0], &text["detect"]),
+        (&"en".into(), &"de".into(), &80.into())
+    );
+    assert!(said(&output).contains("the first 1,000 records"), "{}", said(&output));
+    // CSV has texts only: what is written as a number or a truth value is one, and of those with the same key the last one stays.
+    desk.file("finds.csv", "seat,open,note\n1,true,oak\n1,false,elm\n2,true,oak\n");
+    let told = desk.refused(2, &["load", "csv.cellar", "finds.csv"]);
+    assert!(
+        told.contains("no column has a value of its own in each record") && told.contains("seat, open, note"),
+        "{told}"
+    );
+    let told = said(&desk.call(&["load", "csv.cellar", "finds.csv", "--key", "seat"]));
+    assert!(told.contains("with 2 different values: of those with the same the last one stays"), "{told}");
+    assert!(told.contains("kind = \"boolean\""), "{told}");
+}
+
+#[test]
+fn compounds_take_the_list_that_the_schema_names_in_the_version_that_it_was_made_with() {
+    let desk = Desk::new();
+    desk.file("words.txt", "# harbour\nDampf\nSchiff\nFahrt\n");
+    desk.file("other.txt", "Dampf\nSchiff\n");
+    desk.file(
+        "schema.toml",
+        "key = \"id\"\n[column.title]\nkind = \"text\"\nlanguage = \"de\"\ncompounds = [\"harbour\"]\n",
+    );
+    desk.file("items.ndjson", "{\"id\": 1, \"title\": \"Dampfschifffahrt\"}\n");
+    let list = ["--compounds", "harbour:de=words.txt"];
+    let with = |call: &[&str]| desk.done(&[call, &list].concat());
+    with(&["load", "shed.cellar", "items.ndjson", "--schema", "schema.toml"]);
+    assert!(with(&["find", "shed.cellar", "schiffe", "--json"]).contains("\"total\":1"));
+    let shown = with(&["tokens", "Dampfschifffahrt", "--schema", "schema.toml", "--column", "title"]);
+    assert!(shown.contains("also 0") && shown.contains("compound: a part of"), "{shown}");
+    let told = desk.refused(1, &["find", "shed.cellar", "schiff"]);
+    assert!(told.contains("`compounds` names `harbour`, which this program does not offer"), "{told}");
+    let told = desk.refused(1, &["find", "shed.cellar", "schiff", "--compounds", "harbour:de=other.txt"]);
+    assert!(
+        told.contains("of version \"de 3 words") && told.contains("offers version \"de 2 words"),
+        "{told}"
+    );
+    let told = desk.refused(2, &["find", "shed.cellar", "schiff", "--compounds", "harbour=words.txt"]);
+    assert!(told.contains("german words:de=words.txt"), "{told}");
+    desk.refused(2, &["find", "shed.cellar", "schiff", "--compounds", "harbour:de=none.txt"]);
+    // A list to begin with is made of the words of a cellar.
+    assert_eq!(with(&["terms", "shed.cellar", "*", "--lines"]), "dampf\ndampfschifffahrt\nfahrt\nschiff\n");
 }
 
 #[test]

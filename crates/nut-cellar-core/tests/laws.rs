@@ -29,7 +29,7 @@ use std::num::NonZero;
 use std::ops::Range;
 use std::sync::{Arc, Mutex};
 
-const WORDS: [&str; 15] = [
+const WORDS: [&str; 17] = [
     "oak",
     "oaks",
     "elm",
@@ -45,6 +45,8 @@ const WORDS: [&str; 15] = [
     "umbrellas",
     "umbrelals",
     "Boxhandle",
+    "1,000",
+    "elm's",
 ];
 
 const VALUES: [(&str, Kind); 6] = [

@@ -291,7 +291,7 @@ fn compounds_are_joined_as_each_language_does() {
         let recipe = Recipe::of(&TextSettings { compounds: vec![name], ..TextSettings::of(language(code)) });
         let mut found = Vec::new();
         recipe.tokens(compound, |token| {
-            found.extend((token.role == Role::Part).then(|| token.term.to_owned()))
+            found.extend((token.role == Role::Part).then(|| token.term.to_owned()));
         });
         assert_eq!(found.join(" "), parts, "{compound}");
     }
@@ -329,7 +329,7 @@ fn slow(
                 Out::Also(term) if beside => made.last_mut().unwrap().push((Role::Also, term.clone())),
                 Out::Part(term) if beside => made.last_mut().unwrap().push((Role::Part, term.clone())),
                 Out::Word(term) | Out::Also(term) | Out::Part(term) => {
-                    made.push(vec![(Role::Word, term.clone())])
+                    made.push(vec![(Role::Word, term.clone())]);
                 }
                 Out::Gap => made.push(Vec::new()),
                 Out::At(_) => {}

@@ -141,8 +141,11 @@ impl<P: Place> Cellar<P> {
         }
         if !changes.is_empty() {
             let generation = manifest.generation + 1;
-            let next =
-                Manifest { schema: Arc::new(schema.clone()), generation, ..Manifest::clone(&manifest) };
+            let next = Manifest {
+                schema: Arc::new(schema.clone().in_editions_of(&manifest.schema)),
+                generation,
+                ..Manifest::clone(&manifest)
+            };
             unit.swap(Some(manifest.generation), &next)?;
             P::commit(unit)?;
         }

@@ -114,7 +114,8 @@ fn all_that_a_schema_says_of_a_column_can_be_said() {
         stop: Some(StopWords::Words(vec!["the".into()])),
         // The other one is said of days.
         written: Vec::new(),
-        // What is not offered has none.
+        // What a kept schema says beside them.
+        edition: None,
         versions: BTreeMap::new(),
     };
     let station = TextSettings { stop: Some(StopWords::OfLanguage(true)), ..TextSettings::default() };

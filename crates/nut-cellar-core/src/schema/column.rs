@@ -106,6 +106,7 @@ struct Raw {
     stop: Option<StopWords>,
     #[serde(default)]
     written: Vec<String>,
+    edition: Option<u8>,
     #[serde(default)]
     versions: BTreeMap<String, String>,
     weight: Option<f32>,
@@ -151,6 +152,7 @@ impl TryFrom<Raw> for Column {
             forms,
             stop,
             written,
+            edition,
             versions,
             weight,
             from,
@@ -178,6 +180,7 @@ impl TryFrom<Raw> for Column {
             forms,
             stop,
             written,
+            edition,
             versions,
         };
         let column = Self { kind, text, weight, from, gap, first_words, indexed, kept };
@@ -229,7 +232,7 @@ impl Column {
         self.naming_what_it_depends_on()
     }
 
-    /// A column of days or moments that words find as well, as the language writes days: `2031`, `april 2031`. A moment
+    /// A column of days, moments or numbers that words find as well, as the language writes them: `2031`, `april 2031`; `1,000`. A moment
     /// is found by its day in UTC.
     ///
     /// ```
@@ -266,6 +269,16 @@ impl Column {
     /// The column as a cellar kept it that said no gap: one from before a column made of several ran on.
     pub(super) fn without_gap(&mut self) {
         self.gap = None;
+    }
+
+    /// The column as a cellar kept it that said no edition: one from before there was a second.
+    pub(super) fn of_first_edition(&mut self) {
+        self.text.edition = self.text.edition.map(|_| 1);
+    }
+
+    /// The column, read by the edition of the same one that was kept.
+    pub(super) fn in_edition_of(&mut self, kept: &Self) {
+        self.text.edition = kept.text.edition;
     }
 
     /// The column with a weight of its own; 1 without.
@@ -345,11 +358,11 @@ impl Column {
         self.kind
     }
 
-    /// Whether words are looked for in it: in text that is indexed, and in days that are read in a language.
+    /// Whether words are looked for in it: in text that is indexed, and in days and numbers that are read in a language.
     pub fn has_words(&self) -> bool {
         match self.kind {
             Kind::Text => self.is_searched_text(),
-            Kind::Date | Kind::Moment => self.text.language.is_some(),
+            Kind::Date | Kind::Moment | Kind::Integer | Kind::Float => self.text.language.is_some(),
             _ => false,
         }
     }
@@ -358,7 +371,7 @@ impl Column {
         self.kind == Kind::Text && self.indexed
     }
 
-    /// The texts that words find a value by, in the column's language: the text itself, or the day as people write it.
+    /// The texts that words find a value by, in the column's language: the text itself, or the day or number as people write it.
     pub fn texts(&self, value: &Value) -> Vec<String> {
         Recipes::of(&self.text).texts(0, value).into_iter().map(Cow::into_owned).collect()
     }
@@ -388,9 +401,10 @@ impl Column {
         self.weight.unwrap_or(1.0)
     }
 
-    /// Whether it is the same but for its weight.
+    /// Whether it is the same but for its weight, and for the edition by which text is read.
     pub(super) fn is_read_as(&self, other: &Self) -> bool {
-        let bare = |column: &Self| Self { weight: None, gap: None, ..column.clone() };
+        let text = |column: &Self| TextSettings { edition: None, ..column.text.clone() };
+        let bare = |column: &Self| Self { weight: None, gap: None, text: text(column), ..column.clone() };
         bare(self) == bare(other) && self.gap() == other.gap()
     }
 
@@ -419,7 +433,7 @@ impl Column {
         if self.has_words() {
             self.text.check()?;
         } else if self.text != TextSettings::default() {
-            let days = matches!(self.kind, Kind::Date | Kind::Moment);
+            let days = matches!(self.kind, Kind::Date | Kind::Moment | Kind::Integer | Kind::Float);
             let rather = if days { "; give the column a `language` as well" } else { "" };
             return bad(format!(
                 "What says how text is read belongs to columns that are searched for words, which this one of kind \"{}\" \
@@ -441,7 +455,7 @@ impl Column {
                 "`{name}` belongs to columns of kind \"text\" that are searched, and this one {but}"
             ));
         }
-        if self.kind == Kind::Text && !self.text.written.is_empty() {
+        if !matches!(self.kind, Kind::Date | Kind::Moment) && !self.text.written.is_empty() {
             return bad(
                 "`written` says how days are written, and belongs to columns of kind \"date\" and \"moment\""
                     .into(),

@@ -118,20 +118,35 @@ impl Schema {
     pub(crate) fn from_kept(json: &[u8]) -> serde_json::Result<Self> {
         #[derive(Deserialize)]
         struct Kept {
-            column: IndexMap<String, Gap>,
+            column: IndexMap<String, Said>,
         }
         #[derive(Deserialize)]
-        struct Gap {
+        struct Said {
             gap: Option<u16>,
+            edition: Option<u8>,
         }
         let mut schema: Self = serde_json::from_slice(json)?;
-        let said = serde_json::from_slice::<Kept>(json)?.column;
-        for (name, _) in said.iter().filter(|(_, column)| column.gap.is_none()) {
-            if let Some(column) = schema.columns.get_mut(name) {
+        for (name, said) in serde_json::from_slice::<Kept>(json)?.column {
+            let Some(column) = schema.columns.get_mut(&name) else { continue };
+            if said.gap.is_none() {
                 column.without_gap();
+            }
+            if said.edition.is_none() {
+                column.of_first_edition();
             }
         }
         Ok(schema)
+    }
+
+    /// The schema with its columns read by the editions of a kept one: what was read so is asked so, until its records are read again.
+    #[must_use]
+    pub fn in_editions_of(mut self, kept: &Self) -> Self {
+        for (name, column) in &mut self.columns {
+            if let Some(kept) = kept.columns.get(name) {
+                column.in_edition_of(kept);
+            }
+        }
+        self
     }
 
     /// A schema without columns whose records are named by this column.
@@ -316,6 +331,13 @@ impl Schema {
             )),
             _ => self.columns.values().try_for_each(Column::check),
         }?;
+        let editions = || self.text_columns().filter_map(|(_, column)| column.text_settings().edition);
+        if editions().min() != editions().max() {
+            return bad(
+                "Columns of the schema are read by different editions; give all of them the same `edition`."
+                    .into(),
+            );
+        }
         for (name, column) in self.text_columns() {
             let from = column.text_settings().language_from.as_ref();
             let named = from.map(|from| (from, self.column(from).map(Column::kind)));

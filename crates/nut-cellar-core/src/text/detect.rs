@@ -4,6 +4,8 @@
 //! Only a text is asked, from its start, and never a query; the same text always gives the same answer, since the crate is
 //! pinned and its version stands in the schema.
 
+use super::Language;
+
 /// The detector and its version, as a schema names it; none without the feature.
 pub(super) const NAME: Option<&str> = if cfg!(feature = "detection") { Some("whatlang 0.18") } else { None };
 
@@ -34,6 +36,14 @@ pub(super) fn language_of<'c>(
 #[cfg(not(feature = "detection"))]
 pub(super) fn language_of<'c>(_: &str, _: impl Iterator<Item = &'c str>, _: u8) -> Option<&'c str> {
     None
+}
+
+impl Language {
+    /// The language of a text, told from its first 2,048 bytes, if the detector is at least so many percent sure; none for texts of less than
+    /// 64 bytes. Takes the feature `detection`; without it there is never one.
+    pub fn detected(text: &str, percent: u8) -> Option<Self> {
+        language_of(text, Self::all().map(|(code, _)| code), percent).map(Self::named)
+    }
 }
 
 /// Whether a language can be told from others.
@@ -122,7 +132,7 @@ mod tests {
 
     #[test]
     fn no_two_languages_are_told_as_one() {
-        let known: Vec<_> = crate::text::Language::all().filter_map(|(code, _)| lang(code)).collect();
+        let known: Vec<_> = Language::all().filter_map(|(code, _)| lang(code)).collect();
         let different: std::collections::HashSet<_> = known.iter().collect();
         assert!(known.len() == different.len() && known.len() >= 44, "{}", known.len());
     }

@@ -25,6 +25,7 @@ mod spelling;
 mod split;
 mod stem;
 mod stop;
+mod written;
 
 pub use automaton::{Automaton, accepts};
 pub use compounds::WordList;

@@ -8,7 +8,9 @@
 //! | own | steps of the program's own | by their names |
 //! | compound | parts of compounds beside them, by a list of words | `compound` |
 //! | weigh | tells whether it is a stop word | `weak` |
+//! | number | a number as it is written plainly | `number` |
 //! | stem | word forms to their stem | `stem` |
+//! | apostrophe | as if it had been left out | `apostrophe` |
 //! | bare | accents off | `accents` |
 //! | limit | at most 255 bytes | `limit` |
 
@@ -20,7 +22,8 @@ use super::offered::{Offered, Own, offered};
 use super::own::{Role, Tokeniser, TokeniserOutput};
 use super::pieces::{Compound, Cut, Piece, TakePieces, pieces};
 use super::settings::{Reading, Stemming, StopWords, TextSettings};
-use super::{accents, fold, stop};
+use super::split::is_half_of_pairs;
+use super::{accents, fold, stop, written};
 use serde::Serialize;
 use std::borrow::Cow;
 use std::collections::HashSet;
@@ -85,6 +88,8 @@ pub struct Recipe {
     stemming: Option<Stemming>,
     /// The letters that stay where accents are folded.
     own_letters: Option<&'static str>,
+    /// The sign before decimals, where numbers and words with an apostrophe are read in the forms that people write.
+    decimal_sign: Option<char>,
     pub(super) stop: HashSet<String>,
     /// What comes before the keys of this recipe, where forms are terms of their own.
     ranked: Option<String>,
@@ -189,6 +194,7 @@ impl Recipe {
             stemming: settings.stemming(),
             own_letters: settings.folds_accents().then_some(habits.own_letters),
             stop: words.into_iter().map(folded).collect(),
+            decimal_sign: settings.reads_forms_as_written().then(|| written::decimal_sign(habits.code)),
             language: settings.language(),
             ranked: settings.ranks_forms().then(|| {
                 let accents = if settings.folds_accents() { "plain" } else { "accents" };
@@ -273,6 +279,13 @@ impl Recipe {
         !self.own.is_empty() || !self.compounds.is_empty()
     }
 
+    /// Whether a term is one character of a script that is read in pairs: what stands in a text beside others is in no term alone.
+    pub(crate) fn is_half_of_pairs(&self, term: &str) -> bool {
+        self.tokeniser.is_none()
+            && matches!(self.cut.reading, Reading::Words | Reading::Web)
+            && is_half_of_pairs(term)
+    }
+
     /// Whether no word and no compound reaches over white space.
     pub(crate) fn ends_at_spaces(&self) -> bool {
         self.tokeniser.is_none()
@@ -306,8 +319,25 @@ impl Recipe {
             }
             None => work(word),
         };
+        let number = self.decimal_sign.and_then(|sign| written::plain_number(word, sign));
+        if let Some(number) = number {
+            step("number", word, &|word| word.clone_from(&number));
+        }
         if let Some(stemming) = &self.stemming {
+            let before = word.clone();
             step("stem", word, &|word| stemming.apply(&self.language, word));
+            // A stemmer takes off what it knows: `umbrella's`. What is left, `don't`, is as if nobody had written it.
+            let bare = self.decimal_sign.filter(|_| word.contains(['\'', 'ʼ']));
+            if let Some(bare) = bare.and_then(|_| written::without_apostrophes(&before)) {
+                step("apostrophe", word, &|word| {
+                    word.clone_from(&bare);
+                    stemming.apply(&self.language, word);
+                });
+            }
+        } else if self.decimal_sign.is_some()
+            && let Some(bare) = written::without_apostrophes(word)
+        {
+            step("apostrophe", word, &|word| word.clone_from(&bare));
         }
         if let Some(own_letters) = self.own_letters {
             step("accents", word, &|word| accents::fold(word, own_letters));
@@ -327,7 +357,7 @@ impl Recipe {
 
     /// Whether words of ASCII become terms by folding their case and nothing else.
     fn only_folds_ascii(&self) -> bool {
-        let keeps_forms = self.ranked.is_some() || self.stemming.is_none();
+        let keeps_forms = self.ranked.is_some() || (self.stemming.is_none() && self.decimal_sign.is_none());
         self.folds && keeps_forms && self.stop.is_empty() && self.elided.is_empty() && !self.turkic
     }
 }
@@ -464,7 +494,7 @@ mod tests {
             terms("en", "clasp clasps clasped café cafés"),
             ["clasp", "clasp", "clasp", "cafe", "cafe"]
         );
-        assert_eq!(terms("fr", "l'eau d’une qu'il aujourd'hui"), ["eau", "une", "il", "aujourd'hui"]);
+        assert_eq!(terms("fr", "l'eau d’une qu'il aujourd'hui"), ["eau", "une", "il", "aujourdhui"]);
         assert_eq!(terms("de", "Häuser Haus STRASSE"), ["haus", "haus", "strass"]);
         assert_eq!(terms("sv", "färg farg"), ["färg", "farg"]);
         assert_eq!(terms("tr", "ISPARTA İstanbul"), ["ıspar", "istanbul"]);
@@ -508,6 +538,25 @@ mod tests {
         assert_eq!(english.key_of("boxes").unwrap(), "box");
         assert_eq!(Recipe::new(&Language::new("none").unwrap()).key_of("boxes"), None);
         assert_ne!(english.class("box"), Recipe::new(&Language::new("de").unwrap()).class("box"));
+    }
+
+    #[test]
+    fn numbers_and_words_with_apostrophes_have_forms_since_the_second_edition() {
+        let english = TextSettings::of(Language::new("en").unwrap());
+        let first = TextSettings { edition: Some(1), ..english.clone() };
+        let keys = |settings: &TextSettings, text: &str| keys(&Recipe::of(settings), text);
+        let text = "1,000 3.50 don't umbrella's o'clock's";
+        assert_eq!(keys(&english, text), ["1000", "3.5", "dont", "umbrella", "oclock"]);
+        assert_eq!(keys(&first, text), ["1,000", "3.50", "don't", "umbrella", "o'clock"]);
+        let none = TextSettings { forms: Some(Forms::Same), ..TextSettings::default() };
+        assert_eq!(keys(&none, text), ["1,000", "3.50", "don't", "umbrella's", "o'clock's"]);
+        let polish =
+            TextSettings { forms: Some(Forms::Same), ..TextSettings::of(Language::new("pl").unwrap()) };
+        assert_eq!(keys(&polish, "1,000 1.000 l'ód"), ["1.0", "1000", "lod"]);
+        for (edition, says) in [(0, "`edition` is 0"), (3, "`edition` is 3")] {
+            let settings = TextSettings { edition: Some(edition), ..english.clone() };
+            assert!(settings.check().unwrap_err().to_string().contains(says));
+        }
     }
 
     #[test]
@@ -569,6 +618,7 @@ mod tests {
         offer_step("no vowels", "1", Arc::new(without_vowels)).unwrap();
         offer_step("no vowels", "1", Arc::new(without_vowels)).unwrap();
         assert!(offer_step("no vowels", "2", Arc::new(String::clear)).unwrap_err().is_bad_request());
+        let settings = settings.naming_what_it_depends_on();
         settings.check().unwrap();
         let traced = Recipe::of(&settings).trace("Umbrella");
         assert_eq!(traced[0].term, "mbrll");

@@ -45,13 +45,22 @@ impl Recipes {
         &self.by_language[place].0
     }
 
-    /// The texts of a value, in the language of the recipe at a place: the text itself, or the day as people write it.
+    /// The texts of a value, in the language of the recipe at a place: the text itself, or the day or the number as people write it.
     pub fn texts<'v>(&self, place: usize, value: &'v Value) -> Vec<Cow<'v, str>> {
         if let Some(text) = value.as_text() {
             return vec![Cow::Borrowed(text)];
         }
-        let spelled = value.day().map(|day| dates::spellings(self.language(place), &self.written, day));
-        spelled.unwrap_or_default().into_iter().map(Cow::Owned).collect()
+        let spelled = match value {
+            Value::Integer(number) => vec![number.to_string()],
+            // A whole number is written with a decimal, too: `12` and `12.0`, of which `12.00` is a form.
+            Value::Float(number) if number.fract() == 0.0 => vec![number.to_string(), format!("{number:.1}")],
+            Value::Float(number) => vec![number.to_string()],
+            value => {
+                let days = value.day().map(|day| dates::spellings(self.language(place), &self.written, day));
+                days.unwrap_or_default()
+            }
+        };
+        spelled.into_iter().map(Cow::Owned).collect()
     }
 
     /// The column whose value says which language a record is in.

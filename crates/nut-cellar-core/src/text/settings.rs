@@ -124,10 +124,17 @@ pub struct TextSettings {
     /// `year` for the numbers, such as `day.month.year`.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub written: Vec<String>,
+    /// The edition of the rules by which text is read. Written with every schema that is kept, so that what was read by an older edition is
+    /// asked by it, too, until its records are read again; the newest one without. All columns of a schema have the same.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub edition: Option<u8>,
     /// The versions of what the program offers under the names above. Written with every schema that is kept, as the stemmer is.
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
     pub versions: BTreeMap<String, String>,
 }
+
+/// The newest edition of the rules by which text is read. Since the second one, numbers and words with an apostrophe have forms.
+const EDITION: u8 = 2;
 
 /// What words are stemmed with.
 #[derive(Clone)]
@@ -229,6 +236,9 @@ impl TextSettings {
     /// The settings with the stemmer and the detector named that this program reads with, so that a schema that is kept
     /// says it.
     pub(crate) fn naming_what_it_depends_on(mut self) -> Self {
+        if self.has_forms_as_written() {
+            self.edition = self.edition.or(Some(EDITION));
+        }
         self.stemmer = self.stemmer.take().or_else(|| self.stemmers());
         let versions =
             self.own_names().filter_map(|(_, _, name)| Some((name.to_owned(), offered(name)?.version)));
@@ -242,11 +252,26 @@ impl TextSettings {
         self
     }
 
+    /// The edition of the rules by which text is read.
+    pub(super) fn edition(&self) -> u8 {
+        self.edition.unwrap_or(EDITION)
+    }
+
     pub(super) fn folds_accents(&self) -> bool {
         match self.accents {
             Some(accents) => accents == Accents::Fold,
             None => self.language().habits().folds_accents,
         }
+    }
+
+    /// Whether numbers and words with an apostrophe have the forms that people write: where words have forms at all.
+    pub(super) fn reads_forms_as_written(&self) -> bool {
+        self.edition() > 1 && self.has_forms_as_written()
+    }
+
+    fn has_forms_as_written(&self) -> bool {
+        let of_words = matches!(self.reading(), Reading::Words | Reading::Web);
+        of_words && (self.stemming().is_some() || self.folds_accents())
     }
 
     /// Whether each form of a word is a term of its own.
@@ -261,6 +286,12 @@ impl TextSettings {
     pub(crate) fn check(&self) -> Result<()> {
         let bad = |message: String| Err(Error::new(ErrorKind::BadSchema, message));
         self.language().check()?;
+        if !(1..=EDITION).contains(&self.edition()) {
+            return bad(format!(
+                "`edition` is {}, and this program reads by the editions 1 to {EDITION}; use a newer version of it",
+                self.edition()
+            ));
+        }
         self.check_stemmer()?;
         self.check_own()?;
         if self.stop == Some(StopWords::OfLanguage(true))

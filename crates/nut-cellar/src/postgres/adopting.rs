@@ -92,6 +92,11 @@ impl PostgresCellar {
         };
         let changes = there.manifest.schema.changes_to(schema);
         let rebuilt = changes.iter().any(Change::needs_rebuild) || !there.standing;
+        let schema = match &*there.manifest.schema {
+            _ if rebuilt => schema.clone(),
+            kept if changes.is_empty() => kept.clone(),
+            kept => schema.clone().in_editions_of(kept),
+        };
         if rebuilt {
             // A table that was made anew under its name has another number.
             let table = there.table;
@@ -100,14 +105,18 @@ impl PostgresCellar {
                 return Err(rows::other_source(name, source, &there.manifest.schema.key()));
             }
         } else if !changes.is_empty() {
-            let (manifest, schema) = (there.manifest, Arc::new(schema.clone()));
-            let next = Manifest { schema, generation: manifest.generation + 1, ..manifest };
+            let manifest = there.manifest;
+            let next = Manifest {
+                schema: Arc::new(schema.clone()),
+                generation: manifest.generation + 1,
+                ..manifest
+            };
             let sql = format!("UPDATE {} SET manifest = $1", names.inside("state"));
             let parameters: [Parameter<'_>; 1] = [(&next.encode(), Type::BYTEA)];
             transaction.execute_typed(&sql, &parameters).map_err(failed(ADOPTING))?;
         }
         transaction.commit()?;
-        let cellar = Self::with(names, schema.clone(), rows);
+        let cellar = Self::with(names, schema, rows);
         let synced = if rebuilt {
             cellar.become_new(client, &mut progress)?
         } else if !there.filled {

@@ -71,6 +71,10 @@ pub(super) fn read(
         {
             lookup.like.push(Like::Beginning(pattern));
         }
+        if as_typed && recipe.is_half_of_pairs(token.term) {
+            let pairs = Pattern::new(&format!("*{}*", escaped(token.term)));
+            lookup.like.extend(pairs.ok().map(Like::Pattern));
+        }
         let spelling = (near && as_typed).then(|| Spelling::of(token.term, find.first_letters));
         lookup.like.extend(spelling.filter(|spelling| spelling.mistakes() > 0).map(Like::Near));
         let place = place_of_lookup(plan, &lookup).or_else(|| {

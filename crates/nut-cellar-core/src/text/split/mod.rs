@@ -8,6 +8,7 @@ mod boundaries;
 mod symbols;
 mod unspaced;
 
+pub(super) use unspaced::is_half_of_pairs;
 pub(crate) use unspaced::is_unspaced;
 
 use std::ops::Range;

@@ -54,6 +54,13 @@ pub(super) fn words(run: &str, mut take: impl FnMut(Range<usize>)) {
     }
 }
 
+/// Whether a word is a single character where others are read in pairs.
+pub(in crate::text) fn is_half_of_pairs(word: &str) -> bool {
+    use unicode_segmentation::UnicodeSegmentation;
+
+    !cfg!(feature = "dictionaries") && word.starts_with(is_unspaced) && word.graphemes(true).nth(1).is_none()
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
