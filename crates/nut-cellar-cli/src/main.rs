@@ -41,6 +41,9 @@ fn main() -> ExitCode {
         Ok(()) => ExitCode::SUCCESS,
         Err(error) => {
             tell(format_args!("nut-cellar: {error}"));
+            if error.to_string().contains("`compounds` names") {
+                tell("Lists of words are given with --compounds NAME:LANGUAGE=FILE.");
+            }
             exit_code(&error)
         }
     }

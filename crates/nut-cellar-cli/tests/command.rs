@@ -710,7 +710,7 @@ fn a_proposal_finds_the_key_and_the_languages_of_the_records() {
     let line = |n: usize| {
         let (text, seat) = (if n.is_multiple_of(3) { german } else { english }, n % 7);
         format!(
-            "{{\"seat\": {seat}, \"tag\": \"QLR-{n:04}\", \"text\": \"{text}, Nr. {n}\", \"price\": \"{n}\"}}\n"
+            "{{\"seat\": {seat}, \"tag\": \"QLR-{n:04}\", \"text\": \"{text}, Nr. {n}\", \"price\": \"{seat}\"}}\n"
         )
     };
     desk.file("finds.ndjson", &(0..1_200).map(line).collect::<String>());
@@ -728,12 +728,29 @@ fn a_proposal_finds_the_key_and_the_languages_of_the_records() {
     desk.file("finds.csv", "seat,open,note\n1,true,oak\n1,false,elm\n2,true,oak\n");
     let told = desk.refused(2, &["load", "csv.cellar", "finds.csv"]);
     assert!(
-        told.contains("no column has a value of its own in each record") && told.contains("seat, open, note"),
+        told.contains("no column has a value of its own in each record") && told.contains("note, open, seat"),
         "{told}"
     );
     let told = said(&desk.call(&["load", "csv.cellar", "finds.csv", "--key", "seat"]));
     assert!(told.contains("with 2 different values: of those with the same the last one stays"), "{told}");
     assert!(told.contains("kind = \"boolean\""), "{told}");
+}
+
+#[test]
+fn the_proposal_in_the_documentation_is_what_is_written() {
+    let text = include_str!("../../../docs/text.md");
+    let (_, section) = text.split_once("## A schema to begin with").unwrap();
+    let block = |language: &str| {
+        let (_, block) = section.split_once(&format!("```{language}\n")).unwrap();
+        block.split_once("```").unwrap().0
+    };
+    let desk = Desk::new();
+    let command = Path::new(env!("CARGO_BIN_EXE_nut-cellar")).parent().unwrap();
+    let path = format!("{}:{}", command.display(), std::env::var("PATH").unwrap());
+    let mut shell = Command::new("sh");
+    let output = shell.current_dir(desk.path("")).env("PATH", path).args(["-ec", block("sh")]).output().unwrap();
+    assert!(output.status.success(), "{}", said(&output));
+    assert_eq!(fs::read_to_string(desk.path("finds.toml")).unwrap(), block("toml"));
 }
 
 #[test]
@@ -754,6 +771,7 @@ fn compounds_take_the_list_that_the_schema_names_in_the_version_that_it_was_made
     assert!(shown.contains("also 0") && shown.contains("compound: a part of"), "{shown}");
     let told = desk.refused(1, &["find", "shed.cellar", "schiff"]);
     assert!(told.contains("`compounds` names `harbour`, which this program does not offer"), "{told}");
+    assert!(told.contains("Lists of words are given with --compounds NAME:LANGUAGE=FILE."), "{told}");
     let told = desk.refused(1, &["find", "shed.cellar", "schiff", "--compounds", "harbour:de=other.txt"]);
     assert!(
         told.contains("of version \"de 3 words") && told.contains("offers version \"de 2 words"),

@@ -98,6 +98,18 @@ pub struct Recipe {
 #[derive(Clone)]
 struct OwnTokeniser(Arc<dyn Tokeniser>);
 
+impl OwnTokeniser {
+    #[inline(never)]
+    fn pieces(&self, text: &str, take: &mut impl TakePieces) -> u32 {
+        let mut out = TokeniserOutput::of(text);
+        self.0.cut(text, &mut out);
+        for (range, position) in out.words {
+            take.piece(Piece { raw: &text[range.clone()], range, position, span: 1 });
+        }
+        out.positions
+    }
+}
+
 impl fmt::Debug for OwnTokeniser {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str("a tokeniser of the program's own")
@@ -262,16 +274,12 @@ impl Recipe {
     }
 
     /// Cuts the pieces out of a text; tells how many positions there are.
+    #[inline]
     fn pieces(&self, text: &str, compound: &mut Compound, take: &mut impl TakePieces) -> u32 {
-        let Some(OwnTokeniser(tokeniser)) = &self.tokeniser else {
-            return pieces(self.cut, text, compound, take);
-        };
-        let mut out = TokeniserOutput::of(text);
-        tokeniser.cut(text, &mut out);
-        for (range, position) in out.words {
-            take.piece(Piece { raw: &text[range.clone()], range, position, span: 1 });
+        match &self.tokeniser {
+            None => pieces(self.cut, text, compound, take),
+            Some(tokeniser) => tokeniser.pieces(text, take),
         }
-        out.positions
     }
 
     /// Whether a word may become several tokens, or none.
@@ -381,21 +389,30 @@ impl Reader<'_> {
 
 /// Gives each token of `text` to `take`, in order of position; tells how many positions there are.
 pub(crate) fn read(recipe: &Recipe, memory: &mut Memory, text: &str, mut take: impl FnMut(Token<'_>)) -> u32 {
-    let mut compound = std::mem::take(&mut memory.compound);
     if recipe.makes_several() {
-        let take = |token: Token<'_>, _: Told<'_>| take(token);
-        let mut making = MakingSeveral::new(recipe, Some(&mut memory.several), text, take);
-        let positions = recipe.pieces(text, &mut compound, &mut making);
-        let positions = making.end(positions);
-        memory.compound = compound;
-        return positions;
+        return read_several(recipe, memory, text, &mut take);
     }
+    let mut compound = std::mem::take(&mut memory.compound);
     let small = std::mem::take(&mut memory.small);
     let only_folds = recipe.only_folds_ascii();
     let mut making = Making { recipe, memory, only_folds, text, small, folded: 0..0, take };
     let count = recipe.pieces(text, &mut compound, &mut making);
     (memory.compound, memory.small) = (compound, making.small);
     count
+}
+
+/// The same where words may become several tokens: apart from the short way, and once for all that take tokens.
+#[inline(never)]
+fn read_several(recipe: &Recipe, memory: &mut Memory, text: &str, take: &mut dyn FnMut(Token<'_>)) -> u32 {
+    let mut compound = std::mem::take(&mut memory.compound);
+    let mut making =
+        MakingSeveral::new(recipe, Some(&mut memory.several), text, |token: Token<'_>, _: Told<'_>| {
+            take(token)
+        });
+    let positions = recipe.pieces(text, &mut compound, &mut making);
+    let positions = making.end(positions);
+    memory.compound = compound;
+    positions
 }
 
 /// So many bytes of a text are folded at once.

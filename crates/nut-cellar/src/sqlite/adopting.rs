@@ -70,9 +70,11 @@ impl SqliteCellar {
         let changes = state.manifest.schema.changes_to(schema);
         let rebuilt =
             changes.iter().any(Change::needs_rebuild) || !state.stands(connection, &cellar.names)?;
-        let kept = &state.manifest.schema;
-        let cellar =
-            if rebuilt { cellar } else { Self::with(cellar.names, schema.clone().in_editions_of(kept)) };
+        let cellar = match &*state.manifest.schema {
+            _ if rebuilt => cellar,
+            kept if changes.is_empty() => Self::with(cellar.names, kept.clone()),
+            kept => Self::with(cellar.names, schema.clone().in_editions_of(kept)),
+        };
         if !rebuilt && !changes.is_empty() {
             let manifest = &state.manifest;
             let next = Manifest {
