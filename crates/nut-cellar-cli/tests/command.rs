@@ -748,7 +748,8 @@ fn the_proposal_in_the_documentation_is_what_is_written() {
     let command = Path::new(env!("CARGO_BIN_EXE_nut-cellar")).parent().unwrap();
     let path = format!("{}:{}", command.display(), std::env::var("PATH").unwrap());
     let mut shell = Command::new("sh");
-    let output = shell.current_dir(desk.path("")).env("PATH", path).args(["-ec", block("sh")]).output().unwrap();
+    let output =
+        shell.current_dir(desk.path("")).env("PATH", path).args(["-ec", block("sh")]).output().unwrap();
     assert!(output.status.success(), "{}", said(&output));
     assert_eq!(fs::read_to_string(desk.path("finds.toml")).unwrap(), block("toml"));
 }
