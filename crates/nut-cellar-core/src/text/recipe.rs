@@ -407,7 +407,7 @@ fn read_several(recipe: &Recipe, memory: &mut Memory, text: &str, take: &mut dyn
     let mut compound = std::mem::take(&mut memory.compound);
     let mut making =
         MakingSeveral::new(recipe, Some(&mut memory.several), text, |token: Token<'_>, _: Told<'_>| {
-            take(token)
+            take(token);
         });
     let positions = recipe.pieces(text, &mut compound, &mut making);
     let positions = making.end(positions);
