@@ -371,9 +371,13 @@ fn slow(
     for (position, span, term) in wholes.into_iter().filter(|(position, ..)| !lone.contains(position)) {
         let (begin, span) = (begins[position], begins[&(position + span)] - begins[position]);
         for (role, term) in made(term).into_iter().next().unwrap_or_default() {
-            let twin = tokens.iter().any(|(at, _, _, known)| *at == begin && *known == term);
-            if role != Role::Part && !twin {
-                tokens.push((begin, span, if span == 1 { Role::Also } else { role }, term));
+            let twin = tokens.iter_mut().find(|(at, _, _, known)| *at == begin && *known == term);
+            match twin {
+                _ if role == Role::Part => {}
+                // What is another word for it is not told as a part of it as well.
+                Some((_, 1, known, _)) if span == 1 && *known == Role::Part => *known = Role::Also,
+                Some(_) => {}
+                None => tokens.push((begin, span, if span == 1 { Role::Also } else { role }, term)),
             }
         }
     }

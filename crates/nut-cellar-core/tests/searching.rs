@@ -8,8 +8,8 @@ use nut_cellar_core::store::PieceWriter;
 use nut_cellar_core::text::{Accents, Forms, Pattern, TextSettings};
 use nut_cellar_core::{
     Batch, Column, ErrorKind, Expansions, Filter, Find, Found, Highlighter, Kind, Language, Manifest, Marks,
-    Memory, Opened, PieceId, Query, Recipe, Record, Result, Schema, Search, Snapshot, Unit, Value, View,
-    Words, search,
+    Memory, Merging, Opened, PieceId, Query, Recipe, Record, Result, Schema, Search, Snapshot, Unit, Value,
+    View, Words, search,
 };
 
 use proptest::prelude::*;
@@ -826,4 +826,36 @@ fn what_a_program_nests_too_deep_is_refused() {
             );
         }
     }
+}
+
+/// Records of different shelves that score nothing stand by their keys, too.
+#[test]
+fn records_that_score_nothing_stand_by_their_keys() {
+    let settings = TextSettings {
+        languages: vec![Language::new("fr").unwrap()],
+        language_from: Some("lang".into()),
+        ..TextSettings::of(Language::new("en").unwrap())
+    };
+    let schema = Schema::new("id")
+        .with("notes", Column::text("none"))
+        .with("tags", Column::read_as(settings))
+        .with("lang", Column::of(Kind::Exact));
+    let (place, opened) = (Memory::new(), Opened::new());
+    let mut unit = place.unit();
+    let mut batch = Batch::new(&mut unit, &opened, &schema).unwrap();
+    batch.set_budget(0);
+    batch.set_merging(Merging::Never);
+    for title in 0..9 {
+        batch.put(&Record::new(0).with("notes", format!("x{title}"))).unwrap();
+    }
+    batch.put(&Record::new(0).with("lang", "FR").with("tags", "elms oak")).unwrap();
+    batch.put(&Record::new("a").with("tags", "elm")).unwrap();
+    batch.put(&Record::new(1).with("notes", "oak").with("tags", "elms")).unwrap();
+    batch.publish().unwrap();
+    unit.commit().unwrap();
+    let (view, find) = (place.view(), Find::new().columns(["tags"]).weight("tags", 0.0).limit(2));
+    let snapshot = Snapshot::open(&view, &opened).unwrap();
+    let query = Query::Any(vec![Query::word("elm"), Query::word("elm")]);
+    let found = search::run(&view, &mut Search::new(snapshot, &query, &find).unwrap()).unwrap();
+    assert_eq!(found.hits.iter().map(|hit| hit.key.to_string()).collect::<Vec<_>>(), ["0", "1"]);
 }

@@ -259,6 +259,8 @@ impl Scan<'_, '_> {
     fn least(&self, single: Option<usize>, rest: f32) -> f32 {
         let least = self.least_sum(rest);
         match single {
+            // As a tf~ it could become 0, which records that score nothing do not exceed.
+            Some(_) if least < 0.0 => least,
             Some(word) => {
                 let scale = self.words[word].scale;
                 scale.scorer.least_frequency(least / scale.times)
