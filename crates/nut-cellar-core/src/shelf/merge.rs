@@ -4,7 +4,7 @@
 //! the positions as far as the budget allows; positions that are more are made a second time when it is their turn.
 //!
 //! What always holds: the new shelf is the one that a builder would make of the same records, byte by byte, but for where
-//! its blocks of kept values end.
+//! its blocks of kept values end, and for the dictionary that they are packed by.
 
 use crate::error::{Error, Result};
 use crate::schema::{Kind, Schema};
@@ -13,7 +13,7 @@ use crate::shelf::build::posting_writer::PostingWriter;
 use crate::shelf::format::directory::Section;
 use crate::shelf::format::exact;
 use crate::shelf::format::forms::FormWriter;
-use crate::shelf::format::kept::KeptWriter;
+use crate::shelf::format::kept::{self, KeptWriter};
 use crate::shelf::format::keys;
 use crate::shelf::format::lengths::Packed;
 use crate::shelf::format::positions::Positions;
@@ -24,6 +24,7 @@ use crate::shelf::read::reader::Shelf;
 use crate::shelf::read::reading::{ShelfReading, Walk};
 use crate::store::{PieceId, ShelfEntry, Unit, View};
 use crate::wire::{Broken, Reader};
+use bytes::Bytes;
 use hashbrown::HashSet;
 use std::sync::Arc;
 
@@ -159,7 +160,8 @@ fn write_kept(
         sources.iter().map(|source| Walk::kept(view, source.shelf)).collect::<Result<Vec<_>>>()?;
     // For each source the block that it stands in, unpacked, and the record of it that comes next.
     let mut open: Vec<Option<OpenBlock>> = sources.iter().map(|_| None).collect();
-    let mut kept = KeptWriter::new(schema.packing());
+    let dictionary = dictionary(view, sources)?;
+    let mut kept = KeptWriter::new(out, schema.packing(), dictionary)?;
     for run in &order.runs {
         let (walk, open, shelf) = (&mut walks[run.source], &mut open[run.source], sources[run.source].shelf);
         let broken = |what| shelf.broken(Section::Kept, what);
@@ -170,7 +172,7 @@ fn write_kept(
                 let Some(block) = walk.next()? else {
                     return Err(broken(Broken("the number of records")));
                 };
-                if block.first == next && block.records <= end - next && kept.may_copy() {
+                if block.first == next && block.records <= end - next && kept.may_copy(&block) {
                     kept.copy(out, &block)?;
                     next += block.records;
                     continue;
@@ -186,6 +188,39 @@ fn write_kept(
         }
     }
     kept.finish(out)
+}
+
+/// What kept values are packed by: the dictionary of the run with the most of them, whose blocks can be copied then. Where it may have
+/// something of removed records, or where there is none yet and values are worth one, one is made of what is live in that run.
+fn dictionary(view: &dyn View, sources: &[Source<'_>]) -> Result<Bytes> {
+    let size = |source: &Source<'_>| {
+        let section = source.shelf.section(Section::Kept);
+        section.end - section.start
+    };
+    let Some(largest) = sources.iter().max_by_key(|source| size(source)) else { return Ok(Bytes::new()) };
+    let mut reading = ShelfReading::new(view, largest.shelf);
+    let known = reading.read(Shelf::dictionary)?;
+    let is_worth_one = sources.iter().map(size).sum::<u64>() >= kept::WORTH_A_DICTIONARY;
+    let nothing_is_removed = || !(0..largest.shelf.records()).any(largest.removed);
+    let stays = if known.is_empty() { !is_worth_one } else { nothing_is_removed() };
+    if stays {
+        return Ok(known);
+    }
+    let broken = |what| largest.shelf.broken(Section::Kept, what);
+    let (blocks, mut records) = (largest.shelf.kept_blocks()?, Vec::new());
+    for stretch in 0..kept::STRETCHES {
+        let place = stretch * blocks / kept::STRETCHES;
+        let Some(block) = reading.read(|shelf, held| shelf.kept_block(held, place))? else { continue };
+        let unpacked = block.unpack().map_err(broken)?;
+        let mut reader = Reader::new(&unpacked);
+        for ordinal in block.first..block.first + block.records {
+            let record = reader.bytes().map_err(broken)?;
+            if !(largest.removed)(ordinal) {
+                records.push(record.to_vec());
+            }
+        }
+    }
+    Ok(kept::dictionary_of(records.len(), |place| &records[place]))
 }
 
 /// A block of kept values that is being read.

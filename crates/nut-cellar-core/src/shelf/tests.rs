@@ -250,7 +250,7 @@ proptest! {
             *slot = end;
         }
         let checksums = (0..).take(end.div_ceil(CHUNK) as usize).collect();
-        let directory = Directory { records, block: 7, widths: vec![3, 8], value_columns: 2, ends, checksums };
+        let directory = Directory { records, block: 7, widths: vec![3, 8], value_columns: 2, features: 1, ends, checksums };
         let mut tail = directory.encode();
         let bytes = end + tail.len() as u64;
         prop_assert_eq!(&Directory::decode(&tail, bytes, 2).unwrap(), &directory);
@@ -950,6 +950,35 @@ proptest! {
         let expected = all.iter().filter(|term| accepts(&pattern, term));
         prop_assert!(expected.eq(liked.terms.iter().map(|(term, _)| term)));
     }
+}
+
+/// What many records are packed by comes of those that are there, whatever was there before.
+#[test]
+fn a_dictionary_has_nothing_of_removed_records() {
+    let told = |key: i64| if key % 4 == 0 { "the letter of the guard" } else { "an umbrella, black" };
+    let record = |key: i64| Record::new(key).with("title", format!("{key}: {}", told(key).repeat(20)));
+    let unit = Memory::new().unit();
+    let entry = sealed(&unit, (0..2_000).map(record), 128);
+    let holds = |entry: &ShelfEntry| {
+        let kept = section(&unit, entry, Section::Kept);
+        kept.windows(20).any(|bytes| bytes == b"the letter of the gu")
+    };
+    assert!(holds(&entry), "stretches of records stand in it as they are");
+    let shelf = Arc::new(Shelf::open(&unit, &entry, &cache()).unwrap());
+    assert!(!driven(&unit, |held| shelf.dictionary(held)).unwrap().is_empty());
+    let removed = |ordinal: u32| ordinal.is_multiple_of(4);
+    let merged =
+        merge(&unit, &[Source { shelf: &shelf, removed: &removed }], &schema(), 128, 1 << 20).unwrap();
+    assert!(!holds(&merged));
+    let merged = Arc::new(Shelf::open(&unit, &merged, &cache()).unwrap());
+    assert!(!driven(&unit, |held| merged.dictionary(held)).unwrap().is_empty());
+    for (ordinal, key) in (0..2_000).filter(|key| key % 4 > 0).enumerate().step_by(97) {
+        let kept = driven(&unit, |held| merged.kept(held, &schema(), ordinal as u32)).unwrap();
+        assert!(kept["title"][0].to_string().starts_with(&format!("{key}: an umbrella")));
+    }
+    // Few values have none.
+    let few = Arc::new(Shelf::open(&unit, &sealed(&unit, (0..50).map(record), 128), &cache()).unwrap());
+    assert!(driven(&unit, |held| few.dictionary(held)).unwrap().is_empty());
 }
 
 /// Blocks packed in one way and in the other stand in one shelf, as merging leaves them.

@@ -13,6 +13,8 @@ pub(in crate::shelf) struct Output<'a> {
     written: u64,
     /// Where the sections end that have been written.
     pub(in crate::shelf) ends: [u64; Section::ALL.len()],
+    /// What a reader needs to know of them.
+    features: u32,
 }
 
 /// What a directory and a manifest have to say of a shelf, besides where its sections are.
@@ -32,7 +34,8 @@ pub(in crate::shelf) struct Said {
 impl<'a> Output<'a> {
     pub fn new(writer: Box<dyn PieceWriter + 'a>) -> Self {
         let ends = [0; Section::ALL.len()];
-        Self { writer, buffer: Vec::with_capacity(Self::CAPACITY), checksums: Vec::new(), written: 0, ends }
+        let buffer = Vec::with_capacity(Self::CAPACITY);
+        Self { writer, buffer, checksums: Vec::new(), written: 0, ends, features: 0 }
     }
 
     /// Begins a shelf.
@@ -71,6 +74,11 @@ impl<'a> Output<'a> {
         Ok(std::mem::take(&mut self.checksums))
     }
 
+    /// Says that a reader needs to know of a feature.
+    pub fn need(&mut self, feature: u32) {
+        self.features |= feature;
+    }
+
     /// Ends a section, and begins the next.
     pub fn end(&mut self, section: Section) {
         self.ends[section as usize] = self.written;
@@ -80,7 +88,8 @@ impl<'a> Output<'a> {
     pub fn seal(mut self, said: Said) -> Result<ShelfEntry> {
         let Said { piece, records, block, widths, lengths, value_columns } = said;
         let checksums = self.checksums()?;
-        let tail = Directory { records, block, widths, value_columns, ends: self.ends, checksums }.encode();
+        let (features, ends) = (self.features, self.ends);
+        let tail = Directory { records, block, widths, value_columns, features, ends, checksums }.encode();
         self.writer.append(&tail)?;
         self.writer.finish()?;
         let (bytes, tail) = (self.written + tail.len() as u64, tail.len() as u64);

@@ -16,11 +16,12 @@ use crate::shelf::build::threads::{in_order, in_threads};
 use crate::shelf::build::vocabulary::{Unified, unify};
 use crate::shelf::format::directory::Section;
 use crate::shelf::format::forms::FormWriter;
-use crate::shelf::format::kept::KeptWriter;
+use crate::shelf::format::kept::{self, KeptWriter};
 use crate::shelf::format::keys;
 use crate::shelf::format::lengths::Packed;
 use crate::shelf::format::terms::{TermEntry, TermWriter};
 use crate::store::{PieceId, ShelfEntry, Unit};
+use bytes::Bytes;
 
 /// Writes a shelf of the records that have these keys, which ascend, and are at home there. A fleeting one is packed less.
 pub(in crate::shelf) fn write(
@@ -39,12 +40,20 @@ pub(in crate::shelf) fn write(
     }
     blocks.finish(&mut out, Section::Keys, Section::KeyIndex)?;
 
-    let mut kept = if fleeting { KeptWriter::stored() } else { KeptWriter::new(schema.packing()) };
-    kept.push_all(&mut out, parts.len(), homes.len(), |place| {
-        let home = homes[place];
+    let record = |place: usize| {
+        let home: Home = homes[place];
         parts[home.part as usize].kept(home.record)
-    })?;
-    kept.finish(&mut out)?;
+    };
+    let bytes: u64 = (0..homes.len()).map(|place| record(place).len() as u64).sum();
+    let worth = bytes >= kept::WORTH_A_DICTIONARY;
+    let mut values = if fleeting {
+        KeptWriter::stored()
+    } else {
+        let dictionary = if worth { kept::dictionary_of(homes.len(), record) } else { Bytes::new() };
+        KeptWriter::new(&mut out, schema.packing(), dictionary)?
+    };
+    values.push_all(&mut out, parts.len(), homes.len(), record)?;
+    values.finish(&mut out)?;
     parts.iter_mut().for_each(Part::forget_kept);
 
     let columns = schema.text_columns().count();

@@ -18,8 +18,10 @@ pub(in crate::shelf) const LINE: usize = 8 + 8 + 8 + 1;
 const MAGIC: [u8; 8] = PIECE_LABELS[0];
 /// The version of the layout.
 pub const VERSION: u32 = 4;
-/// What a shelf needs its reader to know, besides the version, one bit each; none yet.
-const FEATURES: u32 = 0;
+/// What a shelf needs its reader to know, besides the version, one bit each: kept values are packed by a dictionary.
+pub(in crate::shelf) const KEPT_BY_DICTIONARY: u32 = 1;
+/// All that this program knows.
+const FEATURES: u32 = KEPT_BY_DICTIONARY;
 /// The label and the version.
 pub(in crate::shelf) const HEADER_BYTES: u64 = 12;
 /// Checksum and length of the tail, and the label again.
@@ -131,6 +133,8 @@ pub(in crate::shelf) struct Directory {
     pub widths: Vec<u8>,
     /// The number of columns whose values are compared.
     pub value_columns: u16,
+    /// What its reader needs to know, one bit each.
+    pub features: u32,
     /// Where each section ends; the next one begins there.
     pub ends: [u64; Section::ALL.len()],
     /// The checksum of each chunk of what stands before the tail.
@@ -175,7 +179,7 @@ impl Directory {
         out.push(u8::try_from(self.widths.len()).expect("a schema has at most 64 text columns"));
         out.extend_from_slice(&self.widths);
         out.extend_from_slice(&self.value_columns.to_le_bytes());
-        out.extend_from_slice(&FEATURES.to_le_bytes());
+        out.extend_from_slice(&self.features.to_le_bytes());
         for section in Section::ALL {
             let range = self.section(section);
             put_varint(&mut out, range.end - range.start);
@@ -226,6 +230,10 @@ impl Directory {
             ));
         }
         let directory = Self::fields(&mut reader, bytes, tail.len() as u64).map_err(damaged)?;
+        if directory.features & !FEATURES != 0 {
+            let message = "A shelf was written by a newer version of this program; use that one.";
+            return Err(Error::new(ErrorKind::NotACellar, message));
+        }
         if directory.widths.len() != columns {
             return wrong("the number of columns");
         }
@@ -255,9 +263,7 @@ impl Directory {
             return Err(Broken("the width of the lengths"));
         }
         let value_columns = u16::from_le_bytes(reader.array()?);
-        if reader.u32()? & !FEATURES != 0 {
-            return Err(Broken("a feature that this program does not know"));
-        }
+        let features = reader.u32()?;
         let mut ends = [0; Section::ALL.len()];
         let mut before = HEADER_BYTES;
         for end in &mut ends {
@@ -271,6 +277,6 @@ impl Directory {
         while !reader.is_empty() {
             checksums.push(reader.u32()?);
         }
-        Ok(Self { records, block, widths, value_columns, ends, checksums })
+        Ok(Self { records, block, widths, value_columns, features, ends, checksums })
     }
 }

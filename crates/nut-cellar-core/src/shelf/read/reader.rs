@@ -140,6 +140,11 @@ impl Shelf {
         self.directory.section(section)
     }
 
+    /// Whether it has what a reader needs to know of.
+    pub(in crate::shelf) fn has_feature(&self, feature: u32) -> bool {
+        self.directory.features & feature != 0
+    }
+
     /// A range that was counted from the beginning of a section, checked to lie inside it.
     pub(in crate::shelf) fn within(&self, section: Section, range: Range<u64>) -> Result<Range<u64>> {
         let whole = self.section(section);
