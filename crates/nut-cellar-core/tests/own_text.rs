@@ -11,7 +11,7 @@ use nut_cellar_core::text::{
 };
 use nut_cellar_core::{Column, Language, Recipe, Schema};
 use proptest::prelude::*;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fmt::Write as _;
 use std::ops::Range;
 use std::sync::Arc;
@@ -334,6 +334,11 @@ fn slow(
                 Out::Gap => made.push(Vec::new()),
                 Out::At(_) => {}
             }
+        }
+        // What is said twice of a position counts as it was said first.
+        for here in &mut made {
+            let mut known = BTreeSet::new();
+            here.retain(|(_, term)| known.insert(term.clone()));
         }
         made
     };
