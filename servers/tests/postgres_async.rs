@@ -192,10 +192,13 @@ fn a_dropped_future_leaves_nothing_half_done() {
         let (other, watching) = (connected(&address).await, connected(&address).await);
         let process: i32 = client.query_one("SELECT pg_backend_pid()", &[]).await.unwrap().get(0);
         let mut dice = Dice(19);
-        // From before a call begins to after the longest has ended, however fast the machine is.
-        let begun = Instant::now();
-        cellar.rebuild(&mut client).await.unwrap();
-        let longest = u64::try_from(begun.elapsed().as_micros()).unwrap() * 3 / 2;
+        // From before a call begins to after the longest has ended, however fast the machine is, and whatever else it does meanwhile.
+        let mut longest = u64::MAX;
+        for _ in 0..5 {
+            let begun = Instant::now();
+            cellar.rebuild(&mut client).await.unwrap();
+            longest = longest.min(u64::try_from(begun.elapsed().as_micros()).unwrap() * 3 / 2);
+        }
         let (mut dropped, mut done) = (0, 0);
         for _ in 0..seeds(300) {
             let (id, word) = (dice.roll(50), dice.pick(&["Walnut", "Oak", "Elm"]));
