@@ -11,7 +11,7 @@ use nut_cellar::{Batch, Cellar, Error, ErrorKind, Folder, Record, Result, Schema
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use std::collections::BTreeSet;
-use std::fs::File;
+use std::fs::{self, File};
 use std::io::Write;
 use std::num::NonZero;
 use std::path::{Path, PathBuf};
@@ -103,40 +103,36 @@ fn schema(call: &arguments::Load, folder: &Path, opened: Option<&Cellar<Folder>>
         (None, Some(given)) => Ok(given),
         (None, None) => {
             let proposal = propose::schema(&call.files[0], call.key.as_deref())?;
-            propose_in_writing(&proposal, &folder.with_extension("toml"))?;
+            propose_in_writing(&proposal, folder);
             Ok(proposal.schema)
         }
     }
 }
 
-/// Says which schema is proposed, and writes it to a file, unless there is one.
-fn propose_in_writing(proposal: &Proposal, file: &Path) -> Result<()> {
-    let text = proposal.to_toml();
-    let failed = |error: std::io::Error| {
-        Error::caused(
-            ErrorKind::Place,
-            format!("{}: writing the schema failed: {error}.", file.display()),
-            error,
-        )
-    };
-    let written = match File::create_new(file) {
-        Ok(mut new) => {
-            new.write_all(text.as_bytes()).map_err(failed)?;
-            format!(
-                "and written to {0}: to change it, edit that, and load into a new folder with --schema {0}",
-                file.display()
-            )
-        }
+/// Says which schema is proposed, and writes it beside the folder, unless there is such a file. That it can't be written is told, and no
+/// reason not to load.
+fn propose_in_writing(proposal: &Proposal, folder: &Path) {
+    let (text, folder) = (proposal.to_toml(), folder.components().as_path());
+    let mut file = folder.as_os_str().to_owned();
+    file.push(".toml");
+    let file = PathBuf::from(file);
+    let beside = folder.parent().map_or(Ok(()), fs::create_dir_all);
+    let written =
+        beside.and_then(|()| File::create_new(&file)).and_then(|mut new| new.write_all(text.as_bytes()));
+    let shown = file.display();
+    let told = match written {
+        Ok(()) => format!(
+            "and written to {shown}: to change it, edit that, and load into a new folder with --schema {shown}"
+        ),
         Err(error) if error.kind() == std::io::ErrorKind::AlreadyExists => {
-            format!("and {} was left as it is", file.display())
+            format!("and {shown} was left as it is")
         }
-        Err(error) => return Err(failed(error)),
+        Err(error) => format!("and could not be written to {shown}: {error}"),
     };
     let records = count(proposal.records as u64, "record", "records");
     crate::tell(format_args!(
-        "No schema was given. This one is proposed from the first {records}, {written}.\n\n{text}"
+        "No schema was given. This one is proposed from the first {records}, {told}.\n\n{text}"
     ));
-    Ok(())
 }
 
 /// The records of several files, one after the other.

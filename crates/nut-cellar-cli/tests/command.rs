@@ -672,9 +672,9 @@ fn a_proposed_schema_says_what_the_columns_look_like() {
     assert_eq!((&hit["key"], &hit["values"]["where"]["lon"]), (&17.into(), &(-0.25).into()));
     assert_eq!(hit["values"]["updated_at"], "2031-04-17T08:30:00Z");
     // The proposal is written as a schema file, with what was seen: it can be given again.
-    let (told, toml) = (said(&output), fs::read_to_string(desk.path("shed.toml")).unwrap());
+    let (told, toml) = (said(&output), fs::read_to_string(desk.path("shed.cellar.toml")).unwrap());
     assert!(
-        told.contains("from the first 40 records, and written to shed.toml") && told.contains(&toml),
+        told.contains("from the first 40 records, and written to shed.cellar.toml") && told.contains(&toml),
         "{told}"
     );
     for seen in [
@@ -693,12 +693,17 @@ fn a_proposed_schema_says_what_the_columns_look_like() {
     ] {
         assert!(toml.contains(seen), "no {seen} in:\n{toml}");
     }
-    desk.done(&["load", "shed.cellar", "items.ndjson", "--schema", "shed.toml"]);
-    desk.file("shed.toml", "mine");
+    desk.done(&["load", "shed.cellar", "items.ndjson", "--schema", "shed.cellar.toml"]);
+    desk.file("shed.cellar.toml", "mine");
     fs::remove_dir_all(desk.path("shed.cellar")).unwrap();
     let told = said(&desk.call(&["load", "shed.cellar", "items.ndjson", "--key", "no"]));
-    assert!(told.contains("shed.toml was left as it is"), "{told}");
-    assert_eq!(fs::read_to_string(desk.path("shed.toml")).unwrap(), "mine");
+    assert!(told.contains("shed.cellar.toml was left as it is"), "{told}");
+    assert_eq!(fs::read_to_string(desk.path("shed.cellar.toml")).unwrap(), "mine");
+    // Wherever the folder is to be, there is the file.
+    desk.done(&["load", "new/folders/shed.cellar", "items.ndjson", "--key", "no"]);
+    assert!(
+        fs::read_to_string(desk.path("new/folders/shed.cellar.toml")).unwrap().contains("# truth values")
+    );
 }
 
 #[test]
@@ -751,7 +756,7 @@ fn the_proposal_in_the_documentation_is_what_is_written() {
     let output =
         shell.current_dir(desk.path("")).env("PATH", path).args(["-ec", block("sh")]).output().unwrap();
     assert!(output.status.success(), "{}", said(&output));
-    assert_eq!(fs::read_to_string(desk.path("finds.toml")).unwrap(), block("toml"));
+    assert_eq!(fs::read_to_string(desk.path("finds.cellar.toml")).unwrap(), block("toml"));
 }
 
 #[test]
@@ -874,7 +879,7 @@ fn a_killed_loader_leaves_whole_batches_and_goes_on_where_it_stopped() {
 fn terms_are_shown_by_pattern_with_the_records_that_have_them() {
     let desk = Desk::new();
     let file = desk.file("items.ndjson", RECORDS);
-    let schema = desk.file("shed.toml", SCHEMA);
+    let schema = desk.file("shed.cellar.toml", SCHEMA);
     desk.done(&["load", "shed.cellar", &file, "--schema", &schema]);
     let all = desk.json(&["terms", "shed.cellar", "*"]);
     let all = all["terms"].as_array().unwrap();
@@ -895,7 +900,7 @@ fn terms_are_shown_by_pattern_with_the_records_that_have_them() {
 #[test]
 fn loading_with_several_threads_makes_the_same_cellar_and_tells_the_line_that_is_wrong() {
     let desk = Desk::new();
-    let schema = desk.file("shed.toml", SCHEMA);
+    let schema = desk.file("shed.cellar.toml", SCHEMA);
     let line = |n: usize| {
         format!("{{\"id\": \"k-{n}\", \"title\": \"Walnut box {n}\", \"notes\": \"tin {}\"}}\n", n % 9)
     };

@@ -284,6 +284,9 @@ fn compounds_are_joined_as_each_language_does() {
         ("de", "straße bau", "STRASSENBAU", "strasse bau"),
         ("de", "straße bau", "Straßenbau", "strasse bau"),
         ("de", "zug abteil", "zug", ""),
+        // A form may be longer than the longest word of the list.
+        ("de", "dampf schiff", "Dampfschiffen", "dampf schiffen"),
+        ("de", "dampf schiff hafen", "Hafendampfschiffes", "hafen dampf schiffes"),
     ] {
         let list = WordList::of(&language(code), words.split(' ')).unwrap();
         let name = format!("{code} {words}");

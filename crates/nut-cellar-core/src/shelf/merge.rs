@@ -216,7 +216,8 @@ fn dictionary(view: &dyn View, sources: &[Source<'_>]) -> Result<Bytes> {
         for ordinal in block.first..block.first + block.records {
             let record = reader.bytes().map_err(broken)?;
             if !(largest.removed)(ordinal) {
-                records.push(record.to_vec());
+                // However large records are, no more of each is needed.
+                records.push(record[..record.len().min(kept::STRETCH)].to_vec());
             }
         }
     }

@@ -12,6 +12,9 @@ use std::ops::Range;
 /// Shorter parts, in letters, are left to chance too often: `in`, `an`, `ei`.
 const SHORTEST: usize = 3;
 
+/// No form of a word has more bytes above those of the longest word.
+const LONGEST_ENDING: usize = 12;
+
 /// How a word may end before another is joined to it: what its end loses, and what it gains.
 fn joints(code: &str) -> &'static [(&'static str, &'static str)] {
     match code {
@@ -160,23 +163,19 @@ impl WordList {
 
     /// The best cut of a word into two or more.
     fn cut(&self, word: &str) -> Vec<(String, Range<usize>)> {
-        let boundaries = || word.char_indices().map(|(at, _)| at).chain([word.len()]);
         let mut best: Vec<Option<Cut>> = vec![None; word.len() + 1];
-        for start in boundaries().rev().skip(1) {
-            for end in boundaries().filter(|end| *end > start && *end - start < word.len()) {
+        for (start, _) in word.char_indices().rev() {
+            let last = &word[start..];
+            if start > 0
+                && last.chars().count() >= SHORTEST
+                && (self.words.contains(last) || self.is_form(last))
+            {
+                let cost = Cost { words: 1, joints: 0, before_last: start };
+                best[start] = Some(Cut { cost, end: word.len(), word: last.to_owned(), next: word.len() });
+            }
+            let ends = start + 1..word.len().min(start + self.longest + 1);
+            for end in ends.filter(|end| word.is_char_boundary(*end)) {
                 let stretch = &word[start..end];
-                if end == word.len() {
-                    if stretch.chars().count() >= SHORTEST
-                        && (self.words.contains(stretch) || self.is_form(stretch))
-                    {
-                        let cost = Cost { words: 1, joints: 0, before_last: start };
-                        better(&mut best[start], Cut { cost, end, word: stretch.to_owned(), next: end });
-                    }
-                    continue;
-                }
-                if end - start > self.longest {
-                    break;
-                }
                 self.each_joint(word, start..end, |known, next| {
                     if let Some(Cut { cost: rest, .. }) = best[next] {
                         let joints = rest.joints + usize::from(next != end || known.len() != stretch.len());
@@ -219,7 +218,9 @@ impl WordList {
     }
 
     fn is_form(&self, word: &str) -> bool {
-        let Some(algorithm) = self.language.habits().stemmer else { return false };
+        let algorithm =
+            self.language.habits().stemmer.filter(|_| word.len() <= self.longest + LONGEST_ENDING);
+        let Some(algorithm) = algorithm else { return false };
         let mut stemmed = word.to_owned();
         stem::apply(algorithm, &mut stemmed);
         self.stems.contains(&stemmed)

@@ -3,6 +3,7 @@
 //! All of them are functions of what they are given, and of their version: the same text gives the same tokens, always, in texts and in
 //! queries alike. A program [offers](super::offer_step) them under names, which schemas name.
 
+use std::fmt;
 use std::ops::Range;
 
 /// A step: makes of a folded word one token, several or none. It works before stop words are told and forms are found.
@@ -159,18 +160,28 @@ pub trait Tokeniser: Send + Sync {
     fn cut(&self, text: &str, out: &mut TokeniserOutput);
 }
 
-/// The words that a [`Tokeniser`] cuts out of a text.
+/// Takes the words that a [`Tokeniser`] cuts out of a text.
 #[derive(Debug)]
 pub struct TokeniserOutput<'t> {
     text: &'t str,
-    /// Where words stand, each with its position.
-    pub(super) words: Vec<(Range<usize>, u32)>,
+    /// Told where each word stands, and its position.
+    take: Take<'t>,
+    /// Where the last word begins.
+    last: usize,
     pub(super) positions: u32,
 }
 
+struct Take<'t>(&'t mut dyn FnMut(Range<usize>, u32));
+
+impl fmt::Debug for Take<'_> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("takes words")
+    }
+}
+
 impl<'t> TokeniserOutput<'t> {
-    pub(super) fn of(text: &'t str) -> Self {
-        Self { text, words: Vec::new(), positions: 0 }
+    pub(super) fn of(text: &'t str, take: &'t mut dyn FnMut(Range<usize>, u32)) -> Self {
+        Self { text, take: Take(take), last: 0, positions: 0 }
     }
 
     /// A word at the next position, by its range of bytes. A range is widened to whole characters and ends with the text; what is empty
@@ -178,9 +189,9 @@ impl<'t> TokeniserOutput<'t> {
     pub fn word(&mut self, range: Range<usize>) {
         let start = self.text.floor_char_boundary(range.start);
         let end = self.text.ceil_char_boundary(range.end.min(self.text.len()));
-        let in_order = self.words.last().is_none_or(|(before, _)| before.start <= start);
-        if start < end && in_order {
-            self.words.push((start..end, self.positions));
+        if start < end && self.last <= start {
+            (self.take.0)(start..end, self.positions);
+            self.last = start;
             self.gap();
         }
     }

@@ -101,11 +101,11 @@ struct OwnTokeniser(Arc<dyn Tokeniser>);
 impl OwnTokeniser {
     #[inline(never)]
     fn pieces(&self, text: &str, take: &mut impl TakePieces) -> u32 {
-        let mut out = TokeniserOutput::of(text);
-        self.0.cut(text, &mut out);
-        for (range, position) in out.words {
+        let mut piece = |range: Range<usize>, position| {
             take.piece(Piece { raw: &text[range.clone()], range, position, span: 1 });
-        }
+        };
+        let mut out = TokeniserOutput::of(text, &mut piece);
+        self.0.cut(text, &mut out);
         out.positions
     }
 }

@@ -21,7 +21,7 @@ use std::sync::Arc;
 /// The bytes of a dictionary: as many stretches of records, spread over all of them, as fit. Measured with blocks of 2 KiB, which take 1.04 to
 /// 1.07 times the room of blocks of 16 KiB without one; 64 KiB would make that 1.02 to 1.04, and take four times as long to pack by.
 const DICTIONARY: usize = 16 * 1024;
-const STRETCH: usize = 512;
+pub(in crate::shelf) const STRETCH: usize = 512;
 pub(in crate::shelf) const STRETCHES: usize = DICTIONARY / STRETCH;
 /// Fewer bytes of values are not worth one.
 pub(in crate::shelf) const WORTH_A_DICTIONARY: u64 = 8 * DICTIONARY as u64;
