@@ -117,6 +117,7 @@ enum Packer {
 }
 
 impl Packer {
+    #[cfg_attr(not(feature = "zstd"), expect(clippy::unnecessary_wraps, reason = "Zstandard can fail"))]
     fn pack(&mut self, block: &[u8]) -> Result<Vec<u8>> {
         match self {
             Self::Stored => Ok(stored(block)),
