@@ -272,10 +272,10 @@ impl Database {
             }
         };
         match (repaired, schema) {
-            (Err(error), Some(schema)) if error.is_damaged() => {
+            (Err(error), Some(schema)) if error.needs_rebuild() => {
                 self.adopt(schema, |_| ()).map(|_| Repaired::of_all())
             }
-            (Err(error), None) if error.is_damaged() => Err(Error::new(
+            (Err(error), None) if error.needs_rebuild() => Err(Error::new(
                 error.kind(),
                 format!("{error} It can't be read which schema it has; give it with --schema."),
             )),

@@ -20,6 +20,11 @@ pub enum ErrorKind {
     Damaged,
     /// There is no cellar at this place, or what is there is something else.
     NotACellar,
+    /// A cellar that an older version of this program made, whose layout this one does not read. It is made anew from its source; in a
+    /// database adopting or repairing it does that.
+    MadeByOlder,
+    /// A cellar that a newer version of this program made: only that one can read and write it.
+    MadeByNewer,
     /// Somebody else published first; nothing was changed.
     Overtaken,
     /// Somebody else holds the lock; nothing was changed.
@@ -96,6 +101,11 @@ impl Error {
     /// Whether bytes of the cellar are not what was written.
     pub fn is_damaged(&self) -> bool {
         self.kind() == ErrorKind::Damaged
+    }
+
+    /// Whether the cellar has to be made anew from its source, for it is damaged or of an older layout.
+    pub fn needs_rebuild(&self) -> bool {
+        matches!(self.kind(), ErrorKind::Damaged | ErrorKind::MadeByOlder)
     }
 
     /// Whether the search itself was wrong, so that the same call would fail again.

@@ -9,7 +9,7 @@ use nut_cellar_core::text::{
     Forms, MAX_TERM_BYTES, Role, Stemmer, Step, StepOutput, TextSettings, Tokeniser, TokeniserOutput,
     WordList, offer_stemmer, offer_step, offer_tokeniser, offer_words,
 };
-use nut_cellar_core::{Column, Language, Recipe, Schema};
+use nut_cellar_core::{Column, Kind, Language, Recipe, Schema};
 use proptest::prelude::*;
 use std::collections::{BTreeMap, BTreeSet};
 use std::fmt::Write as _;
@@ -180,6 +180,56 @@ fn a_stemmer_makes_classes_of_its_own() {
     assert_eq!(shown(&same, "Clasps"), "clasp@0");
     let off = Column::read_as(TextSettings { stem: Some(false), ..of("none") });
     assert!(Schema::new("id").with("notes", off).check().unwrap_err().to_string().contains("`stem` is off"));
+}
+
+/// Terms end with a zero character where they are kept, so none is left in them.
+#[test]
+fn zero_characters_are_left_out() {
+    struct Zeros;
+    impl Step for Zeros {
+        fn apply(&self, word: &str, _: &str, out: &mut StepOutput) {
+            out.word(&format!("{word}\0s")).also("\0");
+        }
+    }
+    impl Stemmer for Zeros {
+        fn stem(&self, _: &Language, word: &mut String) {
+            word.push('\0');
+        }
+    }
+    offer_step("zeros", "1", Arc::new(Zeros)).unwrap();
+    offer_stemmer("zero ends", "1", Arc::new(Zeros)).unwrap();
+    let settings = TextSettings {
+        steps: vec!["zeros".into()],
+        stemmer: Some("zero ends".into()),
+        ..TextSettings::of(language("none"))
+    };
+    let recipe = Recipe::of(&settings);
+    assert_eq!(shown(&recipe, "Oak"), "oaks@0");
+    assert_eq!(recipe.key_of("oaks").as_deref(), Some("oaks"));
+}
+
+/// Each dictionary has a number for the stemming, of one byte.
+#[test]
+fn so_many_stemmings_may_read_a_schema() {
+    let schema = |columns: usize| {
+        (0..columns).fold(Schema::new("id"), |schema, number| {
+            let name = format!("endings {number}");
+            offer_stemmer(&name, "1", Arc::new(Endings)).unwrap();
+            let languages = vec![language("de"), language("fr")];
+            let english = TextSettings::of(language("en"));
+            let settings = TextSettings {
+                stemmer: Some(name),
+                languages,
+                language_from: Some("lang".into()),
+                ..english
+            };
+            schema.with(format!("c{number}"), Column::read_as(settings))
+        })
+    };
+    let with_language = |schema: Schema| schema.with("lang", Column::of(Kind::Exact));
+    with_language(schema(42)).check().unwrap();
+    let error = with_language(schema(43)).check().unwrap_err();
+    assert!(error.to_string().contains("129 different stemmings"), "{error}");
 }
 
 #[test]

@@ -159,7 +159,7 @@ fn what_there_is_to_know_is_counted() {
     assert_eq!((info.records, info.tally.terms, info.shelves, info.pending), (2, 4, 1, None));
     let total: u64 = info.bytes.iter().map(|(_, bytes)| bytes).sum();
     assert!(
-        total > 200 && info.bytes.iter().any(|(section, bytes)| section == "forms" && *bytes > 0),
+        total > 200 && info.bytes.iter().any(|(section, bytes)| section == "terms" && *bytes > 0),
         "{info:?}"
     );
     let of_table = three.table.1.info(&three.table.0).unwrap();

@@ -110,7 +110,7 @@ fn settings_are_those_of_a_search() {
         said(&db, &format!("SELECT key FROM cellar_find('items', '{query}', 10, '{settings}')"))
     };
     for (query, settings, expected) in [
-        ("walnut box", r#"{"words": "any"}"#, "1, 2, 3, 4"),
+        ("walnut box", r#"{"words": "any"}"#, "1, 2, 4, 3"),
         ("walnut", r#"{"columns": ["title"]}"#, "1"),
         ("walnut", r#"{"weights": {"title": 0, "notes": 1}}"#, "3, 2, 1"),
         ("walnut", r#"{"where": "status = waiting"}"#, "1, 3"),

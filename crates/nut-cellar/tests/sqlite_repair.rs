@@ -3,7 +3,7 @@
 #![allow(clippy::unwrap_used, reason = "a test fails by panicking")]
 
 use nut_cellar::sqlite::SqliteCellar;
-use nut_cellar::{Column, Difference, Find, Key, Kind, Schema};
+use nut_cellar::{Column, Difference, ErrorKind, Find, Key, Kind, Schema};
 use rusqlite::Connection;
 
 fn office() -> (Connection, SqliteCellar) {
@@ -104,6 +104,71 @@ fn a_damaged_cellar_is_rebuilt_from_the_rows() {
     unseen(&db, "DELETE FROM items");
     assert_eq!(opened.rebuild(&db).unwrap().put, 0);
     assert_eq!((total(&db, &opened, "walnut"), opened.info(&db).unwrap().shelves), (0, 0));
+}
+
+/// Makes the shelf of a cellar one of another layout, as far as its directory tells.
+fn of_layout(db: &Connection, layout: u32) {
+    let last = "SELECT id, data FROM cellar_items_chunk ORDER BY id DESC LIMIT 1";
+    let (id, mut data): (i64, Vec<u8>) =
+        db.query_row(last, [], |row| Ok((row.get(0)?, row.get(1)?))).unwrap();
+    let end = data.len() - 16;
+    let length = u32::from_le_bytes(data[end + 4..end + 8].try_into().unwrap());
+    let tail = data.len() - length as usize;
+    data[tail..tail + 4].copy_from_slice(&layout.to_le_bytes());
+    let sum = crc32fast::hash(&data[tail..end]).to_le_bytes();
+    data[end..end + 4].copy_from_slice(&sum);
+    db.execute("UPDATE cellar_items_chunk SET data = ?1 WHERE id = ?2", (&data, id)).unwrap();
+}
+
+/// What an older version made is made anew, and never answers before; what a newer one made is left to it.
+#[test]
+fn a_cellar_of_another_layout_is_rebuilt_or_left_alone() {
+    for repairs in [true, false] {
+        let (db, cellar) = office();
+        of_layout(&db, 4);
+        let opened = SqliteCellar::open(&db, "items").unwrap();
+        db.execute_batch("INSERT INTO items VALUES (51, 'walnut chair', NULL, 1)").unwrap();
+        let errors = [
+            opened.find(&db, "walnut", &Find::new()).unwrap_err(),
+            opened.sync(&db).unwrap_err(),
+            opened.check(&db).unwrap_err(),
+        ];
+        for error in errors {
+            assert_eq!(error.kind(), ErrorKind::MadeByOlder, "{error}");
+            assert!(
+                error.to_string().contains("layout 4") && error.to_string().contains("adopt or repair"),
+                "{error}"
+            );
+        }
+        let rebuilt = if repairs {
+            opened.repair(&db).unwrap().rebuilt
+        } else {
+            SqliteCellar::adopt_with(&db, "items", cellar.schema(), |_| ()).unwrap().1.rebuilt
+        };
+        assert!(rebuilt);
+        let opened = SqliteCellar::open(&db, "items").unwrap();
+        assert_eq!(total(&db, &opened, "walnut"), 51);
+        opened.check(&db).unwrap();
+    }
+    let (db, cellar) = office();
+    of_layout(&db, 9);
+    db.execute_batch("INSERT INTO items VALUES (51, 'walnut chair', NULL, 1)").unwrap();
+    let opened = SqliteCellar::open(&db, "items").unwrap();
+    let kept = || -> Vec<u8> {
+        db.query_row("SELECT data FROM cellar_items_chunk ORDER BY id DESC LIMIT 1", [], |row| row.get(0))
+            .unwrap()
+    };
+    let before = kept();
+    for error in [
+        opened.find(&db, "walnut", &Find::new()).unwrap_err(),
+        opened.sync(&db).unwrap_err(),
+        opened.repair(&db).unwrap_err(),
+        SqliteCellar::adopt(&db, "items", cellar.schema()).unwrap_err(),
+    ] {
+        assert_eq!(error.kind(), ErrorKind::MadeByNewer, "{error}");
+        assert!(error.to_string().contains("use a newer one"), "{error}");
+    }
+    assert_eq!(kept(), before);
 }
 
 #[test]

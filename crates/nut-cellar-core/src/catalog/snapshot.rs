@@ -4,7 +4,9 @@ use super::locate;
 use super::mask::Mask;
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::Schema;
-use crate::shelf::{self, Cache, Held, Learned, Section, Shelf, Step, TermEntry, Walk};
+use crate::shelf::{
+    self, Cache, ClassEntry, Held, Learned, Listed, Section, Shelf, Step, TermEntry, Walk, text_of,
+};
 use crate::store::{Generation, Manifest, MaskEntry, PieceId, ShelfEntry, View};
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::sync::{Arc, Mutex, PoisonError};
@@ -286,17 +288,25 @@ impl Snapshot {
     /// If the place can't be read or is damaged.
     pub fn tally(&self, view: &dyn View) -> Result<Tally> {
         let mut walks = self.walks(|standing| Walk::terms(view, &standing.shelf))?;
-        let mut tally = Tally::default();
+        let (mut tally, mut last) = (Tally::default(), Vec::new());
         while let Some(least) = walks.iter().filter_map(|walk| Some(&walk.here()?.0)).min().cloned() {
-            tally.terms += 1;
+            let mut is_class = false;
             for walk in &mut walks {
-                if walk.here().is_some_and(|(term, _)| *term == least)
-                    && let Some((_, entry)) = walk.next()?
+                if walk.here().is_some_and(|(name, _)| *name == least)
+                    && let Some((_, listed)) = walk.next()?
                 {
-                    tally.postings += u64::from(entry.records);
-                    tally.occurrences += entry.occurrences();
-                    tally.alone += u64::from(entry.occurrences() == 1);
+                    is_class |= matches!(listed, Listed::Class(_));
+                    if let Listed::Own(whole) | Listed::Class(ClassEntry { whole, .. }) = listed {
+                        tally.postings += u64::from(whole.records);
+                        tally.occurrences += whole.occurrences();
+                        tally.alone += u64::from(whole.occurrences() == 1);
+                    }
                 }
+            }
+            // A term may be one of several stemmings.
+            if !is_class && (tally.terms == 0 || text_of(&least) != last) {
+                tally.terms += 1;
+                last = text_of(&least).to_vec();
             }
         }
         Ok(tally)

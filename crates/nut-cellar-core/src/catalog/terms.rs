@@ -1,8 +1,10 @@
 //! The terms of a snapshot that fit a pattern.
 
-use super::snapshot::Snapshot;
+use super::snapshot::{Snapshot, Standing};
+use crate::bits::Bits;
 use crate::error::Result;
-use crate::shelf::{Held, complete, if_held};
+use crate::schema::ColumnSet;
+use crate::shelf::{Held, Step, TermEntry, complete, if_held};
 use crate::store::View;
 use crate::text::Pattern;
 use serde::Serialize;
@@ -51,20 +53,20 @@ impl Snapshot {
                     complete(view, &mut held, |held| standing.shelf.terms_like(held, pattern, wanted))?;
                 let counts = complete(view, &mut held, |held| {
                     let mut counts = Vec::with_capacity(liked.terms.len());
-                    for (_, entry) in &liked.terms {
-                        counts.extend(if_held(standing.count_live(held, entry))?);
+                    for of_term in liked.terms.chunk_by(|a, b| a.0 == b.0) {
+                        let records = if_held(count_any(standing, held, of_term))?;
+                        counts.extend(records.map(|records| (of_term[0].0.clone(), records)));
                     }
                     held.complete()?;
                     Ok(counts)
                 })?;
                 visited += liked.visited;
-                let live = counts.iter().filter(|count| **count > 0).count();
+                let live = counts.iter().filter(|(_, count)| *count > 0).count();
                 if liked.terms.len() > wanted && live <= most {
                     wanted = wanted.saturating_mul(2).saturating_add(1);
                     continue;
                 }
-                for ((term, _), count) in liked.terms.into_iter().zip(counts).filter(|(_, count)| *count > 0)
-                {
+                for (term, count) in counts.into_iter().filter(|(_, count)| *count > 0) {
                     *found.entry(term).or_default() += count;
                 }
                 break;
@@ -75,4 +77,21 @@ impl Snapshot {
         let terms = found.into_iter().take(most).map(counted).collect();
         Ok(Terms { terms, more, visited })
     }
+}
+
+/// How many live records of a shelf have a term, by whichever stemming.
+fn count_any(standing: &Standing, held: &mut Held, of_term: &[(String, TermEntry)]) -> Step<u64> {
+    if let [(_, entry)] = of_term {
+        return standing.count_live(held, entry);
+    }
+    let (shelf, mut having) = (&standing.shelf, Bits::new(standing.shelf.records() as usize));
+    for (_, entry) in of_term {
+        let all = (ColumnSet::default(), false);
+        shelf.each_record(held, entry, all, &mut Default::default(), |ordinal| {
+            if !standing.removed(ordinal) {
+                having.set(ordinal as usize);
+            }
+        })?;
+    }
+    Ok(having.count())
 }

@@ -17,12 +17,16 @@ pub use source::{Condition, Join, Link, MOST_JOINS, Source};
 pub use tokens::TracedText;
 
 use crate::error::{Error, ErrorKind, Result};
+use crate::text::{Recipe, Recipes};
 use foldhash::fast::RandomState;
 use indexmap::IndexMap;
 use serde::{Deserialize, Serialize};
+use std::collections::BTreeSet;
 
 /// The most text columns a schema may have: one bit each in a posting.
 pub const MAX_TEXT_COLUMNS: usize = 64;
+/// At most so many different stemmings (language, stemmer, what becomes of accents) may read the text columns of a schema.
+const MAX_STEMMINGS: usize = 127;
 
 /// How the values that are shown are packed.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
@@ -287,6 +291,19 @@ impl Schema {
         self.text_columns().position(|(known, _)| known == name)
     }
 
+    /// How many different stemmings read its text columns, where they may be too many.
+    fn count_stemmings(&self) -> usize {
+        let settings = || self.text_columns().map(|(_, column)| column.text_settings());
+        let most = settings().map(|settings| settings.languages.len() + 1).sum();
+        if most <= MAX_STEMMINGS {
+            return most;
+        }
+        let recipes: Vec<_> = settings().map(Recipes::of).collect();
+        let names: BTreeSet<_> =
+            recipes.iter().flat_map(|recipes| recipes.all().map(Recipe::stemming_name)).collect();
+        names.len()
+    }
+
     /// Tells whether the schema can be used. Schemas that were read from a file or a cellar have been checked.
     ///
     /// # Errors
@@ -331,6 +348,12 @@ impl Schema {
             )),
             _ => self.columns.values().try_for_each(Column::check),
         }?;
+        let stemmings = self.count_stemmings();
+        if stemmings > MAX_STEMMINGS {
+            return bad(format!(
+                "Columns of the schema are read by {stemmings} different stemmings and at most {MAX_STEMMINGS} are allowed."
+            ));
+        }
         let editions = || self.text_columns().filter_map(|(_, column)| column.text_settings().edition);
         if editions().min() != editions().max() {
             return bad(

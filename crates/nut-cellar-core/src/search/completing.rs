@@ -44,7 +44,11 @@ struct Counting {
 impl Counting {
     fn count(&self, held: &mut Held, standing: &[Standing], entries: &[(usize, TermEntry)]) -> Step<u64> {
         let mut records = 0;
-        for (place, entry) in entries {
+        for of_shelf in entries.chunk_by(|a, b| a.0 == b.0) {
+            let [(place, entry)] = of_shelf else {
+                records += self.count_any(held, &standing[of_shelf[0].0].shelf, of_shelf)?;
+                continue;
+            };
             let (shelf, (matching, bits)) = (&standing[*place].shelf, &self.matching[*place]);
             if matching.saturating_mul(LOOKED_UP) < u64::from(entry.records) {
                 let mut postings = shelf.postings(held, entry)?;
@@ -67,6 +71,19 @@ impl Counting {
             )?;
         }
         Ok(records)
+    }
+
+    /// How many records of a shelf have a term by any of several stemmings.
+    fn count_any(&self, held: &mut Held, shelf: &Arc<Shelf>, entries: &[(usize, TermEntry)]) -> Step<u64> {
+        let mut having = Bits::new(shelf.records() as usize);
+        for (_, entry) in entries {
+            let columns = (self.columns, self.limited);
+            shelf.each_record(held, entry, columns, &mut Default::default(), |ordinal| {
+                having.set(ordinal as usize);
+            })?;
+        }
+        having.keep(&self.matching[entries[0].0].1);
+        Ok(having.count())
     }
 
     fn has(&self, postings: &mut Postings) -> Result<bool> {

@@ -4,7 +4,7 @@
 use super::attempts::{Attempt, attempts};
 use super::find::Find;
 use super::found::{Found, Hit, PagePlace};
-use super::plan::expand::{MOST_ALIKE, WordTerm};
+use super::plan::expand::MOST_ALIKE;
 use super::plan::prepared::Prepared;
 use super::run::{Asked, Scored, ShelfFound, search};
 use super::settings::{Order, Total};
@@ -178,12 +178,11 @@ impl Search {
         let Some(known) = &self.prepared.known else { return Vec::new() };
         let words = known.parts.iter().zip(&known.counts);
         let parts = words.flat_map(|(parts, counts)| parts.iter().zip(counts));
-        let mut alike: Vec<_> = parts.filter(|(part, _)| part.likeness < 1.0).collect();
+        let mut alike: Vec<_> = parts.filter(|(part, _)| part.alike.likeness < 1.0).collect();
         alike.sort_by(|(a, a_count), (b, b_count)| {
-            b.likeness.total_cmp(&a.likeness).then_with(|| b_count.cmp(a_count))
+            b.alike.likeness.total_cmp(&a.alike.likeness).then_with(|| b_count.cmp(a_count))
         });
-        let term = |part: &WordTerm| known.families[part.lookup].terms[part.slot].term.clone();
-        alike.into_iter().map(|(part, records)| (term(part), *records)).collect()
+        alike.into_iter().map(|(part, records)| (part.alike.term.clone(), *records)).collect()
     }
 
     /// Ends a stage that began at a time, and begins the next.

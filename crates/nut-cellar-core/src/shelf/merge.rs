@@ -12,12 +12,11 @@ use crate::shelf::build::output::{Output, Said};
 use crate::shelf::build::posting_writer::PostingWriter;
 use crate::shelf::format::directory::Section;
 use crate::shelf::format::exact;
-use crate::shelf::format::forms::FormWriter;
 use crate::shelf::format::kept::{self, KeptWriter};
 use crate::shelf::format::keys;
 use crate::shelf::format::lengths::Packed;
 use crate::shelf::format::positions::Positions;
-use crate::shelf::format::terms::{Lists, TermEntry, TermWriter};
+use crate::shelf::format::terms::{self, ClassEntry, Listed, Lists, TermEntry, TermWriter, read_name};
 use crate::shelf::format::values::{ValueColumn, ValueIndex, ValueWriter};
 use crate::shelf::read::postings::Postings;
 use crate::shelf::read::reader::Shelf;
@@ -25,7 +24,9 @@ use crate::shelf::read::reading::{ShelfReading, Walk};
 use crate::store::{PieceId, ShelfEntry, Unit, View};
 use crate::wire::{Broken, Reader};
 use bytes::Bytes;
-use hashbrown::HashSet;
+use hashbrown::{HashMap, HashSet};
+use std::cmp::Reverse;
+use std::collections::BTreeMap;
 use std::sync::Arc;
 
 /// A shelf that is to be merged.
@@ -49,6 +50,11 @@ pub(crate) fn merge(
 ) -> Result<ShelfEntry> {
     let piece = PieceId::fresh()?;
     let mut out = Output::begin(unit.write(piece)?)?;
+    for source in sources {
+        if source.shelf.stemmings() != sources[0].shelf.stemmings() {
+            return Err(source.shelf.broken(Section::Terms, Broken("a stemming")));
+        }
+    }
     let order = write_keys(unit, sources, &mut out)?;
     write_kept(unit, sources, schema, &order, &mut out)?;
     let columns = sources.first().map_or(0, |source| source.shelf.columns());
@@ -64,11 +70,11 @@ pub(crate) fn merge(
     let taken = order.records as usize * size_of::<u32>() * 2;
     let budget = budget.saturating_sub(taken);
     let lists = MergedLists { view: unit, sources, order: &order, lengths: &lengths, block };
-    let vanished = lists.write(&mut out, budget)?;
-    write_forms(unit, sources, &vanished, &mut out)?;
+    lists.write(&mut out, budget)?;
+    let stemmings = sources.first().map_or_else(Vec::new, |source| source.shelf.stemmings().to_vec());
     let widths = lengths.iter().map(|column| column.width).collect();
     let lengths = lengths.iter().map(|column| column.sum).collect();
-    out.seal(Said { piece, records: order.records, block, widths, lengths, value_columns })
+    out.seal(Said { piece, records: order.records, block, widths, lengths, value_columns, stemmings })
 }
 
 /// Stands in the place of the new ordinal of a removed record.
@@ -78,8 +84,9 @@ const GONE: u32 = u32::MAX;
 struct Order {
     /// The live records of all sources in key order.
     runs: Vec<Run>,
-    /// For each source, for each of its ordinals, the new one.
+    /// For each source, for each of its ordinals, the new one; and whether some of its records are removed.
     ordinals: Vec<Vec<u32>>,
+    are_removed: Vec<bool>,
     records: u32,
 }
 
@@ -123,7 +130,8 @@ fn least<T, K: Ord + ?Sized>(walks: &[Walk<'_, T>], key: impl Fn(&T) -> &K) -> O
 
 fn write_keys(view: &dyn View, sources: &[Source<'_>], out: &mut Output<'_>) -> Result<Order> {
     let ordinals = sources.iter().map(|source| vec![GONE; source.shelf.records() as usize]).collect();
-    let mut order = Order { runs: Vec::new(), ordinals, records: 0 };
+    let are_removed = vec![false; sources.len()];
+    let mut order = Order { runs: Vec::new(), ordinals, are_removed, records: 0 };
     let mut walks =
         sources.iter().map(|source| Walk::keys(view, source.shelf)).collect::<Result<Vec<_>>>()?;
     let mut next = vec![0; sources.len()];
@@ -135,7 +143,9 @@ fn write_keys(view: &dyn View, sources: &[Source<'_>], out: &mut Output<'_>) -> 
         if ordinal >= source.shelf.records() {
             return Err(source.shelf.broken(Section::Keys, Broken("the number of keys")));
         }
-        if let Some(key) = key.filter(|_| !(source.removed)(ordinal)) {
+        let is_removed = (source.removed)(ordinal);
+        order.are_removed[place] |= is_removed;
+        if let Some(key) = key.filter(|_| !is_removed) {
             if keys.reached(&key) {
                 return Err(source.shelf.broken(Section::Keys, Broken("the order of the keys")));
             }
@@ -355,7 +365,7 @@ impl MergedValues<'_> {
     }
 }
 
-/// The lists of all terms of the new shelf.
+/// The lists of all classes of the new shelf.
 struct MergedLists<'a> {
     view: &'a dyn View,
     sources: &'a [Source<'a>],
@@ -365,29 +375,43 @@ struct MergedLists<'a> {
     block: u8,
 }
 
+/// What comes next in the dictionary of the new shelf.
+enum Merged<'a> {
+    /// A term that leads to a class with this key.
+    Form(&'a [u8]),
+    /// A list, of these forms, each with how many records have it. Its postings are in the writer.
+    List(&'a [(String, u32)]),
+}
+
 impl MergedLists<'_> {
     /// The error for something in a section of one of the sources.
     fn broken(&self, section: Section, what: Broken) -> Error {
         self.sources[0].shelf.broken(section, what)
     }
 
-    /// Writes the postings, the positions and the terms; gives the terms that no live record has.
-    fn write(&self, out: &mut Output<'_>, budget: usize) -> Result<HashSet<Vec<u8>>> {
+    /// Writes the postings, the positions and the dictionary.
+    fn write(&self, out: &mut Output<'_>, budget: usize) -> Result<()> {
         let mut terms = TermWriter::new(self.lengths.len()).with_grams();
-        let mut vanished = HashSet::new();
         let (mut postings, mut positions) = (Vec::new(), Vec::new());
         let mut written = (0, 0);
         // All positions so far, unless they are more than the budget.
         let mut held = Some(Vec::new());
-        self.each(|term, list| {
-            match list.finish((&mut postings, written.0), (&mut positions, written.1)) {
-                Some(entry) => {
-                    let term =
-                        str::from_utf8(term).map_err(|_| self.broken(Section::Terms, Broken("a term")))?;
-                    terms.push(term, &entry);
+        self.each(|name, merged, list| {
+            let listed = match merged {
+                Merged::Form(key) => Listed::Form(key.to_vec()),
+                Merged::List(forms) => {
+                    let whole = list.finish((&mut postings, written.0), (&mut positions, written.1));
+                    let Some(whole) = whole else { return Ok(()) };
+                    let (_, _, is_class) =
+                        read_name(name).map_err(|what| self.broken(Section::Terms, what))?;
+                    if is_class {
+                        Listed::Class(ClassEntry { forms: forms.to_vec(), whole })
+                    } else {
+                        Listed::Own(whole)
+                    }
                 }
-                None => drop(vanished.insert(term.to_vec())),
-            }
+            };
+            terms.push(name, &listed);
             written.0 += postings.len() as u64;
             written.1 += positions.len() as u64;
             held = held.take().filter(|held| held.len() + positions.len() <= budget);
@@ -402,8 +426,10 @@ impl MergedLists<'_> {
         out.end(Section::Postings);
         match held {
             Some(held) => out.append(&held)?,
-            None => self.each(|_, list| {
-                list.finish((&mut postings, 0), (&mut positions, 0));
+            None => self.each(|_, merged, list| {
+                if let Merged::List(_) = merged {
+                    list.finish((&mut postings, 0), (&mut positions, 0));
+                }
                 let appended = out.append(&positions);
                 postings.clear();
                 positions.clear();
@@ -411,50 +437,137 @@ impl MergedLists<'_> {
             })?,
         }
         out.end(Section::Positions);
-        terms.write(out)?;
-        Ok(vanished)
+        terms.write(out)
     }
 
-    /// Gives each term, in order, with its list, which is empty if no live record has it.
-    fn each(&self, mut take: impl FnMut(&[u8], &mut PostingWriter) -> Result<()>) -> Result<()> {
-        let terms = |source: &Source<'_>| Walk::terms(self.view, source.shelf);
-        let mut walks = self.sources.iter().map(terms).collect::<Result<Vec<_>>>()?;
+    /// Gives what stands in the dictionary, in order.
+    fn each(&self, mut take: impl FnMut(&[u8], Merged<'_>, &mut PostingWriter) -> Result<()>) -> Result<()> {
+        let mut walks = self
+            .sources
+            .iter()
+            .map(|source| Walk::terms(self.view, source.shelf))
+            .collect::<Result<Vec<_>>>()?;
         let mut readings: Vec<_> =
             self.sources.iter().map(|source| ShelfReading::new(self.view, source.shelf)).collect();
         let mut list = PostingWriter::new(self.block.into(), self.lengths.len());
-        let mut cursors = Vec::new();
-        let mut term = Vec::new();
-        while let Some(first) = least(&walks, |(term, _): &(Vec<u8>, _)| term) {
-            let here = walks[first].here().map(|(here, _)| here.as_slice()).unwrap_or_default();
-            if !term.is_empty() && term.as_slice() >= here {
-                return Err(self.sources[first]
-                    .shelf
-                    .broken(Section::Terms, Broken("the order of the terms")));
+        // Terms that some live record has and that lead to a class, which comes before them, or behind.
+        let mut live = LiveForms::default();
+        let mut before = Vec::new();
+        while let Some(first) = least(&walks, |(name, _): &(Vec<u8>, _)| name) {
+            let here = walks[first].here().map(|(name, listed)| (name.clone(), listed.clone()));
+            let Some((name, listed)) = here else { break };
+            let broken = |what| self.sources[first].shelf.broken(Section::Terms, what);
+            if !before.is_empty() && before >= name {
+                return Err(broken(Broken("the order of the terms")));
             }
-            term.clear();
-            term.extend_from_slice(here);
-            let mut most = 0;
-            for (source, walk) in walks.iter_mut().enumerate().skip(first) {
-                if walk.here().is_none_or(|(known, _)| *known != term) {
-                    continue;
+            let (text, stemming, is_class) = read_name(&name).map_err(broken)?;
+            if let Listed::Form(key) = &listed
+                && key != text.as_bytes()
+            {
+                for walk in &mut walks[first..] {
+                    if walk.here().is_some_and(|(known, _)| *known == name) {
+                        walk.next()?;
+                    }
                 }
-                let Some((_, entry)) = walk.next()? else { continue };
-                most += entry.records as usize;
-                if let Some(cursor) =
-                    Cursor::open(&mut readings[source], &self.order.ordinals[source], &entry)?
-                {
-                    cursors.push(cursor);
+                if live.has(self, &mut readings, (text, &name), (key, stemming))? {
+                    take(&name, Merged::Form(key), &mut list)?;
+                }
+                before = name;
+                continue;
+            }
+            let class = terms::name(text.as_bytes(), stemming, true);
+            let mut found = Vec::new();
+            // The key itself comes first, if it is a term, and the class right behind it.
+            for wanted in [&name, &class].into_iter().skip(usize::from(is_class)) {
+                for (source, walk) in walks.iter_mut().enumerate() {
+                    if walk.here().is_some_and(|(known, _)| known == wanted)
+                        && let Some((_, listed)) = walk.next()?
+                    {
+                        match listed {
+                            Listed::Own(whole) => {
+                                let forms = vec![(text.to_owned(), whole.records)];
+                                found.push((source, ClassEntry { forms, whole }));
+                            }
+                            Listed::Class(class) => found.push((source, class)),
+                            Listed::Form(_) => {}
+                        }
+                    }
                 }
             }
-            list.begin(most);
-            self.join(&mut cursors, &mut list)?;
-            take(&term, &mut list)?;
+            let forms = self.forms(&mut readings, &found)?;
+            let is_own = matches!(&forms[..], [(form, _)] if form == text);
+            if !is_own {
+                for (form, _) in &forms {
+                    let name = terms::name(form.as_bytes(), stemming, false);
+                    if form == text {
+                        take(&name, Merged::Form(text.as_bytes()), &mut list)?;
+                    } else if name > class {
+                        live.behind.insert(name);
+                    }
+                }
+            }
+            if !forms.is_empty() {
+                list.begin(found.iter().map(|(_, class)| class.whole.records as usize).sum(), forms.len());
+                self.join(&mut readings, &found, &forms, &mut list)?;
+                let own = terms::name(text.as_bytes(), stemming, false);
+                take(if is_own { &own } else { &class }, Merged::List(&forms), &mut list)?;
+            }
+            before = class;
         }
         Ok(())
     }
 
-    /// Appends the postings of all cursors in the new order.
-    fn join(&self, cursors: &mut Vec<Cursor<'_>>, list: &mut PostingWriter) -> Result<()> {
+    /// The forms of a class that live records have, as the new shelf orders them, by where the sources have it.
+    fn forms(
+        &self,
+        readings: &mut [ShelfReading<'_>],
+        found: &[(usize, ClassEntry)],
+    ) -> Result<Vec<(String, u32)>> {
+        let mut all = BTreeMap::<&str, u32>::new();
+        for (source, class) in found {
+            let ordinals = &self.order.ordinals[*source];
+            let counts = if self.order.are_removed[*source] {
+                let mut counts = vec![0; class.forms.len()];
+                let mut postings =
+                    readings[*source].read(|shelf, held| shelf.postings(held, &class.whole))?;
+                while postings.advance()? {
+                    if ordinals[postings.ordinal() as usize] != GONE {
+                        postings.read()?;
+                        postings.forms().for_each(|form| counts[form as usize] += 1);
+                    }
+                }
+                counts
+            } else {
+                class.forms.iter().map(|(_, records)| *records).collect()
+            };
+            for ((form, _), count) in class.forms.iter().zip(counts) {
+                *all.entry(form).or_default() += count;
+            }
+        }
+        let live = all.into_iter().filter(|(_, records)| *records > 0);
+        let mut forms: Vec<_> = live.map(|(form, records)| (form.to_owned(), records)).collect();
+        forms.sort_by_key(|(_, records)| Reverse(*records));
+        Ok(forms)
+    }
+
+    /// Appends the postings of a class in the new order.
+    fn join(
+        &self,
+        readings: &mut [ShelfReading<'_>],
+        found: &[(usize, ClassEntry)],
+        forms: &[(String, u32)],
+        list: &mut PostingWriter,
+    ) -> Result<()> {
+        let mut cursors = Vec::with_capacity(found.len());
+        for (source, class) in found {
+            let number = |(form, _): &(String, u32)| {
+                let place = forms.iter().position(|(known, _)| known == form);
+                place.and_then(|place| u32::try_from(place).ok()).unwrap_or(0)
+            };
+            let numbers = class.forms.iter().map(number).collect();
+            let ordinals = &self.order.ordinals[*source];
+            cursors.extend(Cursor::open(&mut readings[*source], ordinals, &class.whole, numbers)?);
+        }
         let mut places = Vec::new();
         while let Some(first) = (0..cursors.len()).min_by_key(|&place| cursors[place].record) {
             let others = cursors.iter().enumerate().filter(|(place, _)| *place != first);
@@ -475,11 +588,48 @@ impl MergedLists<'_> {
     }
 }
 
-/// Stands at a live posting of a term in one source.
+/// Which terms that lead to a class are of a live record.
+#[derive(Default)]
+struct LiveForms {
+    /// The names of such terms of classes that have come, and that come yet.
+    behind: HashSet<Vec<u8>>,
+    /// Of classes that come later, by their names, the terms.
+    ahead: HashMap<Vec<u8>, HashSet<String>>,
+}
+
+impl LiveForms {
+    /// Whether a term, by itself and by its name, is of a live record that leads to the class with a key.
+    fn has(
+        &mut self,
+        lists: &MergedLists<'_>,
+        readings: &mut [ShelfReading<'_>],
+        (text, name): (&str, &[u8]),
+        (key, stemming): (&[u8], u8),
+    ) -> Result<bool> {
+        let class = terms::name(key, stemming, true);
+        if class.as_slice() < name {
+            return Ok(self.behind.remove(name));
+        }
+        if !self.ahead.contains_key(&class) {
+            let key = str::from_utf8(key).map_err(|_| lists.broken(Section::Terms, Broken("a key")))?;
+            let mut found = Vec::new();
+            for (source, reading) in readings.iter_mut().enumerate() {
+                let class = reading.read(|shelf, held| shelf.find_class(held, key, stemming))?;
+                found.extend(class.map(|class| (source, class)));
+            }
+            let forms = lists.forms(readings, &found)?.into_iter().map(|(form, _)| form).collect();
+            self.ahead.insert(class.clone(), forms);
+        }
+        Ok(self.ahead.get(&class).is_some_and(|forms| forms.contains(text)))
+    }
+}
+
+/// Stands at a live posting of a class in one source.
 struct Cursor<'a> {
     lists: CursorLists,
-    /// For each ordinal of the source the new one.
+    /// For each ordinal of the source the new one, and for each of its forms.
     ordinals: &'a [u32],
+    forms: Vec<u32>,
     /// The new ordinal of the record it stands at.
     record: u32,
 }
@@ -496,17 +646,22 @@ struct WrittenLists {
 
 impl<'a> Cursor<'a> {
     /// Stands at the first live posting; none if there is none.
-    fn open(reading: &mut ShelfReading<'_>, ordinals: &'a [u32], entry: &TermEntry) -> Result<Option<Self>> {
+    fn open(
+        reading: &mut ShelfReading<'_>,
+        ordinals: &'a [u32],
+        entry: &TermEntry,
+        forms: Vec<u32>,
+    ) -> Result<Option<Self>> {
         if let Lists::Once { ordinal, column, position } = entry.lists {
             let record = ordinals.get(ordinal as usize).copied();
             let record = record.ok_or_else(|| reading.broken(Section::Terms, Broken("an occurrence")))?;
             let lists = CursorLists::Once { column, position };
-            return Ok((record != GONE).then_some(Self { lists, ordinals, record }));
+            return Ok((record != GONE).then_some(Self { lists, ordinals, forms, record }));
         }
         let postings = reading.read(|shelf, held| shelf.postings(held, entry))?;
         let positions = reading.read(|shelf, held| shelf.positions(held, entry))?;
         let lists = CursorLists::Written(Box::new(WrittenLists { postings, positions }));
-        let mut cursor = Self { lists, ordinals, record: GONE };
+        let mut cursor = Self { lists, ordinals, forms, record: GONE };
         Ok(cursor.advance()?.then_some(cursor))
     }
 
@@ -523,50 +678,19 @@ impl<'a> Cursor<'a> {
         Ok(false)
     }
 
-    /// Appends the columns and positions.
-    fn places(&mut self, out: &mut Vec<(u8, u32)>) -> Result<()> {
+    /// Appends the columns, positions and forms.
+    fn places(&mut self, out: &mut Vec<(u8, u32, u32)>) -> Result<()> {
         match &mut self.lists {
-            CursorLists::Once { column, position } => out.push((*column, *position)),
+            CursorLists::Once { column, position } => out.push((*column, *position, self.forms[0])),
             CursorLists::Written(lists) => {
                 let WrittenLists { postings, positions } = &mut **lists;
                 postings.read()?;
                 let narrow = |column| u8::try_from(column).expect("a schema has at most 64 text columns");
-                positions.of(postings, postings.columns(), |column, position| {
-                    out.push((narrow(column), position));
+                positions.each(postings, postings.columns(), |column, position, occurrence| {
+                    out.push((narrow(column), position, self.forms[postings.form_at(occurrence) as usize]));
                 })?;
             }
         }
         Ok(())
     }
-}
-
-/// The classes of all sources, without the terms that no live record has.
-fn write_forms(
-    view: &dyn View,
-    sources: &[Source<'_>],
-    vanished: &HashSet<Vec<u8>>,
-    out: &mut Output<'_>,
-) -> Result<()> {
-    let mut walks =
-        sources.iter().map(|source| Walk::forms(view, source.shelf)).collect::<Result<Vec<_>>>()?;
-    let mut forms = FormWriter::new();
-    while let Some(first) = least(&walks, |(class, _): &(Vec<u8>, _)| class) {
-        let class = walks[first].here().map(|(class, _)| class.clone()).unwrap_or_default();
-        let mut terms = Vec::new();
-        for walk in &mut walks[first..] {
-            if walk.here().is_some_and(|(known, _)| *known == class) {
-                terms.extend(walk.next()?.into_iter().flat_map(|(_, terms)| terms));
-            }
-        }
-        terms.retain(|term| !vanished.contains(term.as_bytes()));
-        terms.sort_unstable();
-        terms.dedup();
-        if forms.reached(&class) {
-            return Err(sources[first].shelf.broken(Section::Forms, Broken("the order of the classes")));
-        }
-        if !terms.is_empty() {
-            forms.push(&class, terms.iter().map(String::as_str));
-        }
-    }
-    forms.write(out)
 }

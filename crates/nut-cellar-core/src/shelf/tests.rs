@@ -10,7 +10,7 @@ use crate::search::{Find, Search, Words, run};
 use crate::shelf::build::builder::Builder;
 use crate::shelf::build::output::Output;
 use crate::shelf::check::check;
-use crate::shelf::format::directory::{CHUNK, Directory, Section};
+use crate::shelf::format::directory::{CHUNK, Directory, MoreSection, Section};
 use crate::shelf::format::entries::Entries;
 use crate::shelf::format::kept;
 use crate::shelf::format::sorted::{SortedIndex, SortedWriter, first_entry, parts_of};
@@ -25,6 +25,7 @@ use crate::wire::Reader;
 use bytes::Bytes;
 use proptest::prelude::*;
 use std::cell::RefCell;
+use std::cmp::Reverse;
 use std::collections::{BTreeMap, BTreeSet};
 use std::rc::Rc;
 use std::sync::Arc;
@@ -235,11 +236,13 @@ proptest! {
     #[test]
     fn a_directory_comes_back_and_any_flipped_bit_is_noticed(
         records in 0_u32..1_000,
-        lengths in prop::collection::vec(0_u64..200_000, 17),
+        lengths in prop::collection::vec(0_u64..200_000, 15),
+        more in prop::collection::vec((0_u64..9, 0_u64..9_000), 0..3),
+        stemmings in prop::collection::vec("[a-zé ]{0,9}", 0..4),
         at: prop::sample::Index,
         bit in 0_u8..8,
     ) {
-        let mut ends = [0; 17];
+        let mut ends = [0; 15];
         let mut end = crate::shelf::format::directory::HEADER_BYTES;
         for (slot, (section, length)) in ends.iter_mut().zip(Section::ALL.into_iter().zip(lengths)) {
             end += match section {
@@ -249,13 +252,23 @@ proptest! {
             };
             *slot = end;
         }
+        let more: Vec<_> = more.into_iter().map(|(kind, bytes)| MoreSection { kind: kind * 2, bytes }).collect();
+        let end = end + more.iter().map(|more| more.bytes).sum::<u64>();
         let checksums = (0..).take(end.div_ceil(CHUNK) as usize).collect();
-        let directory = Directory { records, block: 7, widths: vec![3, 8], value_columns: 2, features: 1, ends, checksums };
+        let widths = vec![3, 8];
+        let directory =
+            Directory { records, block: 7, widths, value_columns: 2, features: 1, stemmings, more, ends, checksums };
         let mut tail = directory.encode();
         let bytes = end + tail.len() as u64;
         prop_assert_eq!(&Directory::decode(&tail, bytes, 2).unwrap(), &directory);
         prop_assert!(Directory::decode(&tail, bytes + 1, 2).is_err());
         prop_assert!(Directory::decode(&tail, bytes, 1).is_err());
+        // Who does not know a section reads what it can, unless that is said to be wrong.
+        let mut needed = directory.clone();
+        needed.more.push(MoreSection { kind: 9, bytes: 0 });
+        let needed = needed.encode();
+        let refused = Directory::decode(&needed, end + needed.len() as u64, 2).unwrap_err();
+        prop_assert!(refused.to_string().contains("a newer version of this program"));
         let at = at.index(tail.len());
         prop_assert!(Directory::decode(&tail[at + 1..], bytes, 2).is_err());
         prop_assert!(Directory::decode(&tail[..at], bytes, 2).is_err());
@@ -264,16 +277,46 @@ proptest! {
     }
 }
 
+/// Both columns are read by one stemming.
 fn schema() -> Schema {
+    schema_of("en")
+}
+
+/// Notes are read so.
+fn schema_of(notes: &str) -> Schema {
     Schema::new("id")
-        .with("title", Column::text("none"))
-        .with("notes", Column::text("none"))
+        .with("title", Column::text("en"))
+        .with("notes", Column::text(notes))
         .with("station", Column::of(Kind::Exact))
         .with("pence", Column::of(Kind::Integer))
         .with("weight", Column::of(Kind::Float))
         .with("lent", Column::of(Kind::Boolean).not_kept())
         .with("line", Column::of(Kind::Exact))
 }
+
+/// Words of which some are forms of each other, more than a shape can tell, and one is the key of forms that are less than it.
+const WORDS: &[&str] = &[
+    "oak",
+    "oaks",
+    "elm",
+    "ash",
+    "box",
+    "boxes",
+    "boxed",
+    "boxing",
+    "relate",
+    "related",
+    "relates",
+    "relating",
+    "relation",
+    "relations",
+    "relational",
+    "relative",
+    "relatives",
+    "relatively",
+    "lining",
+    "mice",
+];
 
 /// Whether the kept values of a record are its own, but for the column that is not kept.
 fn same_kept(record: &Record, kept: &indexmap::IndexMap<String, Vec<Value>>) -> bool {
@@ -282,8 +325,13 @@ fn same_kept(record: &Record, kept: &indexmap::IndexMap<String, Vec<Value>>) -> 
 
 /// A shelf of these records in memory, with its place.
 fn shelf_of(records: &[Record]) -> (MemoryUnit, ShelfEntry, Vec<Vec<u8>>) {
+    shelf_by(&schema(), records)
+}
+
+/// The same by another schema.
+fn shelf_by(schema: &Schema, records: &[Record]) -> (MemoryUnit, ShelfEntry, Vec<Vec<u8>>) {
     let unit = Memory::new().unit();
-    let mut builder = Builder::new(Arc::new(schema()));
+    let mut builder = Builder::new(Arc::new(schema.clone()));
     for record in records {
         builder.put(record).unwrap();
     }
@@ -294,7 +342,7 @@ fn shelf_of(records: &[Record]) -> (MemoryUnit, ShelfEntry, Vec<Vec<u8>>) {
 }
 
 fn records() -> impl Strategy<Value = Vec<Record>> {
-    let text = prop::collection::vec(prop::sample::select(&["oak", "elm", "ash", "box"][..]), 0..6);
+    let text = prop::collection::vec(prop::sample::select(WORDS), 0..6);
     let pence = prop::collection::vec(prop_oneof![0_i64..9, Just(i64::MIN), Just(i64::MAX)], 0..3);
     let station =
         prop::collection::vec(prop::sample::select(&["Quillmere", "Fennick Halt", "Ash Lane"][..]), 0..3);
@@ -322,39 +370,42 @@ fn records() -> impl Strategy<Value = Vec<Record>> {
     prop::collection::vec(record, 1..60)
 }
 
-type Lists = BTreeMap<String, BTreeMap<u32, BTreeSet<(usize, u32)>>>;
+/// By term and stemming.
+type Lists = BTreeMap<(String, u8), BTreeMap<u32, BTreeSet<(usize, u32)>>>;
 
 proptest! {
     #[test]
-    fn a_shelf_holds_the_last_put_of_each_key_and_where_its_words_are(records in records()) {
+    fn a_shelf_holds_the_last_put_of_each_key_and_where_its_words_are(records in records(), mixed: bool) {
+        let schema = schema_of(if mixed { "none" } else { "en" });
         let last: BTreeMap<&Key, &Record> = records.iter().map(|record| (&record.key, record)).collect();
         let mut lists = Lists::new();
-        let recipe = Recipe::new(&crate::text::Language::default());
+        let recipe = Recipe::new(&crate::text::Language::new("en").unwrap());
         for (ordinal, record) in (0..).zip(last.values()) {
             for (column, name) in ["title", "notes"].into_iter().enumerate() {
                 let text = record.values(name)[0].as_text().unwrap();
                 recipe.tokens(text, |token| {
-                    let records = lists.entry(token.term.to_owned()).or_default();
+                    let records = lists.entry((token.term.to_owned(), column as u8 * u8::from(mixed))).or_default();
                     records.entry(ordinal).or_default().insert((column, token.position));
                 });
             }
         }
 
-        let (unit, entry, keys) = shelf_of(&records);
+        let (unit, entry, keys) = shelf_by(&schema, &records);
         prop_assert_eq!(&keys, &last.keys().map(|key| key.encode()).collect::<Vec<_>>());
         let shelf = Arc::new(Shelf::open(&unit, &entry, &cache()).unwrap());
         for (ordinal, key) in (0..).zip(&keys) {
             prop_assert_eq!(driven(&unit, |held| shelf.find_key(held, key)).unwrap(), Some(ordinal));
             prop_assert_eq!(&driven(&unit, |held| shelf.key_of(held, ordinal)).unwrap(), key);
-            let kept = driven(&unit, |held| shelf.kept(held, &schema(), ordinal)).unwrap();
+            let kept = driven(&unit, |held| shelf.kept(held, &schema, ordinal)).unwrap();
             let record = last[&Key::decode(key).unwrap()];
             prop_assert!(same_kept(record, &kept));
         }
         prop_assert_eq!(driven(&unit, |held| shelf.find_key(held, &Key::from(99).encode())).unwrap(), None);
-        for term in ["oak", "elm", "ash", "box", "zzz"] {
-            let found = driven(&unit, |held| shelf.find_term(held, term)).unwrap();
-            prop_assert_eq!(found.is_some(), lists.contains_key(term));
-            let Some(entry) = found else { continue };
+        for (term, stemming) in WORDS.iter().chain(&["zzz"]).flat_map(|term| [(*term, 0), (term, 1)]) {
+            let found = driven(&unit, |held| shelf.find_term(held, term, stemming)).unwrap();
+            let list = lists.get(&(term.to_owned(), stemming));
+            prop_assert_eq!(found.is_some(), list.is_some());
+            let Some((entry, list)) = found.zip(list) else { continue };
             let mut positions = driven(&unit, |held| shelf.positions(held, &entry)).unwrap();
             let mut postings = driven(&unit, |held| shelf.postings(held, &entry)).unwrap();
             let mut read = BTreeMap::new();
@@ -370,14 +421,39 @@ proptest! {
                 read.insert(postings.ordinal(), places.into_iter().collect());
             }
             prop_assert_eq!(entry.records as usize, read.len());
-            prop_assert_eq!(&read, &lists[term]);
+            prop_assert_eq!(&read, list);
+        }
+        for key in WORDS.iter().map(|term| recipe.key_of(term).unwrap()).chain(["zzz".to_owned()]) {
+            let class = driven(&unit, |held| shelf.find_class(held, &key, 0)).unwrap();
+            let of_class = |(term, stemming): &&(String, u8)| *stemming == 0 && recipe.key_of(term).as_ref() == Some(&key);
+            let expected: BTreeSet<_> = lists.keys().filter(of_class).map(|(term, _)| term.clone()).collect();
+            let Some(class) = class else {
+                prop_assert!(expected.is_empty());
+                continue;
+            };
+            prop_assert_eq!(class.forms.iter().map(|(form, _)| form.clone()).collect::<BTreeSet<_>>(), expected);
+            let records = |form: &String| lists[&(form.clone(), 0)].len() as u32;
+            prop_assert!(class.forms.iter().all(|(form, known)| *known == records(form)));
+            prop_assert!(class.forms.is_sorted_by_key(|(form, records)| (Reverse(*records), form.clone())));
+            let all: BTreeSet<_> = class.forms.iter().flat_map(|(form, _)| lists[&(form.clone(), 0)].keys()).collect();
+            prop_assert_eq!(class.whole.records as usize, all.len());
         }
     }
 }
 
 /// A shelf of these records in a place, its postings in blocks of so many.
 fn sealed(unit: &MemoryUnit, records: impl IntoIterator<Item = Record>, block: u8) -> ShelfEntry {
-    let mut builder = Builder::new(Arc::new(schema()));
+    sealed_by(&schema(), unit, records, block)
+}
+
+/// The same by another schema.
+fn sealed_by(
+    schema: &Schema,
+    unit: &MemoryUnit,
+    records: impl IntoIterator<Item = Record>,
+    block: u8,
+) -> ShelfEntry {
+    let mut builder = Builder::new(Arc::new(schema.clone()));
     builder.set_block(block);
     records.into_iter().for_each(|record| builder.put(&record).unwrap());
     builder.seal(unit).unwrap().unwrap().entry
@@ -397,7 +473,9 @@ proptest! {
         removed in prop::collection::vec(prop::bool::weighted(0.2), 60),
         block in prop_oneof![Just(4_u8), Just(128)],
         budget in prop_oneof![Just(0_usize), Just(1 << 20)],
+        mixed: bool,
     ) {
+        let schema = schema_of(if mixed { "none" } else { "en" });
         let records: BTreeMap<Key, Record> =
             records.into_iter().map(|record| (record.key.clone(), record)).collect();
         let unit = Memory::new().unit();
@@ -405,7 +483,7 @@ proptest! {
         for part in 0..4 {
             let own: Vec<_> = records.values().zip(&parts).zip(&removed).filter(|((_, p), _)| **p == part).collect();
             if !own.is_empty() {
-                let entry = sealed(&unit, own.iter().map(|((record, _), _)| (*record).clone()), block);
+                let entry = sealed_by(&schema, &unit, own.iter().map(|((record, _), _)| (*record).clone()), block);
                 let removed: Vec<bool> = own.iter().map(|(_, removed)| **removed).collect();
                 shelves.push((Arc::new(Shelf::open(&unit, &entry, &cache()).unwrap()), removed));
             }
@@ -415,8 +493,8 @@ proptest! {
         let removed: Vec<_> = shelves.iter().map(|(_, removed)| |ordinal: u32| removed[ordinal as usize]).collect();
         let sources: Vec<_> =
             shelves.iter().zip(&removed).map(|((shelf, _), removed)| Source { shelf, removed }).collect();
-        let merged = merge(&unit, &sources, &schema(), block, budget).unwrap();
-        let fresh = sealed(&unit, live.iter().map(|(record, _)| (*record).clone()), block);
+        let merged = merge(&unit, &sources, &schema, block, budget).unwrap();
+        let fresh = sealed_by(&schema, &unit, live.iter().map(|(record, _)| (*record).clone()), block);
         prop_assert_eq!((merged.records, &merged.lengths), (fresh.records, &fresh.lengths));
         for part in Section::ALL {
             if !matches!(part, Section::Kept | Section::KeptIndex) {
@@ -424,9 +502,9 @@ proptest! {
             }
         }
         let shelf = Arc::new(Shelf::open(&unit, &merged, &cache()).unwrap());
-        check(&unit, &shelf, &merged, &schema()).unwrap();
+        check(&unit, &shelf, &merged, &schema).unwrap();
         for (ordinal, (record, _)) in (0..).zip(live) {
-            let kept = driven(&unit, |held| shelf.kept(held, &schema(), ordinal)).unwrap();
+            let kept = driven(&unit, |held| shelf.kept(held, &schema, ordinal)).unwrap();
             prop_assert!(same_kept(record, &kept));
         }
     }
@@ -479,7 +557,7 @@ proptest! {
         let unit = Memory::new().unit();
         let entry = sealed(&unit, records, block);
         let shelf = Arc::new(Shelf::open(&unit, &entry, &cache()).unwrap());
-        let Some(term) = driven(&unit, |held| shelf.find_term(held, "oak")).unwrap() else {
+        let Some(term) = driven(&unit, |held| shelf.find_term(held, "oak", 0)).unwrap() else {
             prop_assert!(there.iter().all(|(title, notes)| title.is_none() && notes.is_none()));
             return Ok(());
         };
@@ -563,7 +641,7 @@ proptest! {
         let unit = Memory::new().unit();
         let entry = sealed(&unit, (0..all).map(record), block);
         let shelf = Arc::new(Shelf::open(&unit, &entry, &cache()).unwrap());
-        let term = driven(&unit, |held| shelf.find_term(held, "oak")).unwrap().unwrap();
+        let term = driven(&unit, |held| shelf.find_term(held, "oak", 0)).unwrap().unwrap();
         let mut postings = driven(&unit, |held| shelf.postings(held, &term)).unwrap();
         let mut positions = driven(&unit, |held| shelf.positions(held, &term)).unwrap();
         prop_assert!(postings.advance().unwrap());
@@ -597,13 +675,13 @@ proptest! {
         let unit = Memory::new().unit();
         let entry = sealed(&unit, (0..).zip(&times).map(record), block);
         let shelf = Arc::new(Shelf::open(&unit, &entry, &cache()).unwrap());
-        let Some(term) = driven(&unit, |held| shelf.find_term(held, "oak")).unwrap() else { return Ok(()) };
+        let Some(term) = driven(&unit, |held| shelf.find_term(held, "oak", 0)).unwrap() else { return Ok(()) };
         let postings = || driven(&unit, |held| shelf.postings(held, &term)).unwrap();
         let (mut walk, mut walked) = (postings(), Vec::new());
         while walk.advance().unwrap() {
             walk.read().unwrap();
             let frequencies: Vec<_> = walk.frequencies().collect();
-            walked.push((walk.ordinal(), walk.columns(), frequencies, walk.first_occurrence()));
+            walked.push((walk.ordinal(), walk.columns(), frequencies));
         }
         let mut first = postings();
         first.ask_list().unwrap();
@@ -616,7 +694,7 @@ proptest! {
             let place = walked.iter().position(|(known, ..)| *known == ordinal);
             prop_assert_eq!((list.place_of(ordinal), list.has(ordinal)), (place, place.is_some()));
             let Some(place) = place else { continue };
-            let (_, columns, frequencies, _) = &walked[place];
+            let (_, columns, frequencies) = &walked[place];
             if let Some((set, tf)) = list.shape(place).and_then(|shape| walk.kinds().even(shape)) {
                 prop_assert!(set == *columns && frequencies.iter().all(|(_, known)| *known == tf));
             }
@@ -766,7 +844,7 @@ proptest! {
         let (unit, entry, _) = shelf_of(&records);
         let shelf = Arc::new(Shelf::open(&unit, &entry, &cache()).unwrap());
         for wanted in terms.iter().chain(&others) {
-            let found = driven(&unit, |held| shelf.find_term(held, wanted)).unwrap();
+            let found = driven(&unit, |held| shelf.find_term(held, wanted, 0)).unwrap();
             prop_assert_eq!(found.is_some(), terms.contains(wanted), "{}", wanted);
             let Some(found) = found else { continue };
             prop_assert_eq!(found.occurrences(), 1 + u64::from(wanted == texts[0]));
@@ -891,7 +969,7 @@ fn patterns_find_the_terms_that_fit_and_look_at_few_others() {
         let expected = all.iter().filter(|term| accepts(&pattern, term)).take(most.saturating_add(1));
         assert!(expected.eq(&found), "{pattern}: {found:?}");
         for (term, entry) in &liked.terms {
-            let known = driven(&unit, |held| shelf.find_term(held, term)).unwrap();
+            let known = driven(&unit, |held| shelf.find_term(held, term, entry.stemming)).unwrap();
             assert_eq!(known.as_ref(), Some(entry));
         }
         (found.len() as u64, liked.visited)

@@ -177,10 +177,9 @@ impl Highlighter {
                         return;
                     }
                     let key = if has_forms { recipe.key_of(token.term) } else { None };
-                    let class = key.map(|key| recipe.class(&key));
                     for (place, lookup) in self.plan.lookups.iter().enumerate() {
                         let same_class =
-                            lookup.class.as_ref().zip(class.as_ref()).is_some_and(|(a, b)| a.name == *b);
+                            key.is_some() && lookup.class == key && lookup.stemming == recipe.stemming_name();
                         let same = lookup.term.as_deref() == Some(token.term);
                         if same
                             || same_class

@@ -121,8 +121,8 @@ impl Manifest {
     /// Reads a manifest; checks label, version, checksum and that its numbers agree with each other.
     ///
     /// # Errors
-    /// [`ErrorKind::NotACellar`] if it is something else or of a later version, [`ErrorKind::Damaged`] if its bytes
-    /// were altered, [`ErrorKind::BadSchema`] if its schema names what this program lacks, such as a step or a stemmer.
+    /// [`ErrorKind::NotACellar`] if it is something else, [`ErrorKind::MadeByOlder`] or [`ErrorKind::MadeByNewer`] if it is of another
+    /// version, [`ErrorKind::Damaged`] if its bytes were altered, [`ErrorKind::BadSchema`] if its schema names what this program lacks, such as a step or a stemmer.
     pub fn decode(bytes: &[u8]) -> Result<Self> {
         let mut reader = Reader::new(bytes);
         if reader.array() != Ok(MAGIC) {
@@ -134,10 +134,13 @@ impl Manifest {
         let cut = |_| Error::damaged("the manifest is cut short");
         let version = reader.u32().map_err(cut)?;
         if version != VERSION {
-            let what =
-                if version > VERSION { "use a newer one" } else { "make the cellar anew, from its source" };
+            let (kind, what) = if version > VERSION {
+                (ErrorKind::MadeByNewer, "use a newer one")
+            } else {
+                (ErrorKind::MadeByOlder, "make the cellar anew from its source")
+            };
             return Err(Error::new(
-                ErrorKind::NotACellar,
+                kind,
                 format!("The cellar has version {version} and this program reads version {VERSION}; {what}."),
             ));
         }

@@ -7,7 +7,7 @@
 use super::offered::Own;
 use super::own::{Role, StepOutput};
 use super::pieces::{Piece, TakePieces};
-use super::recipe::{Change, Recipe, Token, TracedToken};
+use super::recipe::{Change, Recipe, Token, TracedToken, without_zeros};
 use super::{MAX_TERM_BYTES, fold};
 use hashbrown::HashMap;
 use std::ops::Range;
@@ -170,6 +170,7 @@ fn stepped(
 
 /// Tells whether a token is weak, and what its forms share.
 fn finish(recipe: &Recipe, token: &mut MadeToken, traces: bool) {
+    without_zeros(&mut token.term);
     let before = token.term.clone();
     token.weak = recipe.stop.contains(token.term.as_str());
     let mut changes = std::mem::take(&mut token.changes);
@@ -178,7 +179,7 @@ fn finish(recipe: &Recipe, token: &mut MadeToken, traces: bool) {
             changes.push(Change { step: step.into(), before: before.to_owned(), after: after.to_owned() });
         }
     };
-    if recipe.keeps_forms() {
+    if !recipe.stemming_name().is_empty() {
         token.term.truncate(token.term.floor_char_boundary(MAX_TERM_BYTES));
         token.key = traces.then(|| {
             let mut key = token.term.clone();

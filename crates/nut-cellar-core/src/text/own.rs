@@ -63,7 +63,7 @@ pub enum Role {
     Part,
 }
 
-/// What a [`Step`] makes of a word, one token after the other. Empty tokens are none.
+/// What a [`Step`] makes of a word, one token after the other. Empty tokens are none; zero characters are left out of others.
 #[derive(Debug, Default)]
 pub struct StepOutput {
     pub(super) tokens: Vec<StepToken>,
@@ -82,10 +82,15 @@ pub(super) struct StepToken {
     pub range: Option<Range<usize>>,
 }
 
+/// Whether a term has nothing that is kept.
+fn is_nothing(term: &str) -> bool {
+    term.chars().all(|character| character == '\0')
+}
+
 impl StepOutput {
     /// A token at the next position.
     pub fn word(&mut self, term: &str) -> &mut Self {
-        if term.is_empty() { self } else { self.gap().put(term, Role::Word) }
+        if is_nothing(term) { self } else { self.gap().put(term, Role::Word) }
     }
 
     /// Another word for the last one, at its position; the first token is a word.
@@ -116,7 +121,7 @@ impl StepOutput {
     fn beside(&mut self, term: &str, role: Role) -> &mut Self {
         let follows = self.tokens.last().is_some_and(|last| last.at + 1 == self.positions);
         match term {
-            "" => self,
+            term if is_nothing(term) => self,
             _ if follows => self.put(term, role),
             _ => self.word(term),
         }

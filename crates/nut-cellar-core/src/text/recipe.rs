@@ -91,12 +91,19 @@ pub struct Recipe {
     /// The sign before decimals, where numbers and words with an apostrophe are read in the forms that people write.
     decimal_sign: Option<char>,
     pub(super) stop: HashSet<String>,
-    /// What comes before the keys of this recipe, where forms are terms of their own.
+    /// The name of its stemming, where forms are terms of their own.
     ranked: Option<String>,
 }
 
 #[derive(Clone)]
 struct OwnTokeniser(Arc<dyn Tokeniser>);
+
+/// Takes out the character that ends terms where they are kept. Only tokenisers, steps and stemmers of a program's own can leave one.
+pub(super) fn without_zeros(term: &mut String) {
+    if term.contains('\0') {
+        term.retain(|character| character != '\0');
+    }
+}
 
 impl OwnTokeniser {
     #[inline(never)]
@@ -210,7 +217,8 @@ impl Recipe {
             language: settings.language(),
             ranked: settings.ranks_forms().then(|| {
                 let accents = if settings.folds_accents() { "plain" } else { "accents" };
-                format!("{} {} {accents}\0", habits.code, settings.stemmers().unwrap_or_default())
+                let written = if settings.reads_forms_as_written() { "written" } else { "read" };
+                format!("{} {} {accents} {written}", habits.code, settings.stemmers().unwrap_or_default())
             }),
         }
     }
@@ -224,19 +232,15 @@ impl Recipe {
         })
     }
 
-    /// Whether each form is a term of its own.
-    pub(crate) fn keeps_forms(&self) -> bool {
-        self.ranked.is_some()
+    /// The name of its stemming: recipes with the same one give the same keys, and words read by them are forms of each other. Empty if forms
+    /// are not told apart, so each term is a word of its own.
+    pub(crate) fn stemming_name(&self) -> &str {
+        self.ranked.as_deref().unwrap_or_default()
     }
 
     /// The key of a term, if that is another than the term itself.
     pub(crate) fn other_key(&self, term: &str) -> Option<String> {
         self.key_of(term).filter(|key| key != term)
-    }
-
-    /// The name of the class of forms with this key: classes of different recipes stay apart.
-    pub(crate) fn class(&self, key: &str) -> String {
-        format!("{}{key}", self.ranked.as_deref().unwrap_or_default())
     }
 
     /// A part of a word as it stands in terms: folded, and without accents where terms have none.
@@ -308,6 +312,7 @@ impl Recipe {
             term.clear();
             term.push_str(bare);
         }
+        without_zeros(term);
         let weak = self.stop.contains(term.as_str());
         if self.ranked.is_none() {
             self.unify(term, None);
@@ -351,6 +356,7 @@ impl Recipe {
             step("accents", word, &|word| accents::fold(word, own_letters));
         }
         step("limit", word, &|word| word.truncate(word.floor_char_boundary(MAX_TERM_BYTES)));
+        without_zeros(word);
     }
 
     /// The word without what its language puts before an apostrophe.
@@ -366,7 +372,12 @@ impl Recipe {
     /// Whether words of ASCII become terms by folding their case and nothing else.
     fn only_folds_ascii(&self) -> bool {
         let keeps_forms = self.ranked.is_some() || (self.stemming.is_none() && self.decimal_sign.is_none());
-        self.folds && keeps_forms && self.stop.is_empty() && self.elided.is_empty() && !self.turkic
+        self.tokeniser.is_none()
+            && self.folds
+            && keeps_forms
+            && self.stop.is_empty()
+            && self.elided.is_empty()
+            && !self.turkic
     }
 }
 
@@ -554,7 +565,7 @@ mod tests {
         assert_eq!(all("Boxes box cafés"), [pair("boxes", "box"), pair("box", "box"), pair("cafés", "cafe")]);
         assert_eq!(english.key_of("boxes").unwrap(), "box");
         assert_eq!(Recipe::new(&Language::new("none").unwrap()).key_of("boxes"), None);
-        assert_ne!(english.class("box"), Recipe::new(&Language::new("de").unwrap()).class("box"));
+        assert_ne!(english.stemming_name(), Recipe::new(&Language::new("de").unwrap()).stemming_name());
     }
 
     #[test]

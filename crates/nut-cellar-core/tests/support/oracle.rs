@@ -9,6 +9,7 @@ use nut_cellar_core::text::{
     Role, Stemmer, Step, StepOutput, TextSettings, WordList, offer_stemmer, offer_step, offer_words,
 };
 use nut_cellar_core::{Filter, Key, Kind, Language, Query, Recipe, Record, Value, Words};
+use std::cell::RefCell;
 use std::cmp::Ordering;
 use std::collections::{BTreeMap, BTreeSet};
 use std::ops::Deref;
@@ -93,6 +94,9 @@ struct Word {
     role: Role,
     /// Whether it ends where the last one does.
     last: bool,
+    /// The language whose forms it is one of, none if it has none, and what it has in common with them.
+    stemming: &'static str,
+    key: String,
 }
 
 /// The tokens of one column of one record, and how many positions there are.
@@ -123,8 +127,8 @@ enum Like {
     Near(String, usize),
 }
 
-/// All terms that stand for a typed one, most alike first, of which the first 64 score.
-type Family = (Typed, Vec<(String, f32)>);
+/// All terms that stand for a typed one, most alike first, of which the first 64 score; each with the stemmings by which it is found.
+type Family = (Typed, Vec<(String, f32, BTreeSet<&'static str>)>);
 
 const SCORING: usize = 64;
 
@@ -208,6 +212,42 @@ struct Reader<'a> {
     search: &'a OracleSearch,
     leaves: Vec<Leaf>,
     words: Vec<Vec<Vec<(Typed, f32)>>>,
+    /// How columns that are not searched read each word.
+    elsewhere: Vec<Vec<Typed>>,
+}
+
+/// By which stemming words of a language have forms.
+fn stemming(language: &'static str) -> &'static str {
+    if with_recipe(language, |recipe| recipe.key_of("oaks").is_some()) { language } else { "" }
+}
+
+/// Recipes take longer to make than all that is asked of them here.
+fn with_recipe<T>(language: &'static str, ask: impl FnOnce(&Recipe) -> T) -> T {
+    thread_local! {
+        static KNOWN: RefCell<BTreeMap<&'static str, Recipe>> = RefCell::default();
+    }
+    KNOWN.with_borrow_mut(|known| ask(known.entry(language).or_insert_with(|| recipe(language))))
+}
+
+/// The stemmings, in the order of the columns, and the columns of each.
+fn stemmings(search: &OracleSearch) -> Vec<(&'static str, BTreeSet<usize>)> {
+    let mut all: Vec<(&str, BTreeSet<usize>)> = Vec::new();
+    for (c, column) in search.columns.iter().enumerate() {
+        for language in [column.language].into_iter().chain(column.others.map(|(language, _)| language)) {
+            let name = stemming(language);
+            match all.iter_mut().find(|(known, _)| *known == name) {
+                Some((_, columns)) => drop(columns.insert(c)),
+                None => all.push((name, BTreeSet::from([c]))),
+            }
+        }
+    }
+    all
+}
+
+/// What forms of a term have in common.
+fn key_of(stemming: &'static str, term: &str) -> String {
+    let key = if stemming.is_empty() { None } else { with_recipe(stemming, |recipe| recipe.key_of(term)) };
+    key.unwrap_or_else(|| term.to_owned())
 }
 
 /// All matches, in order.
@@ -221,6 +261,12 @@ pub fn loosened(records: &BTreeMap<Key, Record>, search: &OracleSearch) -> Vec<S
     look(records, search).1
 }
 
+/// The mean length of each column.
+fn averages(search: &OracleSearch, documents: &[(&Key, Vec<Tokens>)]) -> Vec<f32> {
+    let sum = |c: usize| documents.iter().map(|(_, columns)| length(&columns[c])).sum::<u64>() as f64;
+    (0..search.columns.len()).map(|c| (sum(c) / documents.len() as f64) as f32).collect()
+}
+
 fn look(records: &BTreeMap<Key, Record>, search: &OracleSearch) -> (Vec<OracleHit>, Vec<String>) {
     let documents: Vec<(&Key, Vec<Tokens>)> = records
         .iter()
@@ -229,19 +275,15 @@ fn look(records: &BTreeMap<Key, Record>, search: &OracleSearch) -> (Vec<OracleHi
         })
         .collect();
     let count = documents.len() as f64;
-    let averages: Vec<f32> = (0..search.columns.len())
-        .map(|c| {
-            (documents.iter().map(|(_, columns)| length(&columns[c])).sum::<u64>() as f64 / count) as f32
-        })
-        .collect();
-    let mut reader = Reader { search, leaves: Vec::new(), words: Vec::new() };
+    let averages = averages(search, &documents);
+    let mut reader = Reader { search, leaves: Vec::new(), words: Vec::new(), elsewhere: Vec::new() };
     let root = reader.read(&search.query, &search.searched, &[], true, true);
-    let Reader { mut leaves, words, .. } = reader;
-    // Every term there is.
-    let all: BTreeSet<&String> = documents
+    let Reader { mut leaves, words, elsewhere, .. } = reader;
+    // Every term there is, with its stemming.
+    let all: BTreeMap<(&str, &String), &String> = documents
         .iter()
         .flat_map(|(_, c)| c.iter().flat_map(|column| column.iter()))
-        .map(|word| &word.term)
+        .map(|word| ((word.stemming, &word.term), &word.key))
         .collect();
     let typed = leaves.iter().flat_map(|leaf| leaf.runs.iter().flatten().flatten()).map(|(typed, _)| typed);
     let mut families: Vec<Family> = Vec::new();
@@ -250,16 +292,34 @@ fn look(records: &BTreeMap<Key, Record>, search: &OracleSearch) -> (Vec<OracleHi
             families.push((typed.clone(), family(typed, &all)));
         }
     }
-    let with = |term: &String| {
-        let has = |columns: &Vec<Tokens>| {
-            columns.iter().flat_map(|column| column.iter()).any(|word| word.term == *term)
-        };
+    let having = |is: &dyn Fn(&Word) -> bool| {
+        let has = |columns: &Vec<Tokens>| columns.iter().flat_map(|column| column.iter()).any(is);
         documents.iter().filter(|(_, columns)| has(columns)).count() as u64
     };
-    let counts: Vec<Vec<u64>> =
-        words.iter().map(|word| scoring(word, &families).keys().map(with).collect()).collect();
-    let idf = counts.iter().map(|counts| {
-        let n = counts.iter().max().copied().unwrap_or(0) as f64;
+    let with = |term: &String, by: &BTreeSet<&str>| {
+        let of = |stemming: &&str| having(&|word| word.term == *term && word.stemming == *stemming);
+        by.iter().map(of).max().unwrap_or(0)
+    };
+    // Of a word whose forms count, all records that have one.
+    let class = |typed: &Typed| {
+        let own = stemming(typed.language);
+        match &typed.key {
+            Some(key) => having(&|word| word.stemming == own && word.key == *key),
+            None => having(&|word| word.stemming == own && Some(&word.term) == typed.term.as_ref()),
+        }
+    };
+    let counts: Vec<Vec<u64>> = words
+        .iter()
+        .map(|word| scoring(word, &families).iter().map(|(term, (.., by))| with(term, by)).collect())
+        .collect();
+    let idf = words.iter().zip(&elsewhere).map(|(word, elsewhere)| {
+        let typed = || word.iter().flatten().map(|(typed, _)| typed);
+        let of_terms = typed().flat_map(|typed| {
+            let (_, family) = families.iter().find(|(known, _)| known == typed).unwrap();
+            family.iter().take(SCORING).map(|(term, _, by)| with(term, by)).collect::<Vec<_>>()
+        });
+        let of_classes = typed().filter(|typed| typed.key.is_some()).chain(elsewhere).map(class);
+        let n = of_terms.chain(of_classes).max().unwrap_or(0) as f64;
         libm::log(1.0 + (count - n + 0.5) / (n + 0.5)) as f32
     });
     let idf: Vec<f32> = idf.collect();
@@ -572,11 +632,40 @@ impl Reader<'_> {
             let known = self.words.iter().position(|known| *known == word);
             words.push(known.unwrap_or(self.words.len()));
             if known.is_none() {
+                self.elsewhere.push(self.elsewhere(&word));
                 self.words.push(word);
             }
         }
         self.leaves.push(Leaf { text: text.to_owned(), runs, window, times, words, loose: false });
         Node::Leaf(self.leaves.len() - 1)
+    }
+}
+
+impl Reader<'_> {
+    /// How columns in which a word is not searched read it, where that is one token.
+    fn elsewhere(&self, word: &[Vec<(Typed, f32)>]) -> Vec<Typed> {
+        let terms = word
+            .iter()
+            .flatten()
+            .filter(|(_, alike)| *alike >= 1.0)
+            .filter_map(|(typed, _)| typed.term.clone());
+        let unsearched = self.search.columns.iter().zip(word).filter(|(_, typed)| typed.is_empty());
+        let languages: Vec<&'static str> = unsearched
+            .flat_map(|(column, _)| {
+                [column.language].into_iter().chain(column.others.map(|(language, _)| language))
+            })
+            .collect();
+        let mut elsewhere = Vec::new();
+        for term in terms {
+            for language in &languages {
+                let tokens = text_tokens(&term, language);
+                if let [token] = &tokens[..] {
+                    let key = with_recipe(language, |recipe| recipe.key_of(&token.term));
+                    elsewhere.push(Typed { term: Some(token.term.clone()), key, language, like: Vec::new() });
+                }
+            }
+        }
+        elsewhere
     }
 }
 
@@ -625,16 +714,19 @@ fn typed_test(kind: Kind, text: &str) -> Test {
     }
 }
 
-/// The terms of a word that score, each with how alike it is and the columns in which it counts.
-fn scoring(word: &[Vec<(Typed, f32)>], families: &[Family]) -> BTreeMap<String, (f32, BTreeSet<usize>)> {
-    let mut terms: BTreeMap<String, (f32, BTreeSet<usize>)> = BTreeMap::new();
+/// The terms of a word that score, each with how alike it is, the columns in which it counts, and the stemmings by which it is found.
+type Scoring = BTreeMap<String, (f32, BTreeSet<usize>, BTreeSet<&'static str>)>;
+
+fn scoring(word: &[Vec<(Typed, f32)>], families: &[Family]) -> Scoring {
+    let mut terms = Scoring::new();
     for (c, typed) in word.iter().enumerate() {
         for (typed, of_run) in typed {
             let (_, family) = families.iter().find(|(known, _)| known == typed).unwrap();
-            for (term, likeness) in family.iter().take(SCORING) {
-                let (known, columns) = terms.entry(term.clone()).or_default();
+            for (term, likeness, by) in family.iter().take(SCORING) {
+                let (known, columns, known_by) = terms.entry(term.clone()).or_default();
                 *known = known.max(likeness * of_run);
                 columns.insert(c);
+                known_by.extend(by);
             }
         }
     }
@@ -649,19 +741,36 @@ fn part(
     averages: &[f32],
     idf: f32,
 ) -> f32 {
-    let mut terms: Vec<_> = scoring(word, families).into_iter().collect();
-    terms.sort_by(|(a, (alike, _)), (b, (blike, _))| blike.total_cmp(alike).then(a.cmp(b)));
-    let mut tf = 0.0_f32;
-    for (term, (likeness, counting)) in terms {
-        let mut of_term = 0.0_f32;
-        for c in counting {
-            let count = columns[c].iter().filter(|word| word.term == *term).count();
-            if count > 0 {
-                let (w, b, length) = (search.columns[c].weight, search.b[c], length(&columns[c]) as f32);
-                of_term += w * count as f32 / (1.0 - b + b * length / averages[c]);
+    // Forms of one class, which count in the same columns, add up first, and then the classes.
+    let mut classes = BTreeMap::<_, Vec<(f32, String, BTreeSet<usize>, &str)>>::new();
+    let stemmings = stemmings(search);
+    for (term, (likeness, counting, by)) in scoring(word, families) {
+        for (number, (stemming, of)) in stemmings.iter().enumerate() {
+            let columns: BTreeSet<usize> = counting.intersection(of).copied().collect();
+            if by.contains(stemming) && !columns.is_empty() {
+                let bits: u64 = columns.iter().map(|c| 1 << c).sum();
+                let class = (number, key_of(stemming, &term), bits);
+                classes.entry(class).or_default().push((likeness, term.clone(), columns, *stemming));
             }
         }
-        tf += of_term * likeness;
+    }
+    let mut tf = 0.0_f32;
+    for mut terms in classes.into_values() {
+        terms.sort_by(|(alike, a, ..), (blike, b, ..)| blike.total_cmp(alike).then(a.cmp(b)));
+        let mut of_class = 0.0_f32;
+        for (likeness, term, counting, by) in terms {
+            let mut of_term = 0.0_f32;
+            for c in counting {
+                let is = |word: &&Word| word.term == term && word.stemming == by;
+                let count = columns[c].iter().filter(is).count();
+                if count > 0 {
+                    let (w, b, length) = (search.columns[c].weight, search.b[c], length(&columns[c]) as f32);
+                    of_term += w * count as f32 / (1.0 - b + b * length / averages[c]);
+                }
+            }
+            of_class += of_term * likeness;
+        }
+        tf += of_class;
     }
     if tf == 0.0 { 0.0 } else { idf * (search.k1 + 1.0) / (1.0 + search.k1 / tf) }
 }
@@ -672,8 +781,11 @@ fn nearest(words: &[&Vec<Vec<(Typed, f32)>>], families: &[Family], columns: &[To
     let terms: Vec<_> = words.iter().map(|word| scoring(word, families)).collect();
     for (c, tokens) in columns.iter().enumerate() {
         let of = |w: usize| {
-            let counts = |term: &String| terms[w].get(term).is_some_and(|(_, columns)| columns.contains(&c));
-            tokens.iter().filter(move |word| counts(&word.term)).map(|word| word.at).collect::<Vec<_>>()
+            let counts = |word: &&Word| {
+                let known = terms[w].get(&word.term);
+                known.is_some_and(|(_, columns, by)| columns.contains(&c) && by.contains(word.stemming))
+            };
+            tokens.iter().filter(counts).map(|word| word.at).collect::<Vec<_>>()
         };
         for one in 0..words.len() {
             for other in 0..one {
@@ -689,24 +801,34 @@ fn nearest(words: &[&Vec<Vec<(Typed, f32)>>], families: &[Family], columns: &[To
 }
 
 /// All terms that stand for a typed one: the most alike first.
-fn family(typed: &Typed, all: &BTreeSet<&String>) -> Vec<(String, f32)> {
-    let recipe = (!typed.language.is_empty()).then(|| recipe(typed.language));
-    let likeness = |term: &String| {
-        let mut best = 0.0_f32;
-        if typed.term.as_ref() == Some(term) {
-            best = 1.0;
+fn family(
+    typed: &Typed,
+    all: &BTreeMap<(&'static str, &String), &String>,
+) -> Vec<(String, f32, BTreeSet<&'static str>)> {
+    let own = if typed.language.is_empty() { None } else { Some(stemming(typed.language)) };
+    // A word that was typed, and its forms, are found by the stemming that read it; what looks like it by whichever.
+    let mut terms = BTreeMap::<&String, (f32, BTreeSet<&'static str>)>::new();
+    for (&(by, term), key) in all {
+        let is_typed = typed.term.as_ref() == Some(term);
+        let is_form = own == Some(by) && typed.key.as_ref() == Some(*key);
+        let alike = typed.like.iter().map(|like| how_alike(like, term)).fold(0.0, f32::max);
+        let named = if is_typed {
+            1.0_f32
+        } else if is_form {
+            0.7
+        } else {
+            0.0
+        };
+        let (known, found) = terms.entry(term).or_default();
+        *known = known.max(named).max(alike);
+        if alike > 0.0 || is_form || (is_typed && own == Some(by)) {
+            found.insert(by);
         }
-        if typed.key.is_some() && recipe.as_ref().is_some_and(|recipe| recipe.key_of(term) == typed.key) {
-            best = best.max(0.7);
-        }
-        for like in &typed.like {
-            best = best.max(how_alike(like, term));
-        }
-        best
-    };
-    let mut family: Vec<_> = all.iter().map(|term| ((*term).clone(), likeness(term))).collect();
-    family.retain(|(_, likeness)| *likeness > 0.0);
-    family.sort_by(|(a, alike), (b, blike)| blike.total_cmp(alike).then(a.cmp(b)));
+    }
+    let of_term = |(term, (alike, found)): (&String, _)| (term.clone(), alike, found);
+    let mut family: Vec<(String, f32, BTreeSet<&str>)> = terms.into_iter().map(of_term).collect();
+    family.retain(|(_, _, by)| !by.is_empty());
+    family.sort_by(|(a, alike, _), (b, blike, _)| blike.total_cmp(alike).then(a.cmp(b)));
     family
 }
 
@@ -793,10 +915,9 @@ fn length(column: &Tokens) -> u64 {
 fn runs(text: &str, column: &OracleColumn, like: impl Fn(&str, bool) -> Vec<Like>) -> (Vec<Run>, Vec<Run>) {
     let (mut runs, mut with_parts) = (Vec::new(), Vec::new());
     for language in [column.language].into_iter().chain(column.others.map(|(language, _)| language)) {
-        let recipe = recipe(language);
         let typed = |word: &Word| Typed {
             term: Some(word.term.clone()),
-            key: recipe.key_of(&word.term),
+            key: with_recipe(language, |recipe| recipe.key_of(&word.term)),
             language,
             like: if word.role == Role::Word { like(&word.term, word.last) } else { Vec::new() },
         };
@@ -923,7 +1044,7 @@ fn matches_leaf(leaf: &Leaf, columns: &[Tokens], families: &[Family], anywhere_a
 fn is(typed: &Typed, word: &Word, families: &[Family], alone: bool) -> bool {
     let (_, family) = families.iter().find(|(known, _)| known == typed).unwrap();
     let most = if alone { usize::MAX } else { SCORING };
-    family.iter().take(most).any(|(term, _)| *term == word.term)
+    family.iter().take(most).any(|(term, _, by)| *term == word.term && by.contains(word.stemming))
 }
 
 fn in_a_row(run: &Run, column: &Tokens, families: &[Family]) -> bool {
@@ -944,11 +1065,13 @@ fn in_window(run: &Run, column: &Tokens, families: &[Family], window: u32) -> bo
     })
 }
 
-fn text_tokens(text: &str, language: &str) -> Tokens {
+fn text_tokens(text: &str, language: &'static str) -> Tokens {
     let (mut tokens, mut ends) = (Vec::new(), Vec::new());
-    let positions = recipe(language).tokens(text, |token| {
+    let own = stemming(language);
+    let positions = with_recipe(language, Recipe::clone).tokens(text, |token| {
         let (at, span, role) = (token.position, token.span, token.role);
-        tokens.push(Word { term: token.term.to_owned(), at, span, role, last: false });
+        let (term, key) = (token.term.to_owned(), key_of(own, token.term));
+        tokens.push(Word { term, at, span, role, last: false, stemming: own, key });
         ends.push(token.end);
     });
     let end = ends.iter().max().copied();

@@ -71,7 +71,7 @@ impl PostgresCellar {
             return Err(withheld(&rows));
         }
         let found = state::look(&mut transaction, &names);
-        if found.as_ref().is_err_and(Error::is_damaged) {
+        if found.as_ref().is_err_and(Error::needs_rebuild) {
             drop(transaction);
             let cellar = Self::with(names, schema.clone(), rows);
             let synced = cellar.make_anew(client, &mut progress)?;
@@ -135,7 +135,7 @@ impl PostgresCellar {
         let opened = self.on_state(client, &[], Seen::shelves, &|| None, |view, _| {
             Snapshot::open(view, &Opened::new()).map(|_| ())
         });
-        if opened.as_ref().is_err_and(Error::is_damaged) { Ok(false) } else { opened.map(|()| true) }
+        if opened.as_ref().is_err_and(Error::needs_rebuild) { Ok(false) } else { opened.map(|()| true) }
     }
 
     /// Makes everything that belongs to the cellar anew, whatever is left of it, and reads all rows.
@@ -255,7 +255,7 @@ impl PostgresCellar {
         match state::exists(client, &names) {
             Ok(false) => Err(not_there(client, &names)),
             // A part of it is taken away as well.
-            Err(error) if !error.is_damaged() => Err(error),
+            Err(error) if !error.needs_rebuild() => Err(error),
             _ => state::remove(client, &names),
         }
     }

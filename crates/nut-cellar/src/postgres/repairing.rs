@@ -51,7 +51,7 @@ impl PostgresCellar {
     /// As for [`sync`](Self::sync).
     pub fn repair(&self, client: &mut impl Connection) -> Result<Repaired> {
         match self.repair_what_is_there(client) {
-            Err(error) if error.is_damaged() => {
+            Err(error) if error.needs_rebuild() => {
                 self.make_anew(client, &mut |_| ())?;
                 Ok(Repaired::of_all())
             }
@@ -66,7 +66,7 @@ impl PostgresCellar {
             return Ok(Repaired::of_all());
         }
         let records = match self.check(client).and_then(|()| self.differences(client)) {
-            Err(error) if error.is_damaged() => {
+            Err(error) if error.needs_rebuild() => {
                 self.rebuild(client)?;
                 self.check(client)?;
                 return Ok(Repaired::of_all());

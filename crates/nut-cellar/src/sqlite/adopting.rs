@@ -48,7 +48,7 @@ impl SqliteCellar {
         let cellar = Self::with(Names::new(name)?, schema.clone());
         let transaction = Transaction::to_write(connection, ADOPTING)?;
         let found = State::read(connection, &cellar.names, &cellar.manifests);
-        if found.as_ref().is_err_and(Error::is_damaged) {
+        if found.as_ref().is_err_and(Error::needs_rebuild) {
             drop(transaction);
             let synced = cellar.make_anew(connection, &mut progress)?;
             return Ok((cellar, Adopted { rebuilt: true, synced, ..Adopted::default() }));
@@ -107,7 +107,7 @@ impl SqliteCellar {
     /// Whether what the shelves begin with can be read.
     fn opens(&self, connection: &Connection) -> Result<bool> {
         let opened = self.read(connection, |_, _| Ok(()));
-        if opened.as_ref().is_err_and(Error::is_damaged) { Ok(false) } else { opened.map(|()| true) }
+        if opened.as_ref().is_err_and(Error::needs_rebuild) { Ok(false) } else { opened.map(|()| true) }
     }
 
     /// Makes everything that belongs to the cellar anew, whatever is left of it, and reads all rows.
@@ -193,7 +193,7 @@ impl SqliteCellar {
         match exists(connection, &names) {
             Ok(false) => return Err(not_there(connection, &names)),
             // A part of it is taken away as well.
-            Err(error) if !error.is_damaged() => return Err(error),
+            Err(error) if !error.needs_rebuild() => return Err(error),
             _ => remove(connection, &names)?,
         }
         transaction.commit(RELEASING)

@@ -52,7 +52,7 @@ impl SqliteCellar {
     /// As for [`sync`](Self::sync).
     pub fn repair(&self, connection: &Connection) -> Result<Repaired> {
         match self.repair_what_is_there(connection) {
-            Err(error) if error.is_damaged() => {
+            Err(error) if error.needs_rebuild() => {
                 self.make_anew(connection, &mut |_| ())?;
                 Ok(Repaired::of_all())
             }
@@ -67,7 +67,7 @@ impl SqliteCellar {
             return Ok(Repaired::of_all());
         }
         let records = match self.check(connection).and_then(|()| self.differences(connection)) {
-            Err(error) if error.is_damaged() => {
+            Err(error) if error.needs_rebuild() => {
                 self.rebuild(connection)?;
                 self.check(connection)?;
                 return Ok(Repaired::of_all());

@@ -33,7 +33,7 @@ pub struct ReportWord {
     pub word: String,
     /// How many terms it stands for.
     pub terms: usize,
-    /// How many live records have it: of its terms the one that most have.
+    /// How many live records have it: the class of its forms, or the term in none of them, that most have.
     pub records: u64,
 }
 
@@ -45,7 +45,7 @@ impl Search {
         let words = (0..plan.words.len()).map(|word| ReportWord {
             word: word_of(plan, word),
             terms: known.map_or(0, |known| known.parts[word].len()),
-            records: known.map_or(0, |known| known.counts[word].iter().max().copied().unwrap_or(0)),
+            records: known.map_or(0, |known| known.records[word]),
         });
         Report {
             query: self.query.to_string(),

@@ -61,13 +61,13 @@ pub struct WordPart {
     pub word: String,
     /// How often it was typed.
     pub times: u32,
-    /// How many live records have it: of its terms the one that most have.
+    /// How many live records have it: the class of its forms, or the term in none of them, that most have.
     pub records: u64,
     /// idf.
     pub idf: f32,
     /// The terms of it that the record has.
     pub terms: Vec<TermPart>,
-    /// tf~: the frequencies of the terms, each times its likeness.
+    /// tf~: the frequencies of the terms, each times its likeness, class by class.
     pub frequency: f32,
     /// idf · (k1 + 1) / (1 + k1 / tf~).
     pub part: f32,
@@ -81,6 +81,8 @@ pub struct TermPart {
     pub term: String,
     /// 1 as typed, less for forms, synonyms and what is spelled nearly so.
     pub likeness: f32,
+    /// Terms with the same number are forms of one class: they add up before others are added.
+    pub class: usize,
     /// Where it stands.
     pub columns: Vec<ColumnPart>,
     /// The shares of the columns.
@@ -367,44 +369,45 @@ impl Examined<'_> {
         (place, times): (usize, u32),
     ) -> Step<WordPart> {
         let (plan, formula) = (&self.prepared.plan, &self.prepared.formula);
-        let parts = known.parts[place].iter().map(|part| &known.families[part.lookup].terms[part.slot]);
-        let there = parts.filter(|alike| alike.entries[self.shelf].is_some());
         let Cursors { words, scorer, .. } = cursors;
         words[place].cursor.seek(self.ordinal)?;
         let (mut terms, mut sum) = (Vec::new(), 0.0);
-        let each = there.zip(&mut words[place].cursor.terms);
         let names: Vec<_> = self.snapshot.schema().text_columns().map(|(name, _)| name).collect();
-        for (alike, term) in each.filter(|(_, term)| term.here == self.ordinal) {
-            term.postings.read()?;
-            let mut columns = Vec::new();
-            for (column, tf) in term.postings.frequencies().filter(|(column, _)| term.columns.has(*column)) {
-                let length = scorer.length(held, column, self.ordinal)?;
-                let factor = formula.columns()[column];
-                columns.push(ColumnPart {
-                    column: names[column].to_owned(),
-                    tf,
-                    length,
-                    average_length: factor.average_length,
-                    weight: factor.weight,
-                    b: factor.b,
-                    share: formula.frequency(column, tf, length),
-                });
+        let lists = words[place].cursor.terms.iter_mut().filter(|list| list.here == self.ordinal);
+        for (class, list) in lists.enumerate() {
+            list.postings.read()?;
+            for part in list.forms.terms.iter().filter(|part| list.postings.has_form(part.form)) {
+                let mut columns = Vec::new();
+                let each = list.postings.frequencies_of(part.form);
+                for (column, tf) in each.filter(|(column, _)| list.columns.has(*column)) {
+                    let length = scorer.length(held, column, self.ordinal)?;
+                    let factor = formula.columns()[column];
+                    columns.push(ColumnPart {
+                        column: names[column].to_owned(),
+                        tf,
+                        length,
+                        average_length: factor.average_length,
+                        weight: factor.weight,
+                        b: factor.b,
+                        share: formula.frequency(column, tf, length),
+                    });
+                }
+                if !columns.is_empty() {
+                    terms.push(TermPart {
+                        term: known.parts[place][part.part].alike.term.clone(),
+                        likeness: part.likeness,
+                        class,
+                        frequency: columns.iter().fold(0.0, |sum, column| sum + column.share),
+                        columns,
+                    });
+                }
             }
-            let frequency = scorer.posting(held, &mut term.postings, term.columns)?;
-            sum += frequency * term.likeness;
-            if !columns.is_empty() {
-                terms.push(TermPart {
-                    term: alike.term.clone(),
-                    likeness: term.likeness,
-                    columns,
-                    frequency,
-                });
-            }
+            sum += scorer.posting(held, &mut list.postings, list.columns, &list.forms)?;
         }
         Ok(WordPart {
             word: word_of(plan, place),
             times,
-            records: known.counts[place].iter().max().copied().unwrap_or(0),
+            records: known.records[place],
             idf: known.idf[place],
             terms,
             frequency: sum,

@@ -9,7 +9,7 @@ use crate::bits::Bits;
 use crate::catalog::{Snapshot, Standing};
 use crate::schema::ColumnSet;
 use crate::search::find::Find;
-use crate::shelf::{Effort, Held, Step, TermEntry, if_held};
+use crate::shelf::{ClassEntry, Effort, Held, Step, TermEntry, if_held};
 use crate::text::{Automaton, Pattern, accepts};
 use std::collections::BTreeMap;
 
@@ -36,6 +36,8 @@ const BETWEEN_STOPS: u32 = 1_024;
 #[derive(Clone, Debug, Default)]
 pub(in crate::search) struct Family {
     pub terms: Vec<Alike>,
+    /// For each shelf the class, if all of its forms are looked for and the shelf has one.
+    pub classes: Vec<Option<ClassEntry>>,
     /// Whether there are more terms, which don't score.
     pub cut: bool,
     /// If there are more, what all that were found by walks lead to.
@@ -66,16 +68,14 @@ pub(in crate::search) struct Alike {
     pub term: String,
     /// 1 for the term as typed, less for the less alike.
     pub likeness: f32,
-    /// For each shelf.
-    pub entries: Vec<Option<TermEntry>>,
+    /// For each shelf, once for each stemming that it is found by.
+    pub entries: Vec<Vec<TermEntry>>,
 }
 
-/// One term of a word: which one of which family, how alike it is to what was typed, and where it counts.
+/// One term of a word: how alike it is to what was typed, where the shelves have it, and where it counts.
 #[derive(Clone, Debug)]
 pub(in crate::search) struct WordTerm {
-    pub lookup: usize,
-    pub slot: usize,
-    pub likeness: f32,
+    pub alike: Alike,
     pub columns: ColumnSet,
 }
 
@@ -91,8 +91,9 @@ pub(in crate::search) fn gather(
     let mut visited = 0;
     // Where forms have to be asked for, the terms as typed may be asked for in the same breath.
     for standing in shelves.iter().filter(|standing| !standing.shelf.is_at_hand()) {
-        for term in plan.lookups.iter().filter_map(|lookup| lookup.term.as_ref()) {
-            if_held(standing.shelf.find_term(held, term))?;
+        for lookup in &plan.lookups {
+            if_held(class_of(standing, lookup, held))?;
+            if_held(typed(standing, lookup, held))?;
         }
     }
     let walks = plan.lookups.iter().filter(|lookup| !lookup.like.is_empty()).count();
@@ -103,12 +104,7 @@ pub(in crate::search) fn gather(
         gathered.push(family);
     }
     held.complete()?;
-    let mut families = Vec::with_capacity(gathered.len());
-    for family in gathered {
-        families.push(if_held(family.into_family(shelves, held))?.unwrap_or_default());
-    }
-    held.complete()?;
-    Ok((families, visited))
+    Ok((gathered.into_iter().map(Gathered::into_family).collect(), visited))
 }
 
 /// How much the walks of a lookup may do in each shelf: of so much in all, as much as the shelf has of the records.
@@ -126,7 +122,19 @@ fn gather_one(
     family: &mut Gathered,
     held: &mut Held,
 ) -> Step<u64> {
-    let named = named(shelves, lookup, held)?;
+    for standing in shelves {
+        family.classes.push(if_held(class_of(standing, lookup, held))?.flatten());
+    }
+    let mut named = named(lookup, &family.classes);
+    if !lookup.like.is_empty() {
+        // What a walk finds by another stemming is as alike as a form only if there is one.
+        for (form, likeness) in &mut named {
+            if lookup.term.as_ref() != Some(form) && !is_live_form(shelves, &family.classes, form, held)? {
+                *likeness = 0.0;
+            }
+        }
+        named.retain(|_, likeness| *likeness > 0.0);
+    }
     let (mut visited, mut until_stop) = (0, 0);
     let mut efforts = family.allowed.clone();
     for like in &lookup.like {
@@ -164,11 +172,15 @@ fn gather_one(
         let likeness = lookup.like.iter().map(|like| self::likeness(like, &term)).fold(likeness, f32::max);
         if all_count {
             family.take(&term, likeness, 0, None);
-            continue;
         }
         for (place, standing) in shelves.iter().enumerate() {
-            let Some(Some(entry)) = if_held(standing.shelf.find_term(held, &term))? else { continue };
-            if if_held(standing.has_live(held, &entry))?.unwrap_or(false) {
+            let entry = match &family.classes[place] {
+                Some(class) if class.find(&term).is_some() => class.find(&term),
+                _ if lookup.term.as_ref() == Some(&term) => if_held(typed(standing, lookup, held))?.flatten(),
+                _ => None,
+            };
+            let Some(entry) = entry else { continue };
+            if all_count || if_held(standing.has_live(held, &entry))?.unwrap_or(false) {
                 family.take(&term, likeness, place, Some(entry));
             }
         }
@@ -177,23 +189,61 @@ fn gather_one(
     Ok(visited)
 }
 
-/// What a lookup stands for that is known without a walk: what was typed, and its forms in any shelf.
-pub(in crate::search) fn named(
+/// Whether a live record has a form of a class.
+fn is_live_form(
     shelves: &[Standing],
-    lookup: &Lookup,
+    classes: &[Option<ClassEntry>],
+    form: &str,
     held: &mut Held,
-) -> Step<BTreeMap<String, f32>> {
-    let mut named = BTreeMap::new();
-    if let Some(class) = &lookup.class {
-        for standing in shelves {
-            let forms = if_held(standing.shelf.forms(held, &class.name))?.unwrap_or_default();
-            named.extend(forms.into_iter().map(|form| (form, FORM_LIKENESS)));
+) -> Step<bool> {
+    for (standing, class) in shelves.iter().zip(classes) {
+        if let Some(entry) = class.as_ref().and_then(|class| class.find(form))
+            && if_held(standing.has_live(held, &entry))?.unwrap_or(true)
+        {
+            return Ok(true);
         }
-        named.extend(class.own.clone().map(|own| (own, FORM_LIKENESS)));
     }
+    Ok(false)
+}
+
+/// What a shelf has of the class of a lookup, if all of its forms are looked for.
+fn class_of(standing: &Standing, lookup: &Lookup, held: &mut Held) -> Step<Option<ClassEntry>> {
+    let Some((key, stemming)) = lookup.class.as_ref().zip(standing.shelf.stemming(&lookup.stemming)) else {
+        return Ok(None);
+    };
+    standing.shelf.find_class(held, key, stemming)
+}
+
+/// What a shelf has of the term that was typed.
+fn typed(standing: &Standing, lookup: &Lookup, held: &mut Held) -> Step<Option<TermEntry>> {
+    let Some((term, stemming)) = lookup.term.as_ref().zip(standing.shelf.stemming(&lookup.stemming)) else {
+        return Ok(None);
+    };
+    standing.shelf.find_term(held, term, stemming)
+}
+
+/// What a lookup stands for that is known without a walk: what was typed, and its forms in any shelf.
+fn named(lookup: &Lookup, classes: &[Option<ClassEntry>]) -> BTreeMap<String, f32> {
+    let forms = classes.iter().flatten().flat_map(|class| &class.forms);
+    let mut named: BTreeMap<_, _> = forms.map(|(form, _)| (form.clone(), FORM_LIKENESS)).collect();
     named.extend(lookup.term.clone().map(|term| (term, 1.0)));
-    held.complete()?;
-    Ok(named)
+    named
+}
+
+/// Gives `take` what a shelf has of a lookup that is known without a walk: its class as a whole, or else the term that was typed.
+pub(in crate::search) fn each_named(
+    held: &mut Held,
+    standing: &Standing,
+    lookup: &Lookup,
+    take: &mut dyn FnMut(&mut Held, &TermEntry) -> Step<bool>,
+) -> Step<()> {
+    if let Some(class) = class_of(standing, lookup, held)? {
+        take(held, &class.whole)?;
+    }
+    if let Some(typed) = typed(standing, lookup, held)? {
+        take(held, &typed)?;
+    }
+    Ok(())
 }
 
 /// Gives `take` the terms of a shelf that look like what is looked for, as far as the effort allows.
@@ -240,6 +290,7 @@ fn likeness_of_accepted(like: &Like, term: &str) -> f32 {
 /// Terms so far, of which the most alike are kept.
 struct Gathered {
     shelves: usize,
+    classes: Vec<Option<ClassEntry>>,
     /// Each term once, in the order of a family.
     kept: Vec<Alike>,
     cut: bool,
@@ -255,6 +306,7 @@ impl Gathered {
             shelves: allowed.len(),
             allowed: allowed.to_vec(),
             short: false,
+            classes: Vec::with_capacity(allowed.len()),
             kept: Vec::new(),
             cut: false,
             found: Found::default(),
@@ -313,29 +365,23 @@ impl Gathered {
                 alike.term.push_str(term);
                 alike.likeness = likeness;
                 alike.entries.clear();
-                alike.entries.resize(self.shelves, None);
+                alike.entries.resize(self.shelves, Vec::new());
                 self.kept.insert(place, alike);
                 place
             }
         };
-        if entry.is_some() {
-            self.kept[place].entries[shelf] = entry;
+        if let Some(entry) = entry {
+            let known = &mut self.kept[place].entries[shelf];
+            if !known.contains(&entry) {
+                known.push(entry);
+            }
         }
     }
 
-    /// The family; looks up where the shelves have the terms that were found without a walk.
-    fn into_family(self, shelves: &[Standing], held: &mut Held) -> Step<Family> {
-        let mut terms = self.kept;
-        for alike in &mut terms {
-            for (entry, standing) in alike.entries.iter_mut().zip(shelves) {
-                if entry.is_none() {
-                    *entry = if_held(standing.shelf.find_term(held, &alike.term))?.flatten();
-                }
-            }
-        }
-        held.complete()?;
+    fn into_family(self) -> Family {
         let found = if self.cut { self.found } else { Found::default() };
-        Ok(Family { terms, cut: self.cut, found, allowed: self.allowed, short: self.short })
+        let Self { kept: terms, classes, cut, allowed, short, .. } = self;
+        Family { terms, classes, cut, found, allowed, short }
     }
 }
 
@@ -343,24 +389,32 @@ impl Gathered {
 /// languages may have terms in common.
 pub(in crate::search) fn parts(word: &Word, families: &[Family]) -> Vec<WordTerm> {
     let mut parts: Vec<WordTerm> = Vec::new();
-    for variant in &word.variants {
+    for variant in word.variants.iter().filter(|variant| !variant.columns.is_empty()) {
         // A family has each term once.
         let before = parts.len();
-        for (slot, alike) in families[variant.lookup].terms.iter().enumerate() {
+        for alike in &families[variant.lookup].terms {
             let likeness = alike.likeness * variant.likeness;
-            let term = |part: &WordTerm| &families[part.lookup].terms[part.slot].term;
-            match parts[..before].iter_mut().find(|known| term(known) == &alike.term) {
+            match parts[..before].iter_mut().find(|known| known.alike.term == alike.term) {
                 Some(known) => {
                     known.columns = known.columns.or(variant.columns);
-                    known.likeness = known.likeness.max(likeness);
+                    known.alike.likeness = known.alike.likeness.max(likeness);
+                    for (known, entries) in known.alike.entries.iter_mut().zip(&alike.entries) {
+                        let fresh: Vec<_> =
+                            entries.iter().filter(|entry| !known.contains(entry)).cloned().collect();
+                        known.extend(fresh);
+                    }
                 }
                 None => {
-                    parts.push(WordTerm { lookup: variant.lookup, slot, likeness, columns: variant.columns });
+                    parts.push(WordTerm {
+                        alike: Alike { likeness, ..alike.clone() },
+                        columns: variant.columns,
+                    });
                 }
             }
         }
     }
-    let term = |part: &WordTerm| &families[part.lookup].terms[part.slot].term;
-    parts.sort_by(|a, b| b.likeness.total_cmp(&a.likeness).then_with(|| term(a).cmp(term(b))));
+    parts.sort_by(|WordTerm { alike: a, .. }, WordTerm { alike: b, .. }| {
+        b.likeness.total_cmp(&a.likeness).then_with(|| a.term.cmp(&b.term))
+    });
     parts
 }

@@ -4,13 +4,13 @@
 
 use super::limits::{Beyond, MOST_LEAVES, MOST_ROWS, MOST_WIDE_WALKS};
 use super::nodes::{all, any};
-use super::read::{Spelled, Typed, add_run, folded, is_wide, place_of, place_of_lookup, read};
+use super::read::{Spelled, Typed, add_run, folded, is_wide, lookup, place_of, place_of_lookup, read};
 use super::{Alternative, AlternativeKey, Leaf, Like, Lookup, Node, Plan, SYNONYM_LIKENESS, Variant, Word};
 use crate::note::Note;
 use crate::query::{Expansions, Query, shared_forms};
 use crate::schema::{ColumnSet, Schema};
 use crate::search::find::Find;
-use crate::text::{Pattern, Recipes};
+use crate::text::{Pattern, Recipe, Recipes};
 use std::collections::HashMap;
 
 /// A part that was bound.
@@ -64,16 +64,15 @@ impl<'a> Leaves<'a> {
     pub fn new(schema: &Schema, find: &'a Find) -> Self {
         let (recipes, recipes_of) = recipes(schema);
         let (known, words_of) = (HashMap::new(), HashMap::new());
-        Self {
-            find,
-            recipes,
-            recipes_of,
-            plan: Plan::default(),
-            known,
-            words_of,
-            rows: 0,
-            beyond: Beyond::default(),
+        let mut plan = Plan::default();
+        for (column, own) in recipes_of.iter().enumerate() {
+            for name in recipes[*own].all().map(Recipe::stemming_name) {
+                let fresh = || (name.to_owned(), ColumnSet::default());
+                let place = place_of(&mut plan.stemmings, |(known, _)| known == name, fresh);
+                plan.stemmings[place].1 = plan.stemmings[place].1.with(column);
+            }
         }
+        Self { find, recipes, recipes_of, plan, known, words_of, rows: 0, beyond: Beyond::default() }
     }
 
     /// Takes back what a weak word would have scored.
@@ -156,7 +155,7 @@ impl<'a> Leaves<'a> {
                     return (Vec::new(), Some(Note::NoLetter { text: text.to_owned() }));
                 }
                 let like = vec![Like::Pattern(pattern)];
-                lookups.push((column, Lookup { term: None, class: None, like }));
+                lookups.push((column, Lookup { term: None, stemming: String::new(), class: None, like }));
             }
         }
         let fresh = |lookup: &Lookup| !self.plan.known_lookups.contains_key(lookup);
@@ -307,6 +306,7 @@ impl<'a> Leaves<'a> {
             );
             variants[same].columns = variants[same].columns.or(alternative.columns);
         }
+        self.add_elsewhere(&mut variants);
         let word = Word { variants };
         let first = word.variants.first().map_or(0, |variant| variant.lookup);
         let alike = self.words_of.entry(first).or_default();
@@ -316,6 +316,31 @@ impl<'a> Leaves<'a> {
             self.plan.words.push(word);
             self.plan.words.len() - 1
         })
+    }
+
+    /// Adds how columns in which a word is not searched read it, if as one term: how common a word is is told by all columns.
+    fn add_elsewhere(&mut self, variants: &mut Vec<Variant>) {
+        let searched = variants.iter().fold(ColumnSet::default(), |all, variant| all.or(variant.columns));
+        let typed = variants.iter().filter(|variant| variant.likeness >= 1.0);
+        let terms: Vec<String> = typed.filter_map(|one| self.plan.lookups[one.lookup].term.clone()).collect();
+        let elsewhere = (0..self.recipes_of.len()).filter(|column| !searched.has(*column));
+        let mut recipes: Vec<usize> = elsewhere.map(|column| self.recipes_of[column]).collect();
+        recipes.sort_unstable();
+        recipes.dedup();
+        for recipe in recipes.into_iter().flat_map(|own| self.recipes[own].all()) {
+            for term in &terms {
+                let mut tokens = Vec::new();
+                recipe.tokens(term, |token| tokens.push(token.term.to_owned()));
+                let [token] = &tokens[..] else { continue };
+                let lookup = lookup(recipe, token, self.find.exact_forms);
+                let lookup = place_of_lookup(&mut self.plan, &lookup);
+                if let Some(lookup) =
+                    lookup.filter(|lookup| variants.iter().all(|known| known.lookup != *lookup))
+                {
+                    variants.push(Variant { lookup, columns: ColumnSet::default(), likeness: 1.0 });
+                }
+            }
+        }
     }
 }
 

@@ -50,6 +50,8 @@ pub(crate) struct Plan {
     pub is_proximity_left_out: bool,
     /// What was taken otherwise than it may have been meant.
     pub notes: Vec<Note>,
+    /// For each stemming, by its name, the columns that have terms of it.
+    pub stemmings: Vec<(String, ColumnSet)>,
 }
 
 /// What a record has to match.
@@ -87,10 +89,11 @@ impl Node {
 /// What is looked up in the dictionaries: a term as typed, its forms, and what looks like it.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub(crate) struct Lookup {
-    /// A term as typed.
+    /// A term as typed, and the name of the stemming by which it was read.
     pub term: Option<String>,
-    /// The class of its forms.
-    pub class: Option<Class>,
+    pub stemming: String,
+    /// The key of its class, if all of its forms are looked for.
+    pub class: Option<String>,
     /// What else is looked for in the dictionary.
     pub like: Vec<Like>,
 }
@@ -106,22 +109,13 @@ pub(crate) enum Like {
     Near(Spelling),
 }
 
-/// The class of a term's forms.
-#[derive(Clone, Debug, PartialEq, Eq, Hash)]
-pub(crate) struct Class {
-    /// What the shelves call it.
-    pub name: String,
-    /// The term that is its own key, if there is one: the shelves do not list it.
-    pub own: Option<String>,
-}
-
 /// The terms that stand for one typed word.
 #[derive(Debug, PartialEq)]
 pub(crate) struct Word {
     pub variants: Vec<Variant>,
 }
 
-/// A lookup (by its place in the plan) in some columns.
+/// A lookup (by its place in the plan) in some columns; in none, if it tells only how common the word is.
 #[derive(Clone, Debug, PartialEq)]
 pub(crate) struct Variant {
     pub lookup: usize,
@@ -179,6 +173,12 @@ impl Plan {
     /// compares a value that is none of its column's kind.
     pub fn new(schema: &Schema, query: &Query, find: &Find) -> Result<Self> {
         bind::bind(schema, query, find)
+    }
+
+    /// The columns that have terms of a stemming.
+    pub fn columns_of(&self, stemming: &str) -> ColumnSet {
+        let known = self.stemmings.iter().find(|(name, _)| name == stemming);
+        known.map_or_else(ColumnSet::default, |(_, columns)| *columns)
     }
 
     /// Whether a leaf is one word whose group tells all: each of its alternatives is one term, and all of them score.

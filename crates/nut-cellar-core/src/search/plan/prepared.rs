@@ -2,15 +2,16 @@
 //! they are.
 
 use super::budget::{Counts, economise};
-use super::expand::{Family, WordTerm, gather, parts};
-use super::{Plan, Ranking};
+use super::expand::{Alike, Family, WordTerm, gather, parts};
+use super::{Plan, Ranking, Word};
 use crate::catalog::Snapshot;
 use crate::error::{Error, ErrorKind, Result};
 use crate::query::Query;
 use crate::rank::{ColumnFactor, DEFAULT_B, Formula, average_length, idf};
 use crate::search::find::Find;
 use crate::search::settings::Order;
-use crate::shelf::{Held, Step, if_held};
+use crate::shelf::{Held, Step, TermEntry, if_held};
+use std::collections::BTreeMap;
 
 /// A search that is bound to a snapshot.
 #[derive(Debug)]
@@ -31,7 +32,8 @@ pub(in crate::search) struct LookedUp {
     pub parts: Vec<Vec<WordTerm>>,
     /// For each term of each word how many live records have it.
     pub counts: Vec<Vec<u64>>,
-    /// For each word.
+    /// For each word how many live records have the one of its classes, or of its terms that stand by themselves, that most have; and its idf.
+    pub records: Vec<u64>,
     pub idf: Vec<f32>,
     /// At how many terms was looked to find those that look like others.
     pub visited: u64,
@@ -121,23 +123,19 @@ impl Prepared {
         let most = self.most_postings(snapshot);
         let scores = *self.find.wanted_order() != Order::Key;
         let counted = scores || most.is_some();
-        let mut counts = Vec::with_capacity(parts.len());
-        for parts in &parts {
+        let (mut counts, mut records) = (Vec::with_capacity(parts.len()), Vec::with_capacity(parts.len()));
+        for (word, parts) in self.plan.words.iter().zip(&parts) {
             let mut of_word = vec![0; parts.len()];
             for (count, part) in of_word.iter_mut().zip(parts).filter(|_| counted) {
-                let alike = &families[part.lookup].terms[part.slot];
-                for (entry, standing) in alike.entries.iter().zip(snapshot.standing()) {
-                    if let Some(entry) = entry {
-                        *count += if_held(standing.count_live(held, entry))?.unwrap_or(0);
-                    }
-                }
+                *count = count_live(snapshot, held, &part.alike)?;
             }
+            let most = if counted { most_live(snapshot, held, word, &families)? } else { 0 };
+            records.push(most);
             counts.push(of_word);
         }
         held.complete()?;
-        let most = |counts: &Vec<u64>| counts.iter().max().copied().unwrap_or(0);
-        let idf = counts.iter().map(|counts| idf(snapshot.records(), most(counts))).collect();
-        self.known = Some(LookedUp { families, parts, counts, idf, visited });
+        let idf = records.iter().map(|records| idf(snapshot.records(), *records)).collect();
+        self.known = Some(LookedUp { families, parts, counts, records, idf, visited });
         self.economise(snapshot);
         Ok(())
     }
@@ -154,4 +152,42 @@ impl Prepared {
             proximity: self.proximity(),
         })
     }
+}
+
+/// How many live records have a term, by the stemming by which most have it.
+fn count_live(snapshot: &Snapshot, held: &mut Held, alike: &Alike) -> Step<u64> {
+    let mut counts = BTreeMap::<u8, u64>::new();
+    for (entries, standing) in alike.entries.iter().zip(snapshot.standing()) {
+        for entry in entries {
+            let live = if_held(standing.count_live(held, entry))?.unwrap_or(0);
+            *counts.entry(entry.stemming).or_default() += live;
+        }
+    }
+    Ok(counts.into_values().max().unwrap_or(0))
+}
+
+/// How many live records have the class of a word, or the term of it that is in none, that most have: in whatever column.
+fn most_live(snapshot: &Snapshot, held: &mut Held, word: &Word, families: &[Family]) -> Step<u64> {
+    let mut most = 0;
+    for variant in &word.variants {
+        let family = &families[variant.lookup];
+        let mut live = 0;
+        for (class, standing) in family.classes.iter().zip(snapshot.standing()) {
+            if let Some(class) = class {
+                live += if_held(standing.count_live(held, &class.whole))?.unwrap_or(0);
+            }
+        }
+        most = most.max(live);
+        let in_class = |entry: &TermEntry, shelf: usize| {
+            family.classes[shelf].as_ref().is_some_and(|class| class.whole.is_of_list(entry))
+        };
+        for alike in &family.terms {
+            let mut alone = alike.clone();
+            for (shelf, entries) in alone.entries.iter_mut().enumerate() {
+                entries.retain(|entry| !in_class(entry, shelf));
+            }
+            most = most.max(count_live(snapshot, held, &alone)?);
+        }
+    }
+    Ok(most)
 }

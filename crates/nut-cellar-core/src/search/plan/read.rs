@@ -1,7 +1,7 @@
 //! How texts of a query are read: by the recipes of the columns, into what is looked up in the dictionaries.
 
 use super::limits::{MOST_WALKS, NEAR_COUNTS};
-use super::{Alternative, Class, Like, Lookup, PARTS_LIKENESS, Plan};
+use super::{Alternative, Like, Lookup, PARTS_LIKENESS, Plan};
 use crate::schema::ColumnSet;
 use crate::search::find::{Find, GoesOn};
 use crate::search::settings::Spellings;
@@ -93,13 +93,10 @@ pub(in crate::search) fn escaped(term: &str) -> String {
     term.chars().flat_map(|c| matches!(c, '*' | '?' | '\\').then_some('\\').into_iter().chain([c])).collect()
 }
 
-fn lookup(recipe: &Recipe, term: &str, exact: bool) -> Lookup {
-    let key = recipe.key_of(term).filter(|_| !exact);
-    let class = key.map(|key| {
-        let own = recipe.key_of(&key).is_some_and(|its_key| its_key == key);
-        Class { name: recipe.class(&key), own: own.then_some(key) }
-    });
-    Lookup { term: Some(term.to_owned()), class, like: Vec::new() }
+/// What a term as typed is looked up as: with its forms, unless only the `exact` one is wanted.
+pub(super) fn lookup(recipe: &Recipe, term: &str, exact: bool) -> Lookup {
+    let (class, stemming) = (recipe.key_of(term).filter(|_| !exact), recipe.stemming_name().to_owned());
+    Lookup { term: Some(term.to_owned()), stemming, class, like: Vec::new() }
 }
 
 /// The place of a lookup; none if it would walk through a dictionary and there are too many that do.

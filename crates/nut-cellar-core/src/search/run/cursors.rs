@@ -4,15 +4,15 @@
 use super::phrase::{self, Phrase, PhraseCursor, PhraseTerm};
 use super::scorer::Scorer;
 use super::value_test::ValueTest;
-use super::word::{TermCursor, WordCursor};
+use super::word::{FormTerm, TermCursor, WordCursor};
 use crate::bits::Bits;
 use crate::catalog::Standing;
 use crate::error::Result;
 use crate::rank::proximity;
 use crate::schema::ColumnSet;
-use crate::search::plan::expand::{Found, each_like, named};
+use crate::search::plan::expand::{Alike, Found, each_like, each_named};
 use crate::search::plan::{Alternative, Node, Plan, Ranking};
-use crate::shelf::{END, Held, Step, TermEntry, if_held};
+use crate::shelf::{Chosen, END, Held, Step, TermEntry, if_held};
 use std::collections::HashMap;
 use std::sync::Arc;
 
@@ -63,8 +63,8 @@ impl<'a> Cursors<'a> {
         let all: ColumnSet = (0..shelf.columns()).collect();
         let mut words = Vec::with_capacity(plan.words.len());
         for parts in ranking.parts {
-            let parts = parts.iter().map(|part| (part.lookup, part.slot, part.likeness, part.columns));
-            words.extend(if_held(term(held, standing, ranking, parts, all, vec![0]))?);
+            let parts = parts.iter().map(|part| (&part.alike, part.columns));
+            words.extend(if_held(term(held, standing, (plan, ranking), parts, vec![0]))?);
         }
         held.complete()?;
         let mut leaves = Vec::with_capacity(plan.leaves.len());
@@ -130,8 +130,9 @@ impl<'a> Cursors<'a> {
         let word = &self.words[word].cursor;
         let removed = match (&word.terms[..], &self.standing.mask) {
             _ if word.is_limited() => return Ok(None),
-            ([], _) | ([_], None) => 0,
-            ([term], Some(mask)) => mask.count_in(term.postings.clone())?,
+            ([], _) => 0,
+            ([term], None) if term.postings.are_counted() => 0,
+            ([term], Some(mask)) if term.postings.are_counted() => mask.count_in(term.postings.clone())?,
             _ => return Ok(None),
         };
         Ok(Some(word.cost() - removed))
@@ -370,26 +371,64 @@ impl<'a> Cursors<'a> {
     }
 }
 
-/// The postings of terms in a shelf, those of them that it has.
-fn term(
+/// Some of the terms of a list that count in the same columns, in the order in which they add up.
+struct OfList {
+    whole: TermEntry,
+    columns: ColumnSet,
+    /// The columns that have terms of the list.
+    all: ColumnSet,
+    terms: Vec<FormTerm>,
+    records: u32,
+}
+
+/// The postings of terms in a shelf, those of them that it has, each with the columns in which it counts.
+fn term<'t>(
     held: &mut Held,
     standing: &Standing,
-    ranking: &Ranking<'_>,
-    parts: impl Iterator<Item = (usize, usize, f32, ColumnSet)>,
-    all: ColumnSet,
+    (plan, ranking): (&Plan, &Ranking<'_>),
+    parts: impl Iterator<Item = (&'t Alike, ColumnSet)>,
     offsets: Vec<u32>,
 ) -> Step<PhraseTerm> {
+    let shelf = &standing.shelf;
+    let mut lists: Vec<OfList> = Vec::new();
+    for (part, (alike, columns)) in parts.enumerate() {
+        for entry in &alike.entries[ranking.shelf] {
+            let all = shelf.stemmings().get(usize::from(entry.stemming));
+            let all = all.map_or_else(ColumnSet::default, |stemming| plan.columns_of(stemming));
+            let columns = columns.both(all);
+            if columns.is_empty() {
+                continue;
+            }
+            let term = FormTerm { form: entry.form.unwrap_or(0), likeness: alike.likeness, part };
+            let known = lists.iter_mut().find(|of| of.columns == columns && of.whole.is_of_list(entry));
+            if let Some(of) = known {
+                of.terms.push(term);
+                of.records = of.records.saturating_add(entry.records).min(entry.in_list);
+            } else {
+                let whole = TermEntry { records: entry.in_list, form: None, ..entry.clone() };
+                lists.push(OfList { whole, columns, all, terms: vec![term], records: entry.records });
+            }
+        }
+    }
+    // So that they add up in the same order in every shelf.
+    lists.sort_by(|a, b| {
+        let order = |of: &OfList| (of.whole.stemming, Arc::clone(&of.whole.key), of.columns.0);
+        order(a).cmp(&order(b))
+    });
     let (mut terms, mut entries, mut positions) = (Vec::new(), Vec::new(), Vec::new());
-    for (lookup, slot, likeness, columns) in parts {
-        let alike = &ranking.families[lookup].terms[slot];
-        let Some(entry) = &alike.entries[ranking.shelf] else { continue };
-        let postings = if_held(standing.shelf.postings(held, entry))?;
-        terms.extend(postings.map(|postings| TermCursor::new(postings, likeness, columns)));
-        entries.push(entry.clone());
+    for OfList { whole, columns, all, terms: of_list, records } in lists {
+        let Some(mut postings) = if_held(shelf.postings(held, &whole))? else { continue };
+        if of_list.len() < whole.forms as usize {
+            let mut forms: Vec<_> = of_list.iter().map(|term| term.form).collect();
+            forms.sort_unstable();
+            postings.choose(Arc::new(Chosen::new(forms)), records);
+        }
+        terms.push(TermCursor::new(postings, of_list, columns, all));
+        entries.push(whole);
         positions.push(None);
     }
     held.complete()?;
-    Ok(PhraseTerm { cursor: WordCursor::new(terms, all), entries, positions, offsets })
+    Ok(PhraseTerm { cursor: WordCursor::new(terms), entries, positions, offsets })
 }
 
 /// The phrases of a leaf that the shelf has all terms of; of single terms that stand for too many the records. Where not all of
@@ -415,7 +454,7 @@ fn phrases(
     }
     for alternative in alternatives.iter().filter(|alternative| !ranking.is_cut(alternative)) {
         let has = |lookup: usize| {
-            ranking.families[lookup].terms.iter().any(|alike| alike.entries[ranking.shelf].is_some())
+            ranking.families[lookup].terms.iter().any(|alike| !alike.entries[ranking.shelf].is_empty())
         };
         if !alternative.terms.iter().all(|(lookup, _)| has(*lookup)) {
             continue;
@@ -430,9 +469,8 @@ fn phrases(
         }
         let mut terms = Vec::with_capacity(offsets_of.len());
         for (lookup, offsets) in offsets_of {
-            let slots = ranking.families[lookup].terms.iter().enumerate();
-            let parts = slots.map(|(slot, alike)| (lookup, slot, alike.likeness, alternative.columns));
-            let Some(mut term) = if_held(term(held, standing, ranking, parts, all, offsets))? else {
+            let parts = ranking.families[lookup].terms.iter().map(|alike| (alike, alternative.columns));
+            let Some(mut term) = if_held(term(held, standing, (plan, ranking), parts, offsets))? else {
                 continue;
             };
             let are_needed = alternative.terms.len() > 1 && !plan.leaves[leaf].loose;
@@ -471,11 +509,7 @@ fn add_records(
         if_held(standing.shelf.each_record(held, entry, counts, &mut spare, set))?;
         Ok(true)
     };
-    for term in named(std::slice::from_ref(standing), lookup, held)?.into_keys() {
-        if let Some(Some(entry)) = if_held(standing.shelf.find_term(held, &term))? {
-            add(held, &entry)?;
-        }
-    }
+    each_named(held, standing, lookup, &mut add)?;
     match &family.found {
         Found::Terms(terms) => {
             for (_, entry) in terms.iter().filter(|(shelf, _)| *shelf == ranking.shelf) {
@@ -491,7 +525,7 @@ fn add_records(
     }
     let mut effort = family.allowed[ranking.shelf];
     for like in &lookup.like {
-        let mut take = |held: &mut Held, _: &str, entry| add(held, &entry);
+        let mut take = |held: &mut Held, _: &str, entry: TermEntry| add(held, &entry);
         if_held(each_like(held, standing, like, &mut effort, &mut take))?;
     }
     held.complete()

@@ -4,16 +4,19 @@
 
 use super::cursors::Cursors;
 use super::scorer::{Rows, Scorer};
-use super::word::TermCursor;
+use super::word::{FormTerms, TermCursor};
 use crate::error::Result;
 use crate::rank::WordScorer;
 use crate::schema::ColumnSet;
+use crate::search::plan::expand::MOST_ALIKE;
 use crate::shelf::{END, Held, Most, Postings, Step, if_held};
 use std::ops::Range;
 use std::sync::Arc;
 
 /// The bounds of lists of so many blocks are worth keeping for searches with the same weights.
 const MANY_BLOCKS: usize = 4;
+/// Where several forms add up in another order than in a bound, this is so much more.
+const SLACK: f32 = 1.0 + (MOST_ALIKE + 8) as f32 * f32::EPSILON;
 /// Stands for a bound that was not worked out yet.
 const UNKNOWN: f32 = -1.0;
 
@@ -45,13 +48,13 @@ impl Scale {
     }
 }
 
-/// The postings of one term, with their own place in the list. What they bring, their *values*, are parts of scores where the term is alone
-/// in its word, and tf~ times likeness where others come on top.
+/// The postings of one list, with their own place in it. What they bring, their *values*, are parts of scores where the list is alone in
+/// its word, and tf~, each form's times its likeness, where others come on top.
 pub(super) struct List {
     /// The place of the word in the plan.
     pub word: usize,
     pub postings: Postings,
-    likeness: f32,
+    forms: Arc<FormTerms>,
     columns: ColumnSet,
     /// What makes parts of tf~, if values are parts.
     scale: Option<Scale>,
@@ -61,8 +64,9 @@ pub(super) struct List {
     /// For each block the greatest value, once that was asked; less than 0 before. And its greatest tf~, as far as others have asked.
     bounds: Vec<f32>,
     most: Option<Arc<Most>>,
-    /// What each posting of a block brings, and which block.
+    /// What each posting of a block brings, and which block; less than 0 where the shape does not tell it, if only `told` was asked.
     values: Vec<f32>,
+    told: Option<usize>,
     scored: Option<usize>,
     /// How its postings score by their shapes.
     rows: Option<Rows>,
@@ -75,7 +79,7 @@ impl List {
         let most = (postings.blocks() >= MANY_BLOCKS).then(|| postings.most(term.columns, &factors()));
         Self {
             word,
-            likeness: term.likeness,
+            forms: Arc::clone(&term.forms),
             columns: term.columns,
             scale: is_alone.then(|| Scale::of(cursors, word)),
             block: 0,
@@ -83,6 +87,7 @@ impl List {
             bounds: vec![UNKNOWN; postings.blocks()],
             most,
             values: Vec::new(),
+            told: None,
             scored: None,
             rows: None,
             postings,
@@ -91,7 +96,6 @@ impl List {
 
     /// The value of a tf~.
     fn value(&self, frequency: f32) -> f32 {
-        let frequency = frequency * self.likeness;
         self.scale.map_or(frequency, |scale| scale.part(frequency))
     }
 
@@ -150,7 +154,7 @@ impl List {
             if let (Some(all), None) = (&self.most, known) {
                 all.put(block, most);
             }
-            self.value(most)
+            self.value(most * self.most_alike(block))
         } else {
             // The only block says it itself.
             self.score(held, scorer, block)?;
@@ -163,6 +167,23 @@ impl List {
         Ok(bound)
     }
 
+    /// How alike the forms of a block are at most, and a little more.
+    fn most_alike(&self, block: usize) -> f32 {
+        if self.postings.list_forms() == 1 {
+            return self.forms.first[0];
+        }
+        let (codes, several) = (self.postings.codes_of(block), self.postings.kinds().several());
+        let greatest = if codes >> several & 1 == 1 {
+            self.forms.greatest()
+        } else {
+            (0..several)
+                .filter(|code| codes >> code & 1 == 1)
+                .map(|code| self.forms.likeness(code))
+                .fold(0.0, f32::max)
+        };
+        greatest * SLACK
+    }
+
     /// The greatest value of each block.
     pub fn all_bounds(&mut self, held: &mut Held, scorer: &mut Scorer<'_>) -> Step<&[f32]> {
         for block in 0..self.bounds.len() {
@@ -171,10 +192,10 @@ impl List {
         Ok(&self.bounds)
     }
 
-    /// Unpacks a block, and works out what each of its postings brings; where something is not at hand that is noted.
-    pub fn score(&mut self, held: &mut Held, scorer: &mut Scorer<'_>, block: usize) -> Step<()> {
+    /// Unpacks a block, and works out what those of its postings bring whose shapes tell it.
+    pub fn score_told(&mut self, scorer: &mut Scorer<'_>, block: usize) -> Result<()> {
         self.unpack(block)?;
-        if self.scored == Some(block) {
+        if self.told == Some(block) {
             return Ok(());
         }
         self.postings.unpack_shapes()?;
@@ -184,19 +205,59 @@ impl List {
             _ => scorer.rows(self.postings.kinds(), self.columns),
         });
         self.values.clear();
-        scorer.by_rows(rows, self.postings.unpacked(), self.postings.unpacked_shapes(), &mut self.values);
-        for (place, value) in self.values.iter_mut().enumerate() {
-            if *value < 0.0 {
-                self.postings.stand(place);
-                *value = scorer.posting(held, &mut self.postings, self.columns)?;
-            }
-            *value *= self.likeness;
-        }
+        let by = (&*rows, self.postings.kinds(), &*self.forms);
+        scorer.by_rows(by, self.postings.unpacked(), self.postings.unpacked_shapes(), &mut self.values);
         if let Some(scale) = self.scale {
-            self.values.iter_mut().for_each(|value| *value = scale.part(*value));
+            let part = |value: f32| if value < 0.0 { value } else { scale.part(value) };
+            self.values.iter_mut().for_each(|value| *value = part(*value));
+        }
+        self.told = Some(block);
+        Ok(())
+    }
+
+    /// Unpacks a block, and works out what each of its postings brings; where something is not at hand that is noted.
+    pub fn score(&mut self, held: &mut Held, scorer: &mut Scorer<'_>, block: usize) -> Step<()> {
+        self.score_told(scorer, block)?;
+        if self.scored == Some(block) {
+            return Ok(());
+        }
+        for place in 0..self.values.len() {
+            if self.values[place] < 0.0 {
+                self.values[place] = self.work_out(held, scorer, place)?;
+            }
         }
         self.scored = Some(block);
         Ok(())
+    }
+
+    fn work_out(&mut self, held: &mut Held, scorer: &mut Scorer<'_>, place: usize) -> Step<f32> {
+        self.postings.stand(place);
+        let frequency = scorer.posting(held, &mut self.postings, self.columns, &self.forms)?;
+        Ok(self.value(frequency))
+    }
+
+    /// What a posting of the block that is unpacked brings, if that is more than so much; none if it is known without a look at all of it
+    /// that it is not.
+    pub fn value_above(
+        &mut self,
+        held: &mut Held,
+        scorer: &mut Scorer<'_>,
+        place: usize,
+        least: f32,
+    ) -> Step<Option<f32>> {
+        if self.told.is_some() && self.values[place] >= 0.0 {
+            return Ok(Some(self.values[place]));
+        }
+        self.postings.stand(place);
+        if least >= 0.0
+            && let Some((columns, most)) = self.postings.most_here()?
+        {
+            let most = scorer.even(held, self.postings.ordinal(), columns.both(self.columns), most)?;
+            if self.value(most * self.forms.greatest() * SLACK) <= least {
+                return Ok(None);
+            }
+        }
+        self.work_out(held, scorer, place).map(Some)
     }
 
     /// What the postings of the block bring that was [scored](Self::score).
@@ -207,7 +268,7 @@ impl List {
     /// Unpacks a block.
     pub fn unpack(&mut self, block: usize) -> Result<()> {
         if self.postings.unpacked_block() != Some(block) {
-            self.scored = None;
+            (self.told, self.scored) = (None, None);
             self.postings.enter(block)?;
         }
         Ok(())
@@ -222,12 +283,10 @@ impl List {
 
     /// What a posting of the block that is unpacked brings.
     pub fn value_at(&mut self, held: &mut Held, scorer: &mut Scorer<'_>, place: usize) -> Step<f32> {
-        if self.scored.is_some() {
+        if self.told.is_some() && self.values[place] >= 0.0 {
             return Ok(self.values[place]);
         }
-        self.postings.stand(place);
-        let frequency = scorer.posting(held, &mut self.postings, self.columns)?;
-        Ok(self.value(frequency))
+        self.work_out(held, scorer, place)
     }
 
     /// What the posting of a record brings that lies in the block at hand; none if the record does not have the term.
@@ -238,9 +297,11 @@ impl List {
             return self.value_at(held, scorer, place).map(Some);
         };
         let Some(place) = list.place_of(ordinal) else { return Ok(None) };
-        if let Some((columns, tf)) = list.shape(place).and_then(|shape| self.postings.kinds().even(shape)) {
+        let kinds = self.postings.kinds();
+        let told = list.shape(place).and_then(|shape| kinds.form(shape).zip(kinds.even(shape)));
+        if let Some((form, (columns, tf))) = told {
             let frequency = scorer.even(held, ordinal, columns.both(self.columns), tf)?;
-            return Ok(Some(self.value(frequency)));
+            return Ok(Some(self.value(frequency * self.forms.likeness(form))));
         }
         let per_block = self.postings.per_block();
         self.unpack(place / per_block)?;

@@ -2,12 +2,15 @@
 //!
 //! What always holds: shares are added up in schema order, so tf~ of a posting has the same bits whoever asks for it.
 
+use super::word::FormTerms;
 use crate::rank::{Formula, Row, Shares};
 use crate::schema::ColumnSet;
-use crate::shelf::{Held, LONG, LengthBytes, LengthColumn, Postings, Shapes, Shelf, Step, if_held};
+use crate::shelf::{
+    FORM_CODES, Held, LONG, LengthBytes, LengthColumn, Postings, Shapes, Shelf, Step, if_held,
+};
 use std::sync::Arc;
 
-/// So many shapes have rows: with few columns those of terms that stand once or a few times in one of them.
+/// So many shapes have rows, whatever the form: with few columns those of terms that stand once or a few times in one of them.
 const SHAPES: usize = 16;
 
 /// For each of the first shapes the rows of its shares, and of which columns they are, for as many as it can have; the last, and others of
@@ -85,7 +88,7 @@ impl<'a> Scorer<'a> {
     pub fn rows(&mut self, shapes: Shapes, counted: ColumnSet) -> Rows {
         let mut rows = Rows::default();
         for (shape, row) in (0..).zip(&mut rows[..SHAPES - 1]) {
-            let Some((columns, tf)) = shapes.even(shape) else { continue };
+            let Some((columns, tf)) = shapes.even(shapes.with_form(shape, Some(0))) else { continue };
             let mut columns = columns.both(counted).both(self.weighing).iter();
             let both = [columns.next(), columns.next()];
             if columns.next().is_none() {
@@ -96,13 +99,27 @@ impl<'a> Scorer<'a> {
         rows
     }
 
-    /// Appends tf~ of postings by their shapes; less than 0 where that does not tell it.
-    pub fn by_rows(&self, rows: &Rows, ordinals: &[u32], shapes: &[u32], values: &mut Vec<f32>) {
+    /// Appends tf~ of postings by their shapes, each times how alike its form is; less than 0 where the shape does not tell it.
+    pub fn by_rows(
+        &self,
+        (rows, kinds, forms): (&Rows, Shapes, &FormTerms),
+        ordinals: &[u32],
+        shapes: &[u32],
+        values: &mut Vec<f32>,
+    ) {
         let Some(bytes) = &self.bytes else { return values.resize(ordinals.len(), f32::NEG_INFINITY) };
+        let several = kinds.several();
+        let mut likeness = forms.first;
+        if several > 0 {
+            likeness[several as usize] = 1.0;
+        }
         values.extend(ordinals.iter().zip(shapes).map(|(ordinal, shape)| {
             let share = |(column, row)| self.shares.in_row(row, bytes.get(*ordinal, column));
-            let [first, second] = rows[(*shape as usize).min(SHAPES - 1)];
-            share(first) + share(second)
+            let (code, shape) = kinds.parts(*shape);
+            let row =
+                if several > 0 && code == several { SHAPES - 1 } else { (shape as usize).min(SHAPES - 1) };
+            let [first, second] = rows[row];
+            (share(first) + share(second)) * likeness[code as usize % FORM_CODES]
         }));
     }
 
@@ -124,13 +141,28 @@ impl<'a> Scorer<'a> {
         })
     }
 
-    /// tf~ of the posting at which postings stand, in the columns in which they count.
-    pub fn posting(&mut self, held: &mut Held, postings: &mut Postings, counted: ColumnSet) -> Step<f32> {
+    /// tf~ of the posting at which postings stand, in the columns in which they count: forms by likeness, each times that.
+    pub fn posting(
+        &mut self,
+        held: &mut Held,
+        postings: &mut Postings,
+        counted: ColumnSet,
+        forms: &FormTerms,
+    ) -> Step<f32> {
         let ordinal = postings.ordinal();
-        if let Some((columns, tf)) = postings.even()? {
-            return self.even(held, ordinal, columns.both(counted), tf);
+        if let Some((form, columns, tf)) = postings.even()? {
+            return Ok(self.even(held, ordinal, columns.both(counted), tf)? * forms.likeness(form));
         }
         postings.read()?;
-        self.frequency(held, ordinal, postings.frequencies().filter(|(column, _)| counted.has(*column)))
+        if let Some(form) = postings.only_form() {
+            let each = postings.all_frequencies().filter(|(column, _)| counted.has(*column));
+            return Ok(self.frequency(held, ordinal, each)? * forms.likeness(form));
+        }
+        let mut sum = 0.0;
+        for term in forms.terms.iter().filter(|term| postings.has_form(term.form)) {
+            let each = postings.frequencies_of(term.form).filter(|(column, _)| counted.has(*column));
+            sum += self.frequency(held, ordinal, each)? * term.likeness;
+        }
+        Ok(sum)
     }
 }

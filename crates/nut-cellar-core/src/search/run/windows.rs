@@ -196,7 +196,7 @@ impl Scan<'_, '_> {
         let list = &mut self.lists[place_of];
         list.unpack(list.block)?;
         if is_dense {
-            list.score(held, &mut self.cursors.scorer, list.block)?;
+            list.score_told(&mut self.cursors.scorer, list.block)?;
         }
         let places = list.places(window);
         let mut least = self.least_sum(rest);
@@ -207,8 +207,8 @@ impl Scan<'_, '_> {
             }
             self.scored += 1;
             let list = &mut self.lists[place_of];
-            let part = if_held(list.value_at(held, &mut self.cursors.scorer, place))?.unwrap_or(0.0);
-            if part > least || least < 0.0 {
+            let part = if_held(list.value_above(held, &mut self.cursors.scorer, place, least))?.flatten();
+            if let Some(part) = part.filter(|part| *part > least || least < 0.0) {
                 self.look_up(held, others, ordinal, (part, rest), true)?;
                 least = self.least_sum(rest);
             }

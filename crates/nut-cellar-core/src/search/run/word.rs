@@ -1,4 +1,5 @@
-//! The postings of a word in one shelf: those of all its terms, gone through as one list, with what they score and what bounds that.
+//! The postings of a word in one shelf: the lists of all its terms, gone through as one, with what they score and what bounds that. Terms that
+//! are forms of one class have one list.
 //!
 //! What always holds: a cursor is asked for ascending records, or for ascending windows, and not for both.
 
@@ -6,17 +7,63 @@ use super::scorer::Scorer;
 use crate::bits::Bits;
 use crate::error::Result;
 use crate::schema::ColumnSet;
-use crate::shelf::{END, Held, Postings, Step};
+use crate::shelf::{END, FORM_CODES, Held, Postings, Step};
 use std::ops::Range;
+use std::sync::Arc;
 
-/// One term of a word.
+/// A term of a word that is a form of a list.
+#[derive(Clone, Copy, Debug)]
+pub(in crate::search) struct FormTerm {
+    /// Which form.
+    pub form: u32,
+    /// How alike it is to what was typed.
+    pub likeness: f32,
+    /// The place of the term among those of the word.
+    pub part: usize,
+}
+
+/// The terms of a word that have a list together.
+#[derive(Debug)]
+pub(in crate::search) struct FormTerms {
+    /// In the order in which they add up.
+    pub terms: Vec<FormTerm>,
+    /// How alike each form is whose number is so low, 0 if it is none of them.
+    pub first: [f32; FORM_CODES],
+}
+
+impl FormTerms {
+    pub fn new(terms: Vec<FormTerm>) -> Self {
+        let mut first = [0.0; FORM_CODES];
+        for term in &terms {
+            if let Some(likeness) = first.get_mut(term.form as usize) {
+                *likeness = term.likeness;
+            }
+        }
+        Self { terms, first }
+    }
+
+    /// How alike a form is; 0 if it is none of them.
+    #[inline]
+    pub fn likeness(&self, form: u32) -> f32 {
+        let other = || self.terms.iter().find(|term| term.form == form).map_or(0.0, |term| term.likeness);
+        self.first.get(form as usize).copied().unwrap_or_else(other)
+    }
+
+    /// The likeness of the most alike.
+    pub fn greatest(&self) -> f32 {
+        self.terms.iter().map(|term| term.likeness).fold(0.0, f32::max)
+    }
+}
+
+/// A list of a word.
 #[derive(Clone, Debug)]
 pub(in crate::search) struct TermCursor {
     pub postings: Postings,
-    /// How alike the term is to what was typed.
-    pub likeness: f32,
-    /// The columns in which it counts.
+    /// Its terms.
+    pub forms: Arc<FormTerms>,
+    /// The columns in which they count, and whether they may be in others.
     pub columns: ColumnSet,
+    limited: bool,
     /// Where its postings stand; [`END`] past the last.
     pub here: u32,
     begun: bool,
@@ -32,9 +79,10 @@ pub(in crate::search) struct WordCursor {
 }
 
 impl TermCursor {
-    /// Before its first posting.
-    pub fn new(postings: Postings, likeness: f32, columns: ColumnSet) -> Self {
-        Self { postings, likeness, columns, here: 0, begun: false }
+    /// Before its first posting. `all` are the columns in which its terms may be.
+    pub fn new(postings: Postings, terms: Vec<FormTerm>, columns: ColumnSet, all: ColumnSet) -> Self {
+        let limited = columns.both(all) != all;
+        Self { postings, forms: Arc::new(FormTerms::new(terms)), columns, limited, here: 0, begun: false }
     }
 
     /// Goes on to the first posting from a record on.
@@ -74,9 +122,9 @@ impl TermCursor {
 }
 
 impl WordCursor {
-    /// A word of some terms. `all` are the columns of the schema.
-    pub fn new(terms: Vec<TermCursor>, all: ColumnSet) -> Self {
-        let limited = terms.iter().any(|term| term.columns.both(all) != all);
+    /// A word of some lists.
+    pub fn new(terms: Vec<TermCursor>) -> Self {
+        let limited = terms.iter().any(|term| term.limited);
         Self { terms, here: 0, limited }
     }
 
@@ -138,12 +186,12 @@ impl WordCursor {
         self.terms.iter_mut().try_for_each(|term| term.fill(window, limited, bits))
     }
 
-    /// tf~ of the word in a record: terms in their order.
+    /// tf~ of the word in a record: lists in the order of their stemmings and keys.
     pub fn frequency(&mut self, held: &mut Held, scorer: &mut Scorer<'_>, ordinal: u32) -> Step<f32> {
         let mut sum = 0.0;
         if self.seek(ordinal)? == ordinal {
             for term in self.terms.iter_mut().filter(|term| term.here == ordinal) {
-                sum += scorer.posting(held, &mut term.postings, term.columns)? * term.likeness;
+                sum += scorer.posting(held, &mut term.postings, term.columns, &term.forms)?;
             }
         }
         Ok(sum)

@@ -1,8 +1,9 @@
 //! The tokens of the records that become a shelf, by term, in two passes that each touch little memory at a time: first into
-//! buckets, each for a run of terms, then by term within a bucket, when it is packed. (Written straight to their places by
+//! buckets, each for a run of terms in the order of the lists, then by term within a bucket, when it is packed. (Written straight to their places by
 //! term, they would touch as many pages of memory in turn as there are frequent terms.)
 
 use crate::shelf::build::arrivals::Home;
+use crate::shelf::build::classes::Classes;
 use crate::shelf::build::log::{TokenLog, TokenPlace};
 use crate::shelf::build::part::Part;
 use crate::shelf::build::threads::in_threads;
@@ -20,8 +21,17 @@ const TERMS: usize = 1 << 16;
 pub(in crate::shelf) struct Buckets {
     /// Those of a run of records each, in the order of the records.
     slices: Vec<Slice>,
-    /// The terms of each bucket, by rank.
+    /// The terms of each bucket, by slot.
     terms: Vec<Range<usize>>,
+    /// The buckets that have whole lists together, mostly one, and these lists.
+    runs: Vec<Run>,
+}
+
+/// Buckets that have whole lists.
+#[derive(Clone)]
+pub(in crate::shelf) struct Run {
+    buckets: Range<usize>,
+    pub lists: Range<usize>,
 }
 
 /// The tokens of some records: which of the terms of its bucket each is, and where it stands.
@@ -38,30 +48,43 @@ type Spots = Vec<Vec<(u32, u16)>>;
 impl Buckets {
     /// Takes the tokens of all records out of the parts; for each of these it is known how many each of its terms has. One thread for
     /// each part works.
-    pub fn of(parts: &mut [Part], homes: &[Home], unified: &Unified, tokens: &[Vec<u32>]) -> Self {
+    pub fn of(
+        parts: &mut [Part],
+        homes: &[Home],
+        (unified, classes): (&Unified, &Classes),
+        tokens: &[Vec<u32>],
+    ) -> Self {
         let logs: Vec<_> = parts.iter_mut().map(|part| part.log.take()).collect();
-        let terms = divide(tokens, unified);
-        let mut of_rank = Vec::with_capacity(unified.len());
-        for (bucket, ranks) in (0..).zip(&terms) {
-            of_rank.extend((0..=u16::MAX).take(ranks.len()).map(|term| (bucket, term)));
+        let slot_of = classes.slot_of_each();
+        let (terms, runs) = divide(tokens, unified, classes, &slot_of);
+        let mut of_slot = Vec::with_capacity(unified.len());
+        for (bucket, slots) in (0..).zip(&terms) {
+            of_slot.extend((0..=u16::MAX).take(slots.len()).map(|term| (bucket, term)));
         }
-        let spot = |&rank: &u32| of_rank.get(rank as usize).copied().unwrap_or_default();
+        let spot = |&rank: &u32| {
+            let slot = slot_of.get(rank as usize);
+            slot.and_then(|slot| of_slot.get(*slot as usize)).copied().unwrap_or_default()
+        };
         let spots: Spots = unified.ranks.iter().map(|ranks| ranks.iter().map(spot).collect()).collect();
         let each = homes.len().div_ceil(logs.len()).max(1);
         let slices = (0..).step_by(each).zip(homes.chunks(each));
         let slices = in_threads(slices, |(first, homes)| Slice::of(&logs, homes, first, &spots, terms.len()));
-        Self { slices, terms }
+        Self { slices, terms, runs }
     }
 
-    /// How many buckets there are.
-    pub fn len(&self) -> usize {
-        self.terms.len()
+    /// The runs of buckets, which are in order.
+    pub fn runs(&self) -> &[Run] {
+        &self.runs
     }
 
-    /// Gives each term of a bucket that some record has, by its rank, with its places, which ascend.
-    pub fn each(&self, bucket: usize, mut take: impl FnMut(usize, &[TokenPlace])) {
-        let ranks = self.terms[bucket].clone();
-        let mut starts = vec![0_usize; ranks.len() + 1];
+    /// Gives each term of a run that some record has, by its slot, with its places, which ascend.
+    pub fn each(&self, run: &Run, mut take: impl FnMut(usize, &[TokenPlace])) {
+        run.buckets.clone().for_each(|bucket| self.each_in(bucket, &mut take));
+    }
+
+    fn each_in(&self, bucket: usize, take: &mut impl FnMut(usize, &[TokenPlace])) {
+        let slots = self.terms[bucket].clone();
+        let mut starts = vec![0_usize; slots.len() + 1];
         let slices =
             || self.slices.iter().map(|slice| (slice, slice.starts[bucket]..slice.starts[bucket + 1]));
         for (slice, range) in slices() {
@@ -72,7 +95,7 @@ impl Buckets {
         for term in 1..starts.len() {
             starts[term] += starts[term - 1];
         }
-        let mut places = vec![TokenPlace::default(); starts[ranks.len()]];
+        let mut places = vec![TokenPlace::default(); starts[slots.len()]];
         for (slice, range) in slices() {
             for (&term, &place) in slice.terms[range.clone()].iter().zip(&slice.places[range]) {
                 let slot = &mut starts[usize::from(term)];
@@ -82,33 +105,45 @@ impl Buckets {
         }
         // Each start has become the one after it.
         let mut start = 0;
-        for (rank, end) in ranks.zip(starts) {
+        for (slot, end) in slots.zip(starts) {
             if start < end {
-                take(rank, &places[start..end]);
+                take(slot, &places[start..end]);
             }
             start = end;
         }
     }
 }
 
-/// Runs of terms with about as many tokens each; a term with more is one by itself.
-fn divide(counts: &[Vec<u32>], unified: &Unified) -> Vec<Range<usize>> {
+/// Runs of terms with about as many tokens each, whole lists in all but those of more terms than a bucket can have; and which of these have
+/// a list together.
+fn divide(
+    counts: &[Vec<u32>],
+    unified: &Unified,
+    classes: &Classes,
+    slot_of: &[u32],
+) -> (Vec<Range<usize>>, Vec<Run>) {
     let mut tokens = vec![0_usize; unified.len()];
     for (counts, ranks) in counts.iter().zip(&unified.ranks) {
         for (count, &rank) in counts.iter().zip(ranks).filter(|(count, _)| **count > 0) {
-            tokens[rank as usize] += *count as usize;
+            tokens[slot_of[rank as usize] as usize] += *count as usize;
         }
     }
     let enough = (tokens.iter().sum::<usize>() / BUCKETS).max(TOKENS);
-    let (mut buckets, mut first, mut sum) = (Vec::new(), 0, 0);
-    for (rank, count) in tokens.iter().enumerate() {
-        sum += count;
-        if sum >= enough || rank + 1 - first == TERMS || rank + 1 == tokens.len() {
-            buckets.push(first..rank + 1);
-            (first, sum) = (rank + 1, 0);
+    let (mut buckets, mut runs, mut first, mut sum) = (Vec::new(), Vec::<Run>::new(), 0, 0);
+    let mut first_list = 0;
+    for list in 0..classes.len() {
+        let slots = classes.slots(list);
+        sum += tokens[slots.clone()].iter().sum::<usize>();
+        let next = if list + 1 < classes.len() { classes.slots(list + 1).len() } else { 0 };
+        if sum >= enough || slots.end - first + next > TERMS || list + 1 == classes.len() {
+            let begun = buckets.len();
+            buckets
+                .extend((first..slots.end).step_by(TERMS).map(|start| start..slots.end.min(start + TERMS)));
+            runs.push(Run { buckets: begun..buckets.len(), lists: first_list..list + 1 });
+            (first, first_list, sum) = (slots.end, list + 1, 0);
         }
     }
-    buckets
+    (buckets, runs)
 }
 
 impl Slice {

@@ -1,11 +1,10 @@
 //! How the text columns of a schema are read, with what was learned of words and terms that were read before: from one batch to
 //! the next, so that a small one need not learn it anew.
 
-use crate::schema::{Column, Schema};
+use crate::schema::Schema;
 use crate::shelf::build::vocabulary::Vocabulary;
+use crate::shelf::format::terms::{name, read_name};
 use crate::text::{Memory, Recipe, Recipes};
-use std::borrow::Cow;
-use std::collections::BTreeMap;
 use std::sync::Arc;
 
 /// More words than these are not worth keeping for the next batch.
@@ -18,15 +17,33 @@ const MOST_TERMS: usize = 1 << 14;
 pub(crate) struct Learned {
     schema: Arc<Schema>,
     pub columns: Vec<Words>,
+    /// The stemmings by their numbers: the name of each, and the column and the place of a recipe that has it.
+    stemmings: Vec<(String, (usize, usize))>,
     pub(in crate::shelf) terms: Terms,
 }
 
-/// The terms of batches, and what is known of them by their numbers.
+/// The terms of batches by the names that the dictionary has for them, and what is known of them by their numbers.
 #[derive(Debug, Default)]
 pub(in crate::shelf) struct Terms {
     pub vocabulary: Vocabulary,
-    /// For recipes by column and place, the key of each term.
-    keys: BTreeMap<(usize, usize), Vec<Key>>,
+    /// The key of each term.
+    keys: Vec<Key>,
+    /// Room for a name.
+    name: String,
+}
+
+impl Terms {
+    /// The number of a term of a stemming.
+    #[inline]
+    pub fn number(&mut self, term: &str, stemming: u8) -> u32 {
+        if stemming == 0 {
+            return self.vocabulary.number(term);
+        }
+        self.name.clear();
+        self.name.push_str(term);
+        self.name.extend(['\0', char::from(stemming)]);
+        self.vocabulary.number(&self.name)
+    }
 }
 
 /// What a term has in common with its forms.
@@ -39,33 +56,40 @@ enum Key {
     Other(Box<str>),
 }
 
-impl Key {
-    fn of(recipe: &Recipe, term: &str) -> Self {
-        recipe.other_key(term).map_or(Self::Same, |key| Self::Other(key.into_boxed_str()))
-    }
-}
-
 /// How one column is read.
 #[derive(Debug)]
 pub(crate) struct Words {
     pub recipes: Recipes,
-    /// For each recipe the terms of words.
+    /// For each recipe the terms of words, and the number of its stemming.
     pub terms: Vec<Memory>,
-}
-
-impl Words {
-    fn of(column: &Column) -> Self {
-        let recipes = Recipes::of(column.text_settings());
-        let terms = recipes.all().map(|_| Memory::default()).collect();
-        Self { recipes, terms }
-    }
+    pub stemmings: Vec<u8>,
 }
 
 impl Learned {
     /// Nothing learned.
     pub fn of(schema: &Arc<Schema>) -> Self {
-        let columns = schema.text_columns().map(|(_, column)| Words::of(column)).collect();
-        Self { schema: Arc::clone(schema), columns, terms: Terms::default() }
+        let (mut columns, mut stemmings) = (Vec::new(), Vec::<(String, (usize, usize))>::new());
+        for (place, (_, column)) in schema.text_columns().enumerate() {
+            let recipes = Recipes::of(column.text_settings());
+            let mut number = |(at, recipe): (usize, &Recipe)| {
+                let name = recipe.stemming_name();
+                let known = stemmings.iter().position(|(known, _)| known == name);
+                let number = known.unwrap_or_else(|| {
+                    stemmings.push((name.to_owned(), (place, at)));
+                    stemmings.len() - 1
+                });
+                u8::try_from(number).expect("the schema has been checked")
+            };
+            let numbers = recipes.all().enumerate().map(&mut number).collect();
+            let terms = recipes.all().map(|_| Memory::default()).collect();
+            columns.push(Words { recipes, terms, stemmings: numbers });
+        }
+        Self { schema: Arc::clone(schema), columns, stemmings, terms: Terms::default() }
+    }
+
+    /// The names of the stemmings, by their numbers.
+    pub fn stemmings(&self) -> Vec<String> {
+        self.stemmings.iter().map(|(name, _)| name.clone()).collect()
     }
 
     /// What is worth knowing after a batch.
@@ -87,39 +111,35 @@ impl Learned {
         memories.map(Memory::len).sum::<usize>() <= MOST_KEPT
     }
 
-    /// The recipes that keep classes of forms, each once, by the beginning of their classes: the column, and which of its
-    /// recipes it is.
-    pub fn classes(&self) -> BTreeMap<String, (usize, usize)> {
-        let of_column = |(column, words): (usize, &Words)| {
-            let places = words.recipes.all().enumerate();
-            places.map(move |(place, recipe)| (recipe.class(""), (column, place))).collect::<Vec<_>>()
+    /// Of the terms with these ranks and numbers, those that have another key than themselves: the name of their class, and the rank.
+    pub fn keyed(&mut self, terms: &[(u32, u32)]) -> Vec<(Vec<u8>, u32)> {
+        let Self { columns, stemmings, terms: Terms { vocabulary, keys, .. }, .. } = self;
+        let other_key = |stemming: u8, text: &str| {
+            let (column, place) = stemmings[usize::from(stemming)].1;
+            columns[column].recipes.get(place).other_key(text)
         };
-        self.columns.iter().enumerate().flat_map(of_column).collect()
-    }
-
-    /// Of the terms with these numbers, those that one of those recipes gives another key than themselves: key and term.
-    pub fn keyed(&mut self, (column, place): (usize, usize), numbers: &[u32]) -> Vec<(Cow<'_, str>, &str)> {
-        let recipe = self.columns[column].recipes.get(place);
-        if !recipe.keeps_forms() {
-            return Vec::new();
+        let is_worth = vocabulary.len() <= MOST_TERMS;
+        if is_worth {
+            keys.resize(vocabulary.len(), Key::Unknown);
         }
-        let Terms { vocabulary, keys } = &mut self.terms;
-        let terms = numbers.iter().map(|number| (*number as usize, vocabulary.term(*number)));
-        if vocabulary.len() > MOST_TERMS {
-            let keyed = terms.filter_map(|(_, term)| Some((Cow::Owned(recipe.other_key(term)?), term)));
-            return keyed.collect();
-        }
-        let keys = keys.entry((column, place)).or_default();
-        keys.resize(vocabulary.len(), Key::Unknown);
-        for (number, term) in terms.clone() {
-            if let key @ Key::Unknown = &mut keys[number] {
-                *key = Key::of(recipe, term);
+        let mut keyed = Vec::new();
+        for &(rank, number) in terms {
+            let (text, stemming, _) =
+                read_name(vocabulary.term(number).as_bytes()).expect("names of terms are made so");
+            if !is_worth {
+                keyed.extend(
+                    other_key(stemming, text).map(|key| (name(key.as_bytes(), stemming, true), rank)),
+                );
+                continue;
+            }
+            let known = &mut keys[number as usize];
+            if let Key::Unknown = known {
+                *known = other_key(stemming, text).map_or(Key::Same, |key| Key::Other(key.into_boxed_str()));
+            }
+            if let Key::Other(key) = known {
+                keyed.push((name(key.as_bytes(), stemming, true), rank));
             }
         }
-        let known = |(number, term): (usize, _)| match &keys[number] {
-            Key::Other(key) => Some((Cow::Borrowed(&**key), term)),
-            Key::Unknown | Key::Same => None,
-        };
-        terms.filter_map(known).collect()
+        keyed
     }
 }

@@ -21,7 +21,7 @@ pub(in crate::shelf) struct TokenLog {
 }
 
 /// Where a token stands: record, column and position, which sort in this order.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord)]
 pub(in crate::shelf) struct TokenPlace(u64);
 
 impl TokenPlace {
@@ -71,6 +71,11 @@ impl TokenLog {
         self.next_position = 0;
     }
 
+    /// How many arrivals there are.
+    pub fn len(&self) -> usize {
+        self.ends.len() / self.columns.max(1)
+    }
+
     /// The memory it takes, in bytes.
     pub fn memory(&self) -> usize {
         self.entries.len() * size_of::<u32>() + self.ends.len() * size_of::<usize>()
@@ -102,11 +107,20 @@ impl TokenLog {
         }
     }
 
-    /// How many tokens each of so many terms has, in all records.
-    pub fn counts(&self, terms: usize) -> Vec<u32> {
+    /// How many tokens each of so many terms has, in some of the records, or in all.
+    pub fn counts(&self, terms: usize, records: Option<impl Iterator<Item = u32>>) -> Vec<u32> {
         let mut counts = vec![0; terms];
-        for &entry in self.entries.iter().filter(|entry| **entry & MARK == 0) {
-            counts[entry as usize] += 1;
+        match records {
+            Some(records) => {
+                for record in records {
+                    self.each(record, |term, _, _| counts[term as usize] += 1);
+                }
+            }
+            None => {
+                for &entry in self.entries.iter().filter(|entry| **entry & MARK == 0) {
+                    counts[entry as usize] += 1;
+                }
+            }
         }
         counts
     }

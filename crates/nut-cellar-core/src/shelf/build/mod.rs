@@ -3,6 +3,7 @@
 pub(super) mod arrivals;
 pub(super) mod buckets;
 pub(super) mod builder;
+pub(super) mod classes;
 pub(super) mod gathered;
 pub(super) mod learned;
 pub(super) mod log;

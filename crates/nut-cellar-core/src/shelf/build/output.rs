@@ -29,6 +29,8 @@ pub(in crate::shelf) struct Said {
     pub lengths: Vec<u64>,
     /// The number of columns whose values are compared.
     pub value_columns: u16,
+    /// The names of the stemmings, by their numbers.
+    pub stemmings: Vec<String>,
 }
 
 impl<'a> Output<'a> {
@@ -86,10 +88,13 @@ impl<'a> Output<'a> {
 
     /// Ends the shelf: appends its directory and ends the piece. Gives what the manifest has to say of it.
     pub fn seal(mut self, said: Said) -> Result<ShelfEntry> {
-        let Said { piece, records, block, widths, lengths, value_columns } = said;
+        let Said { piece, records, block, widths, lengths, value_columns, stemmings } = said;
         let checksums = self.checksums()?;
         let (features, ends) = (self.features, self.ends);
-        let tail = Directory { records, block, widths, value_columns, features, ends, checksums }.encode();
+        let more = Vec::new();
+        let tail =
+            Directory { records, block, widths, value_columns, features, stemmings, more, ends, checksums }
+                .encode();
         self.writer.append(&tail)?;
         self.writer.finish()?;
         let (bytes, tail) = (self.written + tail.len() as u64, tail.len() as u64);

@@ -4,6 +4,7 @@
 use crate::error::{Error, ErrorKind, Result};
 use crate::record::{Record, Value};
 use crate::schema::{Column, Schema};
+use crate::shelf::build::arrivals::Home;
 use crate::shelf::build::gathered::Gathered;
 use crate::shelf::build::learned::Learned;
 use crate::shelf::build::log::{POSITIONS, TokenLog};
@@ -73,9 +74,11 @@ impl Part {
         Ok(key)
     }
 
-    /// Sorts the terms, and tells how many tokens each has.
-    pub fn count_tokens(&mut self) -> Vec<u32> {
-        self.log.counts(self.learned.terms.vocabulary.sort().len())
+    /// Sorts the terms, and tells how many tokens each has in the records that are at home in this part, which has a place.
+    pub fn count_tokens(&mut self, place: usize, homes: &[Home]) -> Vec<u32> {
+        let here = || homes.iter().filter(|home| home.part as usize == place).map(|home| home.record);
+        let some = (here().count() < self.log.len()).then(here);
+        self.log.counts(self.learned.terms.vocabulary.sort().len(), some)
     }
 
     /// Takes a removal.
@@ -142,6 +145,7 @@ impl Part {
             let language = recipes.named_by().and_then(value);
             let chosen = recipes.place_of(language, values.first().and_then(Value::as_text));
             let (recipe, memory) = (recipes.get(chosen), &mut words.terms[chosen]);
+            let stemming = words.stemmings[chosen];
             let most = column.first_words().map_or(POSITIONS, |words| words.get().into());
             let (mut length, mut base) = (0, 0);
             for text in values.iter().flat_map(|value| recipes.texts(chosen, value)) {
@@ -154,7 +158,7 @@ impl Part {
                 let positions = read(recipe, memory, text, |token| {
                     last = base + token.position;
                     if last < most {
-                        self.log.push(terms.vocabulary.number(token.term), last);
+                        self.log.push(terms.number(token.term, stemming), last);
                     }
                 });
                 length += positions.min(most - base);

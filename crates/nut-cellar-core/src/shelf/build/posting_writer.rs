@@ -1,22 +1,27 @@
-//! Writing postings: the list of one term after the other, packed in blocks (see `postings`).
+//! Writing postings: the list of one class of terms after the other, packed in blocks (see `postings`).
 
 use crate::shelf::format::bounds::Bounds;
+use crate::shelf::format::forms::FormsHere;
 use crate::shelf::format::positions::PositionWriter;
 use crate::shelf::format::posting_block::put_block;
 use crate::shelf::format::shapes::Shapes;
 use crate::shelf::format::terms::{Lists, TermEntry};
 use crate::wire::{put_bytes, put_varint};
 
-/// Collects the lists of one term after the other.
+/// Collects the lists of one class of terms after the other.
 pub(in crate::shelf) struct PostingWriter {
     per_block: usize,
+    columns: usize,
     kinds: Shapes,
+    forms: u32,
     /// Whether the list may have more than one block, and so a table.
     long: bool,
     gaps: Vec<u32>,
     shapes: Vec<u32>,
     rest: Vec<u8>,
     bounds: Bounds,
+    /// What the shapes of the block have for their forms, as bits.
+    codes: u8,
     block_occurrences: u64,
     /// The ordinal after the last of the block before.
     block_start: u32,
@@ -28,6 +33,9 @@ pub(in crate::shelf) struct PostingWriter {
     /// The first occurrence: ordinal, column, position.
     first: (u32, u8, u32),
     tf: Vec<(u8, u32)>,
+    /// The form of each occurrence in the record, and what is told of them.
+    occurrences: Vec<u32>,
+    here_forms: FormsHere,
 }
 
 impl PostingWriter {
@@ -35,12 +43,15 @@ impl PostingWriter {
     pub fn new(per_block: usize, columns: usize) -> Self {
         Self {
             per_block,
-            kinds: Shapes::new(columns),
+            columns,
+            kinds: Shapes::new(columns, 1),
+            forms: 1,
             long: false,
             gaps: Vec::new(),
             shapes: Vec::new(),
             rest: Vec::new(),
             bounds: Bounds::default(),
+            codes: 0,
             block_occurrences: 0,
             block_start: 0,
             next_ordinal: 0,
@@ -50,28 +61,34 @@ impl PostingWriter {
             records: 0,
             first: (0, 0, 0),
             tf: Vec::new(),
+            occurrences: Vec::new(),
+            here_forms: FormsHere::default(),
         }
     }
 
-    /// Begins a list of at most so many postings.
-    pub fn begin(&mut self, most: usize) {
+    /// Begins a list of at most so many postings, of so many forms.
+    pub fn begin(&mut self, most: usize, forms: usize) {
         self.long = most > self.per_block;
+        self.forms = u32::try_from(forms).expect("fewer forms than tokens in memory");
+        self.kinds = Shapes::new(self.columns, self.forms);
     }
 
-    /// Appends a posting to the list that was begun. `places` are the (column, position) of the term in one record, ascending; `length` tells how long
-    /// a column of the record is.
+    /// Appends a posting to the list that was begun. `places` are the (column, position, form) of its terms in one record, ascending; `length`
+    /// tells how long a column of the record is.
     pub fn push(
         &mut self,
         ordinal: u32,
-        places: impl Iterator<Item = (u8, u32)>,
+        places: impl Iterator<Item = (u8, u32, u32)>,
         length: impl Fn(usize) -> u32,
     ) {
         if self.gaps.len() == self.per_block {
             self.end_block();
         }
         self.tf.clear();
+        self.occurrences.clear();
         let mut before = 0;
-        for (column, position) in places {
+        for (column, position, form) in places {
+            self.occurrences.push(form);
             if let Some((_, tf)) = self.tf.last_mut().filter(|(known, _)| *known == column) {
                 *tf += 1;
             } else {
@@ -88,7 +105,16 @@ impl PostingWriter {
             self.bounds.add(&self.tf, length);
             self.block_occurrences += self.tf.iter().map(|(_, tf)| u64::from(*tf)).sum::<u64>();
         }
-        self.shapes.push(self.kinds.put(&self.tf, &mut self.rest));
+        let shape = self.kinds.put(&self.tf, &mut self.rest);
+        let first = self.occurrences[0];
+        let one = self.occurrences.iter().all(|form| *form == first).then_some(first);
+        let shape = self.kinds.with_form(shape, one);
+        if self.kinds.form(shape).is_none() {
+            self.here_forms.set(&self.occurrences);
+            self.here_forms.put(&mut self.rest);
+        }
+        self.codes |= 1 << self.kinds.parts(shape).0;
+        self.shapes.push(shape);
         self.gaps.push(ordinal - self.next_ordinal);
         self.next_ordinal = ordinal + 1;
         self.records += 1;
@@ -102,12 +128,16 @@ impl PostingWriter {
             put_varint(&mut self.table, u64::from(self.next_ordinal - self.block_start));
             put_varint(&mut self.table, (self.blocks.len() - start) as u64);
             put_varint(&mut self.table, self.block_occurrences);
+            if self.forms > 1 {
+                self.table.push(self.codes);
+            }
             let mut bounds = Vec::new();
             self.bounds.put(&mut bounds);
             put_bytes(&mut self.table, &bounds);
         }
         self.gaps.clear();
         self.shapes.clear();
+        self.codes = 0;
         self.block_occurrences = 0;
         self.block_start = self.next_ordinal;
     }
@@ -125,6 +155,7 @@ impl PostingWriter {
             return None;
         }
         self.end_block();
+        let forms = self.forms;
         let lists = if occurrences == 1 {
             let (ordinal, column, position) = self.first;
             self.positions.finish(&mut Vec::new());
@@ -146,6 +177,6 @@ impl PostingWriter {
         self.table.clear();
         self.blocks.clear();
         (self.block_start, self.next_ordinal) = (0, 0);
-        Some(TermEntry { records, lists })
+        Some(TermEntry::new(lists, records, forms))
     }
 }

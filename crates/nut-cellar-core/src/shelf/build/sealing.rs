@@ -7,21 +7,23 @@ use crate::error::Result;
 use crate::schema::Schema;
 use crate::shelf::build::arrivals::Home;
 use crate::shelf::build::arrivals::Keys;
-use crate::shelf::build::buckets::Buckets;
+use crate::shelf::build::buckets::{Buckets, Run};
+use crate::shelf::build::classes::{Classes, term_of};
 use crate::shelf::build::gathered;
+use crate::shelf::build::log::TokenPlace;
 use crate::shelf::build::output::{Output, Said};
 use crate::shelf::build::part::Part;
 use crate::shelf::build::posting_writer::PostingWriter;
 use crate::shelf::build::threads::{in_order, in_threads};
 use crate::shelf::build::vocabulary::{Unified, unify};
 use crate::shelf::format::directory::Section;
-use crate::shelf::format::forms::FormWriter;
 use crate::shelf::format::kept::{self, KeptWriter};
 use crate::shelf::format::keys;
 use crate::shelf::format::lengths::Packed;
-use crate::shelf::format::terms::{TermEntry, TermWriter};
+use crate::shelf::format::terms::{ClassEntry, Listed, TermEntry, TermWriter, read_name};
 use crate::store::{PieceId, ShelfEntry, Unit};
 use bytes::Bytes;
+use std::cmp::Reverse;
 
 /// Writes a shelf of the records that have these keys, which ascend, and are at home there. A fleeting one is packed less.
 pub(in crate::shelf) fn write(
@@ -73,21 +75,22 @@ pub(in crate::shelf) fn write(
     let value_columns = gathered::write(values, &homes, block.into(), &mut out)?;
 
     let records = u32::try_from(homes.len()).expect("arrivals are counted");
-    let tokens = in_threads(parts.iter_mut(), Part::count_tokens);
+    let tokens = in_threads(parts.iter_mut().enumerate(), |(place, part)| part.count_tokens(place, &homes));
     let vocabularies = parts.iter().map(|part| &part.learned.terms.vocabulary);
     let unified = unify(&vocabularies.zip(tokens.iter().map(Vec::as_slice)).collect::<Vec<_>>());
-    let buckets = Buckets::of(parts, &homes, &unified, &tokens);
+    let classes = Classes::of(parts, &unified);
+    let buckets = Buckets::of(parts, &homes, (&unified, &classes), &tokens);
     drop(tokens);
-    let lists = ListPacker { buckets, lengths: &lengths, block: block.into() };
+    let lists = ListPacker { buckets, lengths: &lengths, block: block.into(), parts, unified, classes };
     let mut terms = TermWriter::new(columns);
     if !fleeting {
         terms = terms.with_grams();
     }
-    let used = lists.write(parts, &unified, terms, &mut out)?;
-    write_forms(parts, &used, &mut out)?;
+    lists.write(terms, &mut out)?;
+    let stemmings = parts[0].learned.stemmings();
     let widths = lengths.iter().map(|column| column.width).collect();
     let lengths = lengths.iter().map(|column| column.sum).collect();
-    out.seal(Said { piece, records, block, widths, lengths, value_columns })
+    out.seal(Said { piece, records, block, widths, lengths, value_columns, stemmings })
 }
 
 /// What packing lists needs.
@@ -97,93 +100,158 @@ struct ListPacker<'a> {
     /// are near.
     lengths: &'a [Packed],
     block: usize,
+    parts: &'a [Part],
+    unified: Unified,
+    classes: Classes,
 }
 
-/// The lists of some terms, packed.
+/// The forms of a class, in their order: slots, each with how many records have it.
+type Forms = Vec<(usize, u32)>;
+
+/// Some lists, packed.
 #[derive(Default)]
 struct PackedShare {
     postings: Vec<u8>,
     positions: Vec<u8>,
-    /// Terms by their ranks, with where their lists are in these bytes.
-    entries: Vec<(usize, TermEntry)>,
+    /// Lists by their numbers, with where they are in these bytes, and their forms.
+    entries: Vec<(usize, TermEntry, Forms)>,
 }
 
 impl ListPacker<'_> {
-    /// Writes the postings, the positions and the terms; gives the terms that some record has, by part and number.
-    fn write(
-        self,
-        parts: &[Part],
-        unified: &Unified,
-        mut terms: TermWriter,
-        out: &mut Output<'_>,
-    ) -> Result<Vec<(u32, u32)>> {
+    /// Writes the postings, the positions and the dictionary.
+    fn write(&self, mut terms: TermWriter, out: &mut Output<'_>) -> Result<()> {
         let (mut written, mut positions) = (0, Vec::new());
-        let mut used = Vec::with_capacity(unified.len());
+        // Terms that are forms of a class stand between the lists.
+        let mut next = 0;
+        let runs = self.buckets.runs();
         in_order(
-            parts.len(),
-            self.buckets.len(),
-            |bucket| self.pack(bucket),
+            self.parts.len(),
+            runs.len(),
+            |run| self.pack(&runs[run]),
             |share| {
-                for (rank, mut entry) in share.entries {
+                for (list, mut entry, forms) in share.entries {
                     entry.move_lists(written, positions.len() as u64);
-                    let (part, number) = unified.order[rank];
-                    used.push((part, number));
-                    terms.push(parts[part as usize].learned.terms.vocabulary.term(number), &entry);
+                    let own = self.term(self.classes.slots(list).start);
+                    let name = self.classes.class(list).unwrap_or(own.as_bytes());
+                    self.put_forms(&mut next, Some(name), &mut terms);
+                    terms.push(name, &self.listed(list, entry, &forms));
                 }
                 written += share.postings.len() as u64;
                 positions.extend_from_slice(&share.positions);
                 out.append(&share.postings)
             },
         )?;
+        self.put_forms(&mut next, None, &mut terms);
         out.end(Section::Postings);
         out.append(&positions)?;
         drop(positions);
         out.end(Section::Positions);
-        terms.write(out)?;
-        Ok(used)
+        terms.write(out)
     }
 
-    fn pack(&self, bucket: usize) -> PackedShare {
-        let mut list = PostingWriter::new(self.block, self.lengths.len());
-        let mut packed = PackedShare::default();
-        self.buckets.each(bucket, |rank, places| {
-            if let [place] = places {
-                let entry = TermEntry::once(place.record(), place.column(), place.position());
-                packed.entries.push((rank, entry));
+    /// The name of the term of a slot.
+    fn term(&self, slot: usize) -> &str {
+        term_of(self.parts, &self.unified, self.classes.rank(slot))
+    }
+
+    /// What the dictionary has for a list.
+    fn listed(&self, list: usize, whole: TermEntry, forms: &[(usize, u32)]) -> Listed {
+        if self.classes.class(list).is_none() {
+            return Listed::Own(whole);
+        }
+        let text = |name: &str| name.split('\0').next().unwrap_or_default().to_owned();
+        let forms = forms.iter().map(|&(slot, records)| (text(self.term(slot)), records)).collect();
+        Listed::Class(ClassEntry { forms, whole })
+    }
+
+    /// Puts the terms from a rank on that come before a name, or all, and are forms of a class.
+    fn put_forms(&self, next: &mut u32, before: Option<&[u8]>, terms: &mut TermWriter) {
+        while (*next as usize) < self.unified.len() {
+            let term = term_of(self.parts, &self.unified, *next).as_bytes();
+            if before.is_some_and(|name| term >= name) {
+                // It may be the one with that name.
+                *next += u32::from(before == Some(term));
                 return;
             }
-            list.begin(places.len());
-            for record in places.chunk_by(|a, b| a.record() == b.record()) {
-                let ordinal = record[0].record();
-                let places = record.iter().map(|place| (place.column(), place.position()));
-                list.push(ordinal, places, |column| self.lengths[column].get(ordinal));
+            if let Some(class) = self.classes.class_of(*next) {
+                let (key, ..) = read_name(class).expect("names of classes are made so");
+                terms.push(term, &Listed::Form(key.into()));
             }
-            let entry = list.finish((&mut packed.postings, 0), (&mut packed.positions, 0));
-            packed.entries.extend(entry.map(|entry| (rank, entry)));
-        });
-        packed
-    }
-}
-
-/// Writes the classes of forms among these terms, by part and number, for each recipe that keeps forms apart. Which columns a
-/// term is in does not matter, so that a class depends on the terms alone.
-fn write_forms(parts: &mut [Part], terms: &[(u32, u32)], out: &mut Output<'_>) -> Result<()> {
-    // A class begins with what names its recipe, so the classes of one recipe follow those of another.
-    let recipes = parts[0].learned.classes();
-    let mut numbers = vec![Vec::new(); parts.len()];
-    for &(part, number) in terms {
-        numbers[part as usize].push(number);
-    }
-    let mut forms = FormWriter::new();
-    for (beginning, place) in recipes {
-        let keyed =
-            in_threads(parts.iter_mut().zip(&numbers), |(part, numbers)| part.learned.keyed(place, numbers));
-        let mut keyed = keyed.concat();
-        keyed.sort_unstable();
-        for class in keyed.chunk_by(|(a, _), (b, _)| a == b) {
-            let name = format!("{beginning}{}", class[0].0);
-            forms.push(name.as_bytes(), class.iter().map(|(_, term)| *term));
+            *next += 1;
         }
     }
-    forms.write(out)
+
+    fn pack(&self, run: &Run) -> PackedShare {
+        let mut writer = PostingWriter::new(self.block, self.lengths.len());
+        let mut packed = PackedShare::default();
+        let mut list = run.lists.start;
+        // Of a list of several forms: the tokens, with the slot of each.
+        let mut gathered: Vec<(TokenPlace, u32)> = Vec::new();
+        self.buckets.each(run, |slot, places| {
+            while self.classes.slots(list).end <= slot {
+                self.pack_forms(list, &mut gathered, &mut writer, &mut packed);
+                list += 1;
+            }
+            if self.classes.slots(list).len() > 1 {
+                let slot = u32::try_from(slot).expect("fewer terms than tokens in memory");
+                gathered.extend(places.iter().map(|place| (*place, slot)));
+                return;
+            }
+            let entry = match places {
+                [place] => Some(TermEntry::once(place.record(), place.column(), place.position())),
+                places => {
+                    writer.begin(places.len(), 1);
+                    for record in places.chunk_by(|a, b| a.record() == b.record()) {
+                        let ordinal = record[0].record();
+                        let places = record.iter().map(|place| (place.column(), place.position(), 0));
+                        writer.push(ordinal, places, |column| self.lengths[column].get(ordinal));
+                    }
+                    writer.finish((&mut packed.postings, 0), (&mut packed.positions, 0))
+                }
+            };
+            packed.entries.extend(entry.map(|entry| {
+                let forms = vec![(slot, entry.records)];
+                (list, entry, forms)
+            }));
+        });
+        self.pack_forms(list, &mut gathered, &mut writer, &mut packed);
+        packed
+    }
+
+    /// Packs a list of several forms, whose tokens were gathered form by form, if there are any.
+    fn pack_forms(
+        &self,
+        list: usize,
+        gathered: &mut Vec<(TokenPlace, u32)>,
+        writer: &mut PostingWriter,
+        packed: &mut PackedShare,
+    ) {
+        if gathered.is_empty() {
+            return;
+        }
+        let slots = self.classes.slots(list);
+        let mut forms: Vec<_> = slots.clone().map(|slot| (slot, 0)).collect();
+        for of_form in gathered.chunk_by(|a, b| a.1 == b.1) {
+            let records = of_form.chunk_by(|a, b| a.0.record() == b.0.record()).count();
+            forms[of_form[0].1 as usize - slots.start].1 = u32::try_from(records).unwrap_or(u32::MAX);
+        }
+        // In the order of the slots they are in that of the texts.
+        forms.sort_by_key(|(_, records)| Reverse(*records));
+        let mut number = vec![0; forms.len()];
+        for (place, (slot, _)) in (0..).zip(&forms) {
+            number[slot - slots.start] = place;
+        }
+        gathered.sort_by_key(|(place, _)| *place);
+        writer.begin(gathered.len(), forms.len());
+        for record in gathered.chunk_by(|a, b| a.0.record() == b.0.record()) {
+            let ordinal = record[0].0.record();
+            let places = record.iter().map(|(place, slot)| {
+                (place.column(), place.position(), number[*slot as usize - slots.start])
+            });
+            writer.push(ordinal, places, |column| self.lengths[column].get(ordinal));
+        }
+        gathered.clear();
+        let entry = writer.finish((&mut packed.postings, 0), (&mut packed.positions, 0));
+        packed.entries.extend(entry.map(|entry| (list, entry, forms)));
+    }
 }

@@ -13,11 +13,12 @@ use crate::shelf::format::directory::{CHUNK, Section, header};
 use crate::shelf::format::grams::{END, GROUP};
 use crate::shelf::format::kept;
 use crate::shelf::format::sorted::SortedIndex;
-use crate::shelf::format::terms::{Lists, TermEntry};
+use crate::shelf::format::terms::{ClassEntry, Listed, Lists, read_name};
 use crate::shelf::read::reader::Shelf;
 use crate::shelf::read::reading::{ShelfReading, Walk};
 use crate::store::{ShelfEntry, View};
 use crate::wire::{Broken, Reader};
+use std::cmp::Reverse;
 use std::collections::BTreeMap;
 use std::ops::Range;
 use std::sync::Arc;
@@ -37,8 +38,7 @@ pub(crate) fn check(view: &dyn View, shelf: &Arc<Shelf>, entry: &ShelfEntry, sch
     check.values(schema)?;
     check.kept(schema)?;
     check.terms()?;
-    check.grams()?;
-    check.forms()
+    check.grams()
 }
 
 struct Check<'v> {
@@ -176,10 +176,11 @@ impl Check<'_> {
     fn grams(&mut self) -> Result<()> {
         let mut expected = BTreeMap::<Vec<u8>, Vec<u32>>::new();
         let (mut walk, mut count) = (Walk::terms(self.view, self.shelf)?, 0_usize);
-        while let Some((term, _)) = walk.next()? {
+        while let Some((name, _)) = walk.next()? {
             let group = u32::try_from(count / GROUP).unwrap_or(u32::MAX);
             count += 1;
-            let marked: Vec<char> = String::from_utf8_lossy(&term).chars().chain([END]).collect();
+            let Ok((term, _, false)) = read_name(&name) else { continue };
+            let marked: Vec<char> = term.chars().chain([END]).collect();
             let ending = marked.windows(2).next_back();
             for run in marked.windows(3).chain(ending) {
                 let groups = expected.entry(run.iter().collect::<String>().into_bytes()).or_default();
@@ -206,22 +207,43 @@ impl Check<'_> {
 
     fn terms(&mut self) -> Result<()> {
         let walk = Walk::terms(self.view, self.shelf)?;
+        let mut lookup = ShelfReading::new(self.view, self.shelf);
         let mut ends = (0, 0);
         self.sorted(
             Section::Terms,
             walk,
-            |(term, _)| term,
-            |check, (term, entry)| {
-                if str::from_utf8(&term).is_err() {
-                    return check.wrong(Section::Terms, "a term");
+            |(name, _)| name,
+            |check, (name, listed)| {
+                let broken = |what| check.shelf.broken(Section::Terms, what);
+                let (term, stemming, _) = read_name(&name).map_err(broken)?;
+                if usize::from(stemming) >= check.shelf.stemmings().len() {
+                    return check.wrong(Section::Terms, "the stemming of a term");
                 }
-                if let Lists::Written { postings, positions, .. } = &entry.lists {
+                let class = match listed {
+                    Listed::Form(_) => {
+                        // The class is found, and has it.
+                        lookup.read(|shelf, held| shelf.find_term(held, term, stemming))?;
+                        return Ok(());
+                    }
+                    Listed::Own(whole) => ClassEntry { forms: vec![(term.to_owned(), whole.records)], whole },
+                    Listed::Class(class) => {
+                        for (form, _) in &class.forms {
+                            let known = lookup.read(|shelf, held| shelf.find_term(held, form, stemming))?;
+                            if known.is_none_or(|known| !known.is_of_list(&class.whole)) {
+                                return check
+                                    .wrong(Section::Terms, "a form, which does not lead to its class,");
+                            }
+                        }
+                        class
+                    }
+                };
+                if let Lists::Written { postings, positions, .. } = &class.whole.lists {
                     if (postings.start, positions.start) != ends {
                         return check.wrong(Section::Terms, "where a list is");
                     }
                     ends = (postings.end, positions.end);
                 }
-                check.list(&entry)
+                check.list(&class)
             },
         )?;
         for (section, end) in [(Section::Postings, ends.0), (Section::Positions, ends.1)] {
@@ -233,12 +255,15 @@ impl Check<'_> {
         Ok(())
     }
 
-    /// The list has as many postings and occurrences as the term says, and its bounds bound them.
-    fn list(&mut self, entry: &TermEntry) -> Result<()> {
+    /// The list has as many postings and occurrences as the dictionary says, its forms are in as many records, those of most first, its table
+    /// tells which it has, and its bounds bound it.
+    fn list(&mut self, class: &ClassEntry) -> Result<()> {
+        let entry = &class.whole;
         let mut postings = self.reading.read(|shelf, held| shelf.postings(held, entry))?;
         let mut positions = self.reading.read(|shelf, held| shelf.positions(held, entry))?;
         let bounds: Vec<(u32, Bounds)> = postings.bounds().collect::<Result<_>>()?;
         let (mut count, mut occurrences, mut places) = (0, 0, Vec::new());
+        let (mut of_form, mut codes) = (vec![0; class.forms.len()], vec![0; bounds.len()]);
         while postings.advance()? {
             postings.read()?;
             let ordinal = postings.ordinal();
@@ -248,6 +273,10 @@ impl Check<'_> {
             if block.is_some_and(|(_, bounds)| !bounds.cover(&posting, length)) {
                 return self.wrong(Section::Postings, "a bound");
             }
+            if let Some(codes) = codes.get_mut(count / self.shelf.block()) {
+                *codes |= postings.code_here();
+            }
+            postings.forms().for_each(|form| of_form[form as usize] += 1);
             occurrences += posting.iter().map(|(_, frequency)| u64::from(*frequency)).sum::<u64>();
             places.clear();
             positions
@@ -256,6 +285,15 @@ impl Check<'_> {
         }
         if count != entry.records as usize || !postings.at_end() {
             return self.wrong(Section::Postings, "the end of a list");
+        }
+        if !(0..).zip(&codes).all(|(block, codes)| postings.codes_of(block) == *codes) {
+            return self.wrong(Section::Postings, "the forms of a block");
+        }
+        let order = |(term, records): &(String, u32)| (Reverse(*records), term.clone());
+        if !of_form.iter().eq(class.forms.iter().map(|(_, records)| records))
+            || !class.forms.is_sorted_by(|a, b| order(a) < order(b))
+        {
+            return self.wrong(Section::Terms, "the forms of a class");
         }
         match entry.lists {
             Lists::Written { occurrences: said, .. } if said != occurrences => {
@@ -266,27 +304,5 @@ impl Check<'_> {
             }
             _ => Ok(()),
         }
-    }
-
-    fn forms(&mut self) -> Result<()> {
-        let walk = Walk::forms(self.view, self.shelf)?;
-        let mut lookup = ShelfReading::new(self.view, self.shelf);
-        self.sorted(
-            Section::Forms,
-            walk,
-            |(class, _)| class,
-            |check, (_, terms)| {
-                if terms.is_empty() || !terms.is_sorted_by(|a, b| a < b) {
-                    return check.wrong(Section::Forms, "the terms of a class");
-                }
-                for term in &terms {
-                    if lookup.read(|shelf, held| shelf.find_term(held, term))?.is_none() {
-                        return check.wrong(Section::Forms, "a term, which is not among the terms,");
-                    }
-                }
-                Ok(())
-            },
-        )?;
-        Ok(())
     }
 }

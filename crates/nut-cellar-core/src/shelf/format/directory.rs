@@ -4,7 +4,7 @@ use crate::error::{Error, ErrorKind, Result};
 use crate::schema::MAX_TEXT_COLUMNS;
 use crate::shelf::format::pack;
 use crate::store::PIECE_LABELS;
-use crate::wire::{Broken, Reader, put_varint};
+use crate::wire::{Broken, Reader, put_bytes, put_varint};
 use std::fmt;
 use std::ops::Range;
 
@@ -17,7 +17,7 @@ pub(in crate::shelf) const LINE: usize = 8 + 8 + 8 + 1;
 /// The first bytes of a shelf, and the last.
 const MAGIC: [u8; 8] = PIECE_LABELS[0];
 /// The version of the layout.
-pub const VERSION: u32 = 4;
+pub const VERSION: u32 = 5;
 /// What a shelf needs its reader to know, besides the version, one bit each: kept values are packed by a dictionary.
 pub(in crate::shelf) const KEPT_BY_DICTIONARY: u32 = 1;
 /// All that this program knows.
@@ -49,11 +49,11 @@ pub enum Section {
     Values,
     /// The least and the greatest value of each block.
     ValueIndex,
-    /// For each term the records it is in, and how often in which column.
+    /// For each class of terms the records it is in, and how often in which column.
     Postings,
     /// For each posting where in the columns the term stands.
     Positions,
-    /// The terms in order, front-coded in blocks, each with where its lists are.
+    /// The terms and their classes in order, front-coded in blocks, each with where its list is.
     Terms,
     /// The first term of each block.
     TermIndex,
@@ -61,15 +61,11 @@ pub enum Section {
     Grams,
     /// The first run of each block.
     GramIndex,
-    /// The classes of forms in order, front-coded in blocks, each with its terms.
-    Forms,
-    /// The first class of each block.
-    FormIndex,
 }
 
 impl Section {
     /// All sections, in the order in which they stand in a shelf.
-    pub const ALL: [Self; 17] = [
+    pub const ALL: [Self; 15] = [
         Self::Keys,
         Self::KeyIndex,
         Self::Kept,
@@ -85,8 +81,6 @@ impl Section {
         Self::TermIndex,
         Self::Grams,
         Self::GramIndex,
-        Self::Forms,
-        Self::FormIndex,
     ];
 }
 
@@ -116,8 +110,6 @@ impl fmt::Display for Section {
             Self::TermIndex => "term index",
             Self::Grams => "letters",
             Self::GramIndex => "letter index",
-            Self::Forms => "forms",
-            Self::FormIndex => "form index",
         })
     }
 }
@@ -135,10 +127,23 @@ pub(in crate::shelf) struct Directory {
     pub value_columns: u16,
     /// What its reader needs to know, one bit each.
     pub features: u32,
+    /// The names of the stemmings, by their numbers.
+    pub stemmings: Vec<String>,
+    /// The sections that not every shelf has: they stand behind the others.
+    pub more: Vec<MoreSection>,
     /// Where each section ends; the next one begins there.
     pub ends: [u64; Section::ALL.len()],
     /// The checksum of each chunk of what stands before the tail.
     pub checksums: Vec<u32>,
+}
+
+/// A section that not every shelf has.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(in crate::shelf) struct MoreSection {
+    /// What it is: twice a number, and 1 more if who does not know it can't read the shelf.
+    pub kind: u64,
+    /// Its length in bytes.
+    pub bytes: u64,
 }
 
 /// The first bytes of a shelf.
@@ -168,7 +173,7 @@ impl Directory {
 
     /// Where the tail begins: everything before is covered by the chunk checksums.
     pub fn body(&self) -> u64 {
-        self.ends[Section::ALL.len() - 1]
+        self.ends[Section::ALL.len() - 1] + self.more.iter().map(|more| more.bytes).sum::<u64>()
     }
 
     /// The tail as bytes.
@@ -183,6 +188,15 @@ impl Directory {
         for section in Section::ALL {
             let range = self.section(section);
             put_varint(&mut out, range.end - range.start);
+        }
+        put_varint(&mut out, self.more.len() as u64);
+        for MoreSection { kind, bytes } in &self.more {
+            put_varint(&mut out, *kind);
+            put_varint(&mut out, *bytes);
+        }
+        put_varint(&mut out, self.stemmings.len() as u64);
+        for stemming in &self.stemmings {
+            put_bytes(&mut out, stemming.as_bytes());
         }
         for checksum in &self.checksums {
             out.extend_from_slice(&checksum.to_le_bytes());
@@ -217,22 +231,25 @@ impl Directory {
         let mut reader = Reader::new(&tail[..end]);
         let version = reader.u32().map_err(damaged)?;
         if version != VERSION {
+            let (kind, advice) = if version > VERSION {
+                (ErrorKind::MadeByNewer, "use a newer one")
+            } else {
+                (
+                    ErrorKind::MadeByOlder,
+                    "make the cellar anew from its source; in a database, adopt or repair it",
+                )
+            };
             return Err(Error::new(
-                ErrorKind::NotACellar,
-                format!(
-                    "A shelf has layout {version} and this program reads layout {VERSION}; {}.",
-                    if version > VERSION {
-                        "use a newer one"
-                    } else {
-                        "make the cellar anew, from its source"
-                    }
-                ),
+                kind,
+                format!("A shelf has layout {version} and this program reads layout {VERSION}; {advice}."),
             ));
         }
         let directory = Self::fields(&mut reader, bytes, tail.len() as u64).map_err(damaged)?;
-        if directory.features & !FEATURES != 0 {
+        // No section of that sort is known yet.
+        let needs_more = directory.more.iter().any(|more| more.kind % 2 == 1);
+        if directory.features & !FEATURES != 0 || needs_more {
             let message = "A shelf was written by a newer version of this program; use that one.";
-            return Err(Error::new(ErrorKind::NotACellar, message));
+            return Err(Error::new(ErrorKind::MadeByNewer, message));
         }
         if directory.widths.len() != columns {
             return wrong("the number of columns");
@@ -270,6 +287,17 @@ impl Directory {
             *end = before.checked_add(reader.varint()?).ok_or(Broken("the length of a section"))?;
             before = *end;
         }
+        let mut more = Vec::new();
+        for _ in 0..reader.varint()? {
+            let section = MoreSection { kind: reader.varint()?, bytes: reader.varint()? };
+            before = before.checked_add(section.bytes).ok_or(Broken("the length of a section"))?;
+            more.push(section);
+        }
+        let mut stemmings = Vec::new();
+        for _ in 0..reader.varint()? {
+            let name = str::from_utf8(reader.bytes()?).map_err(|_| Broken("the name of a stemming"))?;
+            stemmings.push(name.to_owned());
+        }
         if before.checked_add(tail) != Some(bytes) || before.div_ceil(CHUNK) * 4 != reader.left() as u64 {
             return Err(Broken("the number of chunks"));
         }
@@ -277,6 +305,6 @@ impl Directory {
         while !reader.is_empty() {
             checksums.push(reader.u32()?);
         }
-        Ok(Self { records, block, widths, value_columns, features, ends, checksums })
+        Ok(Self { records, block, widths, value_columns, features, stemmings, more, ends, checksums })
     }
 }

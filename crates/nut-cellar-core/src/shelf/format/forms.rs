@@ -1,89 +1,168 @@
-//! The forms of words: for each class (a recipe, and what the forms have in common) its terms, in order. A class whose
-//! only term is its own key is left out, as most would be.
+//! Which forms of its class a posting has, where its shape does not tell: in the rest of its block, behind the frequencies.
+//!
+//! A varint has, in its lowest seven bits, which of the first seven forms there are, and above them how many others; these follow as
+//! varints, each less what is behind the one before. Of several forms it is then told for each occurrence, in the order of
+//! the positions, which of them it is: its place among them, in as many bits as the last place takes, lowest bit first, and what is left
+//! of the last byte is 0.
 
-use crate::error::Result;
-use crate::shelf::build::output::Output;
-use crate::shelf::format::directory::Section;
-use crate::shelf::format::entries::Entries;
-use crate::shelf::format::sorted::SortedWriter;
-use crate::shelf::read::held::{Held, Step};
-use crate::shelf::read::reader::Shelf;
-use crate::wire::{Broken, Reader, put_bytes, put_varint};
-use std::cmp::Ordering;
-use std::sync::Arc;
+use crate::wire::{Broken, Reader, put_varint};
 
-/// Classes in a block.
-const PER_BLOCK: usize = 256;
+/// So many forms have a bit.
+const WITH_BITS: u32 = 7;
 
-/// What packs classes, each with its terms.
-pub(in crate::shelf) struct FormWriter(SortedWriter);
-
-impl FormWriter {
-    pub fn new() -> Self {
-        Self(SortedWriter::new(PER_BLOCK))
-    }
-
-    /// Whether a class is not greater than the last one, so that it can't follow.
-    pub fn reached(&self, class: &[u8]) -> bool {
-        self.0.reached(class)
-    }
-
-    /// Takes a class that is greater than the one before, with its terms in order.
-    pub fn push<'t>(&mut self, class: &[u8], terms: impl ExactSizeIterator<Item = &'t str>) {
-        self.0.push(class, |block, _| {
-            put_varint(block, terms.len() as u64);
-            terms.for_each(|term| put_bytes(block, term.as_bytes()));
-        });
-    }
-
-    /// Writes the classes and their index.
-    pub fn write(self, out: &mut Output<'_>) -> Result<()> {
-        self.0.finish(out, Section::Forms, Section::FormIndex)
-    }
+/// The forms of one posting.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub(crate) struct FormsHere {
+    /// The numbers of the forms, ascending.
+    pub forms: Vec<u32>,
+    /// For each occurrence the place of its form among these; nothing of only one form.
+    pub places: Vec<u32>,
 }
 
-fn terms(from: &mut Reader<'_>) -> Result<Vec<String>, Broken> {
-    let count = from.size()?;
-    let mut terms = Vec::with_capacity(count.min(from.left()));
-    for _ in 0..count {
-        let term = str::from_utf8(from.bytes()?).map_err(|_| Broken("a term"))?;
-        terms.push(term.to_owned());
-    }
-    Ok(terms)
+/// How many bits say one of so many places.
+fn width(forms: usize) -> u32 {
+    usize::BITS - forms.saturating_sub(1).leading_zeros()
 }
 
-fn skip_terms(from: &mut Reader<'_>) -> Result<(), Broken> {
-    for _ in 0..from.size()? {
-        from.bytes()?;
-    }
-    Ok(())
-}
-
-impl Shelf {
-    /// The classes of block `block`, in order, each with its terms; none past the last.
-    pub(in crate::shelf) fn forms_in(
-        self: &Arc<Self>,
-        held: &mut Held,
-        block: usize,
-    ) -> Step<Vec<(Vec<u8>, Vec<String>)>> {
-        self.entries_in(held, (Section::Forms, block), |class, from| Ok((class.to_vec(), terms(from)?)))
+impl FormsHere {
+    /// One form, and nothing to say of occurrences.
+    pub fn set_one(&mut self, form: u32) {
+        self.places.clear();
+        self.forms.clear();
+        self.forms.push(form);
     }
 
-    /// The terms of a class, but for one that is its own key.
-    pub(crate) fn forms(self: &Arc<Self>, held: &mut Held, class: &str) -> Step<Vec<String>> {
-        let index = self.index_of(held, Section::Forms)?;
-        let class = class.as_bytes();
-        let Some(block) = self.locate(Section::Forms, &index, class)? else { return Ok(Vec::new()) };
-        let bytes = self.block_of(held, Section::Forms, &index, block)?;
-        let broken = |what| self.broken(Section::Forms, what);
-        let mut entries = Entries::new(&bytes);
-        while entries.advance().map_err(broken)? {
-            match entries.entry().cmp(class) {
-                Ordering::Less => skip_terms(entries.payload()).map_err(broken)?,
-                Ordering::Equal => return Ok(terms(entries.payload()).map_err(broken)?),
-                Ordering::Greater => break,
+    /// The forms of occurrences, which each are of one.
+    pub fn set(&mut self, occurrences: &[u32]) {
+        self.forms.clear();
+        self.forms.extend_from_slice(occurrences);
+        self.forms.sort_unstable();
+        self.forms.dedup();
+        self.places.clear();
+        if self.forms.len() > 1 {
+            let place = |form: &u32| self.forms.partition_point(|known| known < form);
+            self.places.extend(occurrences.iter().map(|form| u32::try_from(place(form)).unwrap_or(u32::MAX)));
+        }
+    }
+
+    /// Appends them.
+    pub fn put(&self, out: &mut Vec<u8>) {
+        let first = self.forms.iter().take_while(|form| **form < WITH_BITS);
+        let bits = first.fold(0_u64, |bits, form| bits | 1 << form);
+        let others = &self.forms[bits.count_ones() as usize..];
+        put_varint(out, bits | (others.len() as u64) << WITH_BITS);
+        let mut next = WITH_BITS;
+        for form in others {
+            put_varint(out, u64::from(form - next));
+            next = form + 1;
+        }
+        let (width, mut held, mut bits) = (width(self.forms.len()), 0_u64, 0);
+        for place in &self.places {
+            held |= u64::from(*place) << bits;
+            bits += width;
+            while bits >= 8 {
+                out.push((held & 0xff) as u8);
+                held >>= 8;
+                bits -= 8;
             }
         }
-        Ok(Vec::new())
+        if bits > 0 {
+            out.push((held & 0xff) as u8);
+        }
+    }
+
+    /// Passes over those of a posting with so many occurrences.
+    pub fn pass(from: &mut Reader<'_>, occurrences: u64) -> Result<(), Broken> {
+        let first = from.varint()?;
+        let others = first >> WITH_BITS;
+        for _ in 0..others {
+            from.varint()?;
+        }
+        let forms = u64::from((first & ((1 << WITH_BITS) - 1)).count_ones()).saturating_add(others);
+        let width = width(usize::try_from(forms).unwrap_or(usize::MAX));
+        let bytes = occurrences.saturating_mul(width.into()).div_ceil(8);
+        from.take(usize::try_from(bytes).unwrap_or(usize::MAX)).map(|_| ())
+    }
+
+    /// Reads those of a posting of a list of so many forms, with so many occurrences.
+    pub fn get(&mut self, from: &mut Reader<'_>, forms: u32, occurrences: u64) -> Result<(), Broken> {
+        const WRONG: Broken = Broken("the forms of a posting");
+        let first = from.varint()?;
+        self.forms.clear();
+        self.forms.extend((0..WITH_BITS).filter(|form| first >> form & 1 == 1));
+        let mut next = WITH_BITS;
+        for _ in 0..first >> WITH_BITS {
+            let form = next.checked_add(from.varint_u32()?).ok_or(WRONG)?;
+            self.forms.push(form);
+            next = form.checked_add(1).ok_or(WRONG)?;
+        }
+        if self.forms.last().is_none_or(|last| *last >= forms) {
+            return Err(WRONG);
+        }
+        self.places.clear();
+        if self.forms.len() == 1 {
+            return Ok(());
+        }
+        let width = width(self.forms.len());
+        let bytes = occurrences.checked_mul(width.into()).ok_or(WRONG)?.div_ceil(8);
+        let mut bytes = from.take(usize::try_from(bytes).map_err(|_| WRONG)?)?.iter();
+        let (mut held, mut bits) = (0_u64, 0);
+        for _ in 0..occurrences {
+            while bits < width {
+                held |= u64::from(*bytes.next().ok_or(WRONG)?) << bits;
+                bits += 8;
+            }
+            let place = u32::try_from(held & ((1 << width) - 1)).map_err(|_| WRONG)?;
+            if place as usize >= self.forms.len() {
+                return Err(WRONG);
+            }
+            self.places.push(place);
+            held >>= width;
+            bits -= width;
+        }
+        Ok(())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    proptest! {
+        #[test]
+        fn forms_come_back(
+            postings in prop::collection::vec(prop::collection::vec(prop_oneof![0_u32..9, 0_u32..3_000], 1..40), 1..6),
+        ) {
+            let (mut bytes, mut forms) = (Vec::new(), FormsHere::default());
+            for occurrences in &postings {
+                forms.set(occurrences);
+                forms.put(&mut bytes);
+            }
+            let mut reader = Reader::new(&bytes);
+            for occurrences in &postings {
+                forms.get(&mut reader, 3_000, occurrences.len() as u64).unwrap();
+                let form = |place: usize| forms.forms[forms.places.get(place).map_or(0, |place| *place as usize)];
+                prop_assert!((0..occurrences.len()).map(form).eq(occurrences.iter().copied()));
+                let mut expected = FormsHere::default();
+                expected.set(occurrences);
+                prop_assert_eq!(&forms, &expected);
+            }
+            prop_assert!(reader.is_empty());
+            let mut reader = Reader::new(&bytes);
+            for occurrences in &postings {
+                FormsHere::pass(&mut reader, occurrences.len() as u64).unwrap();
+            }
+            prop_assert!(reader.is_empty());
+        }
+
+        #[test]
+        fn any_bytes_do_no_harm(bytes: Vec<u8>, forms in 1_u32..20, occurrences: u64) {
+            let mut here = FormsHere::default();
+            if here.get(&mut Reader::new(&bytes), forms, occurrences).is_ok() {
+                prop_assert!(here.forms.is_sorted() && here.forms.iter().all(|form| *form < forms));
+                prop_assert!(here.forms.len() == 1 || here.places.len() as u64 == occurrences);
+            }
+        }
     }
 }

@@ -60,12 +60,22 @@ struct List {
 }
 
 impl GramWriter {
-    /// Takes a term that is greater than the one before.
-    pub fn push(&mut self, term: &str) {
-        let group = u32::try_from(self.terms / GROUP).expect("fewer terms than tokens in memory");
+    /// Takes something between the terms that is not to be found.
+    pub fn push_none(&mut self) {
+        self.begin_group();
+        self.terms += 1;
+    }
+
+    fn begin_group(&mut self) {
         if self.terms.is_multiple_of(GROUP) {
             self.before.clear();
         }
+    }
+
+    /// Takes a term that is no less than the one before.
+    pub fn push(&mut self, term: &str) {
+        let group = u32::try_from(self.terms / GROUP).expect("fewer terms than tokens in memory");
+        self.begin_group();
         self.terms += 1;
         self.here.clear();
         self.here.extend(term.chars().chain([END]));

@@ -141,26 +141,39 @@ impl Positions {
         unpacked
     }
 
-    /// Gives `take` the positions of the posting at which `postings` stands, in the columns of `wanted`: each with its column, ascending.
+    /// Gives `take` the positions of the posting at which `postings` stands, of the forms and in the columns that are wanted: each with its
+    /// column, ascending.
     pub fn of(
         &mut self,
         postings: &Postings,
         wanted: ColumnSet,
         mut take: impl FnMut(usize, u32),
     ) -> Result<(), Error> {
-        let mut start = postings.first_occurrence();
-        for (column, frequency) in postings.frequencies() {
-            let end = start.saturating_add(u64::from(frequency));
+        self.each(postings, wanted, |column, position, occurrence| {
+            if postings.is_wanted_at(occurrence) {
+                take(column, position);
+            }
+        })
+    }
+
+    /// The same of all forms; with which of the list's occurrences it is.
+    pub fn each(
+        &mut self,
+        postings: &Postings,
+        wanted: ColumnSet,
+        mut take: impl FnMut(usize, u32, u64),
+    ) -> Result<(), Error> {
+        for (column, occurrences) in postings.occurrences() {
             if wanted.has(column) {
-                let mut position = Some(0_u32);
-                let read = self.numbers(start..end, |number| {
+                let (mut position, mut here) = (Some(0_u32), occurrences.start);
+                let read = self.numbers(occurrences, |number| {
                     position = position.and_then(|position| position.checked_add(number));
-                    take(column, position.unwrap_or(u32::MAX));
+                    take(column, position.unwrap_or(u32::MAX), here);
+                    here += 1;
                 });
                 read.and(position.map(|_| ()).ok_or(Broken("a position")))
                     .map_err(|what| self.shelf.broken(Section::Positions, what))?;
             }
-            start = end;
         }
         Ok(())
     }

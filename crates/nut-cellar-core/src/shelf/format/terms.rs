@@ -1,9 +1,13 @@
-//! The terms of a shelf, in order, each with where its postings and positions are.
+//! The dictionary: the terms of a shelf and the classes of their forms, in order, each with where its list is.
+//!
+//! The forms of a word (see [`Recipe::key_of`](crate::text::Recipe::key_of)) are a *class*, and have one list together. A term that is its own
+//! key and has no other forms has its list by its own name; any other leads to its class by the key. A stemming, by which terms
+//! are made and have keys, has a number in the shelf, and a dictionary of its own, which lies in the same one.
 
 use crate::error::Result;
 use crate::shelf::build::output::Output;
 use crate::shelf::format::directory::Section;
-use crate::shelf::format::entries::Entries;
+use crate::shelf::format::entries::{Entries, common};
 use crate::shelf::format::grams::{GROUP, GramWriter};
 use crate::shelf::format::sorted::{PartBytes, SortedWriter, first_entry, parts_of};
 use crate::shelf::read::held::{Held, Step};
@@ -15,20 +19,38 @@ use std::sync::Arc;
 
 /// Terms in a block, of which a lookup reads one.
 pub(in crate::shelf) const PER_BLOCK: usize = 256;
+/// In the lowest two bits of the first number of a payload: it is of a class of so many forms, or if these are none, of a form of one. With 1 in
+/// the lowest bit it is of what occurs once, and else of a list.
+const OTHERS: u64 = 2;
+/// So many bytes of a text may be those of another.
+const BESIDE: usize = 15;
 
-/// Where the lists of one term are.
+/// Where a term is found, or a whole class.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(crate) struct TermEntry {
     /// The number of records it is in, the removed ones included.
     pub records: u32,
-    /// Where they are.
+    /// Where the list of its class is.
     pub lists: Lists,
+    /// How many postings that has, and of how many forms.
+    pub in_list: u32,
+    pub forms: u32,
+    /// Which of the forms the term is; none of a whole class, and where there is only one.
+    pub form: Option<u32>,
+    /// The number of the stemming, and the key of the class.
+    pub stemming: u8,
+    pub key: Arc<str>,
 }
 
 impl TermEntry {
+    /// All of a list of so many postings of so many forms.
+    pub fn new(lists: Lists, records: u32, forms: u32) -> Self {
+        Self { records, lists, in_list: records, forms, form: None, stemming: 0, key: Arc::default() }
+    }
+
     /// Of a term that occurs once.
     pub fn once(ordinal: u32, column: u8, position: u32) -> Self {
-        Self { records: 1, lists: Lists::Once { ordinal, column, position } }
+        Self::new(Lists::Once { ordinal, column, position }, 1, 1)
     }
 
     /// Moves the lists so far from the beginnings of their sections.
@@ -39,12 +61,82 @@ impl TermEntry {
         }
     }
 
-    /// How often the term occurs.
+    /// How often a term of the list occurs.
     pub fn occurrences(&self) -> u64 {
         match self.lists {
             Lists::Once { .. } => 1,
             Lists::Written { occurrences, .. } => occurrences,
         }
+    }
+
+    /// Whether it has the same list as another one of its shelf.
+    pub fn is_of_list(&self, other: &Self) -> bool {
+        self.stemming == other.stemming && self.key == other.key
+    }
+}
+
+/// A class of several forms, or of one that is not its own key.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) struct ClassEntry {
+    /// Its forms by falling records, then as texts, each with the number of records that have it, the removed ones included.
+    pub forms: Vec<(String, u32)>,
+    /// All of them.
+    pub whole: TermEntry,
+}
+
+impl ClassEntry {
+    /// One of its forms.
+    pub fn form(&self, place: usize) -> TermEntry {
+        let form = (self.forms.len() > 1).then(|| u32::try_from(place).unwrap_or(u32::MAX));
+        TermEntry { records: self.forms[place].1, form, ..self.whole.clone() }
+    }
+
+    /// A form as a text, if it is one of them.
+    pub fn find(&self, term: &str) -> Option<TermEntry> {
+        self.forms.iter().position(|(form, _)| form == term).map(|place| self.form(place))
+    }
+}
+
+/// What stands in the dictionary.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) enum Listed {
+    /// A term that is its own key, and the only form.
+    Own(TermEntry),
+    /// A term that is a form of the class with this key.
+    Form(Vec<u8>),
+    /// A class.
+    Class(ClassEntry),
+}
+
+/// The name by which the dictionary has a term, or the class with a key: the text; for all stemmings but the first a zero byte and the number;
+/// for a class another zero byte. So what a term may be stands next to each other.
+pub(in crate::shelf) fn name(text: &[u8], stemming: u8, is_class: bool) -> Vec<u8> {
+    let mut name = Vec::with_capacity(text.len() + 3);
+    name.extend_from_slice(text);
+    if stemming > 0 {
+        name.extend_from_slice(&[0, stemming]);
+    }
+    if is_class {
+        name.push(0);
+    }
+    name
+}
+
+/// The text of a name: what it has before its first zero byte.
+pub(crate) fn text_of(name: &[u8]) -> &[u8] {
+    name.split(|byte| *byte == 0).next().unwrap_or_default()
+}
+
+/// The text of a name, the number of the stemming, and whether it is that of a class.
+pub(in crate::shelf) fn read_name(name: &[u8]) -> Result<(&str, u8, bool), Broken> {
+    let end = text_of(name).len();
+    let text = str::from_utf8(&name[..end]).map_err(|_| Broken("a term"))?;
+    match &name[end..] {
+        [] => Ok((text, 0, false)),
+        [_] => Ok((text, 0, true)),
+        [_, stemming] if *stemming > 0 => Ok((text, *stemming, false)),
+        [_, stemming, 0] if *stemming > 0 => Ok((text, *stemming, true)),
+        _ => Err(Broken("a term")),
     }
 }
 
@@ -100,28 +192,36 @@ impl TermWriter {
         Self { grams: Some(GramWriter::default()), ..self }
     }
 
-    /// Takes a term that is greater than the one before.
-    pub fn push(&mut self, term: &str, entry: &TermEntry) {
+    /// Takes what has a name that is greater than the one before.
+    pub fn push(&mut self, name: &[u8], listed: &Listed) {
+        let text = text_of(name);
         if let Some(grams) = &mut self.grams {
-            grams.push(term);
+            match listed {
+                Listed::Class(_) => grams.push_none(),
+                Listed::Own(_) | Listed::Form(_) => grams.push(&String::from_utf8_lossy(text)),
+            }
         }
         let (columns, ends) = (self.columns, &mut self.ends);
-        self.blocks.push(term.as_bytes(), |block, first| {
+        self.blocks.push(name, |block, first| {
             if first {
                 put_varint(block, ends.postings);
                 put_varint(block, ends.positions);
             }
-            match &entry.lists {
-                Lists::Once { ordinal, column, position } => {
-                    put_varint(block, u64::from(*ordinal) * 2 + 1);
-                    put_varint(block, u64::from(*position) * columns + u64::from(*column));
+            match listed {
+                Listed::Own(entry) => put_list(block, entry, columns, ends),
+                Listed::Form(key) => {
+                    put_varint(block, OTHERS);
+                    put_beside(block, text, key);
                 }
-                Lists::Written { occurrences, postings, positions } => {
-                    put_varint(block, u64::from(entry.records) * 2);
-                    put_varint(block, occurrences - u64::from(entry.records));
-                    put_varint(block, postings.end - postings.start);
-                    put_varint(block, positions.end - positions.start);
-                    *ends = Ends { postings: postings.end, positions: positions.end };
+                Listed::Class(class) => {
+                    put_varint(block, (class.forms.len() as u64) << 2 | OTHERS);
+                    for (term, records) in &class.forms {
+                        put_beside(block, text, term.as_bytes());
+                        if class.forms.len() > 1 {
+                            put_varint(block, u64::from(*records));
+                        }
+                    }
+                    put_list(block, &class.whole, columns, ends);
                 }
             }
         });
@@ -137,6 +237,38 @@ impl TermWriter {
         out.end(Section::GramIndex);
         Ok(())
     }
+}
+
+/// Appends where a list is.
+fn put_list(block: &mut Vec<u8>, entry: &TermEntry, columns: u64, ends: &mut Ends) {
+    match &entry.lists {
+        Lists::Once { ordinal, column, position } => {
+            put_varint(block, u64::from(*ordinal) * 2 + 1);
+            put_varint(block, u64::from(*position) * columns + u64::from(*column));
+        }
+        Lists::Written { occurrences, postings, positions } => {
+            put_varint(block, u64::from(entry.records) << 2);
+            put_varint(block, occurrences - u64::from(entry.records));
+            put_varint(block, postings.end - postings.start);
+            put_varint(block, positions.end - positions.start);
+            *ends = Ends { postings: postings.end, positions: positions.end };
+        }
+    }
+}
+
+/// Appends a text by how many bytes, 15 at most, it shares with the beginning of another one, and the others: a varint with how many these
+/// are, times 16, plus how many it shares; and these.
+fn put_beside(block: &mut Vec<u8>, known: &[u8], text: &[u8]) {
+    let shared = common(known, text).min(BESIDE);
+    put_varint(block, ((text.len() - shared) << 4 | shared) as u64);
+    block.extend_from_slice(&text[shared..]);
+}
+
+/// Reads what [`put_beside`] appended.
+fn beside(from: &mut Reader<'_>, known: &[u8]) -> Result<Vec<u8>, Broken> {
+    let both = from.size()?;
+    let shared = known.get(..both & BESIDE).ok_or(Broken("a form"))?;
+    Ok([shared, from.take(both >> 4)?].concat())
 }
 
 /// The part, from one on, that has a term if any of these has: the last whose first term is not greater, or else that one.
@@ -165,7 +297,7 @@ pub(in crate::shelf) struct TermPart<'a> {
     /// So many terms have been gone through, of so many the payloads were read, and the last of these.
     gone: usize,
     read: usize,
-    last: Option<TermEntry>,
+    last: Option<Listed>,
     ends: Option<Ends>,
 }
 
@@ -199,19 +331,20 @@ impl<'a> TermPart<'a> {
         Ok(passed.is_some())
     }
 
-    /// The term.
-    pub fn term(&self) -> &[u8] {
+    /// The name at which it stands.
+    pub fn name(&self) -> &[u8] {
         self.entries.entry()
     }
 
-    /// Where the lists of the term are.
-    pub fn entry(&mut self) -> Result<TermEntry, Broken> {
+    /// What has that name.
+    pub fn listed(&mut self) -> Result<Listed, Broken> {
         if self.read < self.gone {
             while self.read + 1 < self.gone {
                 pass(&mut self.payloads, &mut self.ends)?;
                 self.read += 1;
             }
-            self.last = Some(payload(&mut self.payloads, &mut self.ends, self.columns)?);
+            let Self { entries, payloads, ends, columns, .. } = self;
+            self.last = Some(payload(payloads, ends, *columns, entries.entry())?);
             self.read = self.gone;
         }
         self.last.clone().ok_or(Broken("a term"))
@@ -231,43 +364,113 @@ fn ends_before<'e>(from: &mut Reader<'_>, ends: &'e mut Option<Ends>) -> Result<
     })
 }
 
-/// Passes over the payload of a term.
-fn pass(from: &mut Reader<'_>, ends: &mut Option<Ends>) -> Result<(), Broken> {
-    let ends = ends_before(from, ends)?;
-    let (first, _) = (from.varint()?, from.varint()?);
-    if first % 2 == 0 {
+/// Passes over where a list is; `first` is the number that it begins with.
+fn pass_list(first: u64, from: &mut Reader<'_>, ends: &mut Ends) -> Result<(), Broken> {
+    from.varint()?;
+    if first.is_multiple_of(2) {
         next_range(&mut ends.postings, from)?;
         next_range(&mut ends.positions, from)?;
     }
     Ok(())
 }
 
-/// Reads the payload of a term; `ends` is where the lists before it end, none at the beginning of a part.
-fn payload(from: &mut Reader<'_>, ends: &mut Option<Ends>, columns: usize) -> Result<TermEntry, Broken> {
+/// Passes over what belongs to a name.
+fn pass(from: &mut Reader<'_>, ends: &mut Option<Ends>) -> Result<(), Broken> {
     let ends = ends_before(from, ends)?;
-    let first = from.varint()?;
-    let half = u32::try_from(first / 2).map_err(|_| Broken("a number of 32 bits"))?;
+    let mut first = from.varint()?;
+    let pass_beside = |from: &mut Reader<'_>| {
+        let both = from.size()?;
+        from.take(both >> 4).map(|_| ())
+    };
+    if first & 3 == OTHERS {
+        let forms = first >> 2;
+        if forms == 0 {
+            return pass_beside(from);
+        }
+        for _ in 0..forms {
+            pass_beside(from)?;
+            if forms > 1 {
+                from.varint()?;
+            }
+        }
+        first = from.varint()?;
+    }
+    pass_list(first, from, ends)
+}
+
+/// Reads where a list of so many forms is; `first` is the number that it begins with.
+fn list(
+    first: u64,
+    forms: u32,
+    from: &mut Reader<'_>,
+    ends: &mut Ends,
+    columns: usize,
+) -> Result<TermEntry, Broken> {
     if first % 2 == 1 {
+        let ordinal = u32::try_from(first / 2).map_err(|_| Broken("a number of 32 bits"))?;
         let place = from.varint()?;
         let column = u8::try_from(place % columns as u64).map_err(|_| Broken("a column"))?;
         let position = u32::try_from(place / columns as u64).map_err(|_| Broken("a position"))?;
-        return Ok(TermEntry::once(half, column, position));
+        return if forms == 1 {
+            Ok(TermEntry::once(ordinal, column, position))
+        } else {
+            Err(Broken("a class"))
+        };
     }
-    let occurrences = from.varint()?.checked_add(half.into()).ok_or(Broken("the occurrences of a term"))?;
+    let records = u32::try_from(first >> 2).map_err(|_| Broken("a number of 32 bits"))?;
+    if first & 3 == OTHERS || records == 0 {
+        return Err(Broken("the records of a term"));
+    }
+    let occurrences =
+        from.varint()?.checked_add(records.into()).ok_or(Broken("the occurrences of a term"))?;
     let postings = next_range(&mut ends.postings, from)?;
     let positions = next_range(&mut ends.positions, from)?;
-    Ok(TermEntry { records: half, lists: Lists::Written { occurrences, postings, positions } })
+    Ok(TermEntry::new(Lists::Written { occurrences, postings, positions }, records, forms))
 }
 
-/// Looks for a term in a block.
-fn find_in(columns: usize, block: &[u8], term: &[u8]) -> Result<Option<TermEntry>, Broken> {
+/// Reads what belongs to a name; `ends` is where the lists before it end, none at the beginning of a part.
+fn payload(
+    from: &mut Reader<'_>,
+    ends: &mut Option<Ends>,
+    columns: usize,
+    name: &[u8],
+) -> Result<Listed, Broken> {
+    let ends = ends_before(from, ends)?;
+    let (text, stemming, is_class) = read_name(name)?;
+    let first = from.varint()?;
+    let forms = u32::try_from(first >> 2).unwrap_or(u32::MAX);
+    if is_class != (first & 3 == OTHERS && forms > 0) {
+        return Err(Broken("a class"));
+    }
+    if !is_class && first & 3 == OTHERS {
+        return beside(from, text.as_bytes()).map(Listed::Form);
+    }
+    if !is_class {
+        let whole = list(first, 1, from, ends, columns)?;
+        return Ok(Listed::Own(TermEntry { stemming, key: text.into(), ..whole }));
+    }
+    let mut terms = Vec::with_capacity(from.left().min(forms as usize));
+    for _ in 0..forms {
+        let term = String::from_utf8(beside(from, text.as_bytes())?).map_err(|_| Broken("a form"))?;
+        terms.push((term, if forms > 1 { from.varint_u32()? } else { 0 }));
+    }
+    let first = from.varint()?;
+    let whole = TermEntry { stemming, key: text.into(), ..list(first, forms, from, ends, columns)? };
+    if let [(_, records)] = &mut terms[..] {
+        *records = whole.records;
+    }
+    Ok(Listed::Class(ClassEntry { forms: terms, whole }))
+}
+
+/// Looks for a name in a block.
+fn find_in(columns: usize, block: &[u8], name: &[u8]) -> Result<Option<Listed>, Broken> {
     let (parts, count) = parts_of(block)?;
-    let wanted = part_with(&parts[..count], 0, term)?;
+    let wanted = part_with(&parts[..count], 0, name)?;
     let mut part = TermPart::new(columns, parts[wanted]);
     while part.advance()? {
-        match part.term().cmp(term) {
+        match part.name().cmp(name) {
             Ordering::Less => {}
-            Ordering::Equal => return part.entry().map(Some),
+            Ordering::Equal => return part.listed().map(Some),
             Ordering::Greater => return Ok(None),
         }
     }
@@ -282,21 +485,24 @@ fn next_range(end: &mut u64, from: &mut Reader<'_>) -> Result<Range<u64>, Broken
 }
 
 impl Shelf {
-    /// A term, if the shelf has it.
-    pub(crate) fn find_term(self: &Arc<Self>, held: &mut Held, term: &str) -> Step<Option<TermEntry>> {
+    /// What has a name in the dictionary.
+    pub(in crate::shelf) fn find_listed(
+        self: &Arc<Self>,
+        held: &mut Held,
+        name: &[u8],
+    ) -> Step<Option<Listed>> {
         let index = self.index_of(held, Section::Terms)?;
-        let term = term.as_bytes();
-        let Some(block) = self.locate(Section::Terms, &index, term)? else { return Ok(None) };
+        let Some(block) = self.locate(Section::Terms, &index, name)? else { return Ok(None) };
         let bytes = self.block_of(held, Section::Terms, &index, block)?;
-        Ok(find_in(self.columns(), &bytes, term).map_err(|what| self.broken(Section::Terms, what))?)
+        Ok(find_in(self.columns(), &bytes, name).map_err(|what| self.broken(Section::Terms, what))?)
     }
 
-    /// The terms of block `block`, in order; none past the last.
+    /// What stands in block `block` of the dictionary, in order, by its names; none past the last.
     pub(in crate::shelf) fn terms_in(
         self: &Arc<Self>,
         held: &mut Held,
         block: usize,
-    ) -> Step<Vec<(Vec<u8>, TermEntry)>> {
+    ) -> Step<Vec<(Vec<u8>, Listed)>> {
         let index = self.index_of(held, Section::Terms)?;
         if block >= index.blocks() {
             return Ok(Vec::new());
@@ -308,8 +514,8 @@ impl Shelf {
             for (number, part) in parts[..count].iter().enumerate() {
                 let mut part = TermPart::new(self.columns(), *part);
                 while part.advance()? {
-                    let entry = part.entry()?;
-                    all.push((part.term().to_vec(), entry));
+                    let listed = part.listed()?;
+                    all.push((part.name().to_vec(), listed));
                 }
                 // Groups of terms are found by the places of parts.
                 if !part.is_done() || (number + 1 < count && part.gone != GROUP) {

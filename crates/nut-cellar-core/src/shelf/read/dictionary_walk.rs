@@ -9,7 +9,9 @@ use crate::shelf::format::directory::Section;
 use crate::shelf::format::entries::common;
 use crate::shelf::format::grams::{END, GROUP};
 use crate::shelf::format::sorted::{PartBytes, SortedIndex, first_entry, parts_of};
-use crate::shelf::format::terms::{PER_BLOCK, TermEntry, TermPart, part_with};
+use crate::shelf::format::terms::{
+    ClassEntry, Listed, PER_BLOCK, TermEntry, TermPart, name, part_with, read_name, text_of,
+};
 use crate::shelf::read::held::{Held, Step, if_held};
 use crate::shelf::read::reader::Shelf;
 use crate::text::Automaton;
@@ -79,7 +81,7 @@ impl Shelf {
         Ok(Liked { terms, visited })
     }
 
-    /// Gives `take` the terms that `automaton` accepts, in order, for as long as it says to go on and the effort allows; tells at how
+    /// Gives `take` the terms that `automaton` accepts, in order, each as often as it is one of another stemming, for as long as it says to go on and the effort allows; tells at how
     /// many terms the automaton looked. Where something is not at hand, what lies behind it is given all the same, and the step fails.
     pub(crate) fn each_like<A: Automaton>(
         self: &Arc<Self>,
@@ -109,6 +111,7 @@ impl Shelf {
             visited: 0,
             effort,
             goes_on: true,
+            class: None,
             take: &mut take,
         };
         let mut block = first;
@@ -225,6 +228,8 @@ struct Look<'a, A: Automaton> {
     effort: &'a mut Effort,
     /// Whether more terms are wanted.
     goes_on: bool,
+    /// The class that a term led to last, by its name: the next is often one of its forms.
+    class: Option<(Vec<u8>, ClassEntry)>,
     take: &'a mut dyn FnMut(&mut Held, &str, TermEntry) -> Step<bool>,
 }
 
@@ -232,7 +237,7 @@ impl<A: Automaton> Look<'_, A> {
     /// Looks at those groups of terms of a block that are wanted, by their places in it.
     fn at(
         &mut self,
-        shelf: &Shelf,
+        shelf: &Arc<Shelf>,
         held: &mut Held,
         block: &[u8],
         wanted: impl Fn(usize) -> bool,
@@ -245,7 +250,7 @@ impl<A: Automaton> Look<'_, A> {
     /// The same; what `take` fails with is put into `failed`.
     fn look_at(
         &mut self,
-        shelf: &Shelf,
+        shelf: &Arc<Shelf>,
         held: &mut Held,
         block: &[u8],
         wanted: impl Fn(usize) -> bool,
@@ -260,7 +265,7 @@ impl<A: Automaton> Look<'_, A> {
             }
             if wanted(number) && !self.rules_out_part(number, parts)? {
                 let mut part = TermPart::new(shelf.columns(), parts[number]);
-                self.look_through(held, &mut part, failed)?;
+                self.look_through(shelf, held, &mut part, failed)?;
             }
             number += 1;
         }
@@ -287,19 +292,23 @@ impl<A: Automaton> Look<'_, A> {
 
     fn look_through(
         &mut self,
+        shelf: &Arc<Shelf>,
         held: &mut Held,
         part: &mut TermPart<'_>,
         failed: &mut Step<()>,
     ) -> Result<(), Broken> {
         let mut goes_on = part.advance()?;
-        if goes_on && self.is_ahead && part.term() < self.target.as_slice() {
+        if goes_on && self.is_ahead && part.name() < self.target.as_slice() {
             goes_on = part.advance_over(&self.target)?;
         }
         while goes_on && self.goes_on && self.effort.spend(self.automaton.effort()) {
             self.is_ahead = false;
-            self.visited += 1;
-            if self.has_needle(part.term()) && self.accepts(part.term())? {
-                self.take(held, part, failed)?;
+            let (term, _, is_class) = read_name(part.name())?;
+            if !is_class {
+                self.visited += 1;
+                if self.has_needle(term.as_bytes()) && self.accepts(term)? {
+                    self.take(shelf, held, part, failed)?;
+                }
             }
             goes_on = if self.is_ahead { part.advance_over(&self.target)? } else { part.advance()? };
         }
@@ -321,22 +330,53 @@ impl<A: Automaton> Look<'_, A> {
     /// Gives a term to whoever wants it.
     fn take(
         &mut self,
+        shelf: &Arc<Shelf>,
         held: &mut Held,
         part: &mut TermPart<'_>,
         failed: &mut Step<()>,
     ) -> Result<(), Broken> {
-        let entry = part.entry()?;
-        if self.effort.spend(TO_TAKE + u64::from(entry.records) / POSTINGS) {
-            let term = str::from_utf8(part.term()).map_err(|_| Broken("a term"))?;
-            match (self.take)(held, term, entry) {
-                Ok(goes_on) => self.goes_on = goes_on,
-                Err(error) => {
-                    self.goes_on = false;
-                    *failed = Err(error);
-                }
+        let listed = part.listed()?;
+        let (term, stemming, _) = read_name(part.name())?;
+        let entry = match listed {
+            Listed::Own(entry) => Ok(Some(entry)),
+            Listed::Form(key) => self.form(shelf, held, term, &name(&key, stemming, true)),
+            Listed::Class(_) => return Err(Broken("a term")),
+        };
+        let taken = entry.and_then(|entry| {
+            // What is not at hand was noted.
+            let Some(entry) = entry else { return Ok(true) };
+            if !self.effort.spend(TO_TAKE + u64::from(entry.records) / POSTINGS) {
+                return Ok(true);
+            }
+            (self.take)(held, term, entry)
+        });
+        match taken {
+            Ok(goes_on) => self.goes_on = goes_on,
+            Err(error) => {
+                self.goes_on = false;
+                *failed = Err(error);
             }
         }
         Ok(())
+    }
+
+    /// A term of a class; none if that is not at hand.
+    fn form(
+        &mut self,
+        shelf: &Arc<Shelf>,
+        held: &mut Held,
+        term: &str,
+        class: &[u8],
+    ) -> Step<Option<TermEntry>> {
+        if self.class.as_ref().is_none_or(|(known, _)| known != class) {
+            let Some(found) = if_held(shelf.find_listed(held, class))? else { return Ok(None) };
+            let Some(Listed::Class(found)) = found else {
+                return Err(shelf.broken(Section::Terms, Broken("the class of a term")).into());
+            };
+            self.class = Some((class.to_vec(), found));
+        }
+        let entry = self.class.as_ref().and_then(|(_, class)| class.find(term));
+        Ok(Some(entry.ok_or_else(|| shelf.broken(Section::Terms, Broken("the class of a term")))?))
     }
 
     /// Keeps of what was read as much as lies in its first bytes, of which something else has as many.
@@ -393,6 +433,8 @@ impl<A: Automaton> Look<'_, A> {
 
     /// Whether no term that begins so is looked for.
     fn rules_out(&mut self, beginning: &[u8]) -> bool {
+        // What tells names of one term apart is none of it.
+        let beginning = text_of(beginning);
         self.keep(common(self.read.as_bytes(), beginning));
         if !self.is_dead {
             // The last character may be cut.
@@ -402,12 +444,11 @@ impl<A: Automaton> Look<'_, A> {
         self.is_dead
     }
 
-    /// Whether an entry is looked for.
-    fn accepts(&mut self, term: &[u8]) -> Result<bool, Broken> {
-        self.keep(common(self.read.as_bytes(), term));
+    /// Whether a term is looked for.
+    fn accepts(&mut self, term: &str) -> Result<bool, Broken> {
+        self.keep(common(self.read.as_bytes(), term.as_bytes()));
         if !self.is_dead {
-            let rest = term.get(self.read.len()..).unwrap_or_default();
-            self.read(str::from_utf8(rest).map_err(|_| Broken("a term"))?);
+            self.read(term.get(self.read.len()..).ok_or(Broken("a term"))?);
         }
         let last = self.states.last().filter(|_| !self.is_dead);
         // Unless whatever follows is looked for, all of it was read.

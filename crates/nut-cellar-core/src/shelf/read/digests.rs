@@ -6,6 +6,7 @@
 use crate::error::Result;
 use crate::schema::{Kind, Schema};
 use crate::shelf::format::directory::Section;
+use crate::shelf::format::terms::{Listed, read_name};
 use crate::shelf::format::values::ValueColumn;
 use crate::shelf::read::reader::Shelf;
 use crate::shelf::read::reading::{ShelfReading, Walk};
@@ -27,17 +28,26 @@ pub(crate) fn digests(view: &dyn View, shelf: &Arc<Shelf>, schema: &Schema) -> R
     }
     let mut terms = Walk::terms(view, shelf)?;
     let mut places = Vec::new();
-    while let Some((term, entry)) = terms.next()? {
-        let term = digests.state.hash_one(&term);
+    while let Some((name, listed)) = terms.next()? {
+        let broken = |what| shelf.broken(Section::Terms, what);
+        let (text, stemming, _) = read_name(&name).map_err(broken)?;
+        let stemming = &shelf.stemmings().get(usize::from(stemming));
+        let (forms, entry) = match listed {
+            Listed::Own(entry) => (vec![text.to_owned()], entry),
+            Listed::Class(class) => (class.forms.into_iter().map(|(term, _)| term).collect(), class.whole),
+            Listed::Form(_) => continue,
+        };
+        let forms: Vec<_> = forms.iter().map(|term| digests.state.hash_one((term, stemming))).collect();
         let mut postings = reading.read(|shelf, held| shelf.postings(held, &entry))?;
         let mut positions = reading.read(|shelf, held| shelf.positions(held, &entry))?;
         while postings.advance()? {
             postings.read()?;
             places.clear();
-            positions
-                .of(&postings, postings.columns(), |column, position| places.push((column, position)))?;
-            for place in &places {
-                digests.add(postings.ordinal(), &(term, place));
+            positions.each(&postings, postings.columns(), |column, position, occurrence| {
+                places.push((postings.form_at(occurrence), column, position));
+            })?;
+            for (form, column, position) in &places {
+                digests.add(postings.ordinal(), &(forms[*form as usize], column, position));
             }
         }
     }

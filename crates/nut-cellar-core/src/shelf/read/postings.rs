@@ -1,18 +1,19 @@
-//! Postings: in which records a term is, and how often in which column.
+//! Postings: in which records a class of terms is, in which of its forms, and how often in which column.
 //!
 //! They are packed in blocks: the gaps between the ordinals, then the shapes (see `posting_block` and `shapes`), then the rest of
-//! what the postings that are in several columns need.
+//! what the postings that are in several columns, or have several forms, need.
 //!
 //! A list of more than one block begins with a table: for each block its last ordinal, how many bytes and occurrences it
-//! has, and what bounds its scores. Short lists have none.
+//! has, which forms it has, and what bounds its scores. Short lists have none.
 
 use crate::error::Error;
 use crate::schema::ColumnSet;
 use crate::shelf::format::bounds::Bounds;
 use crate::shelf::format::directory::Section;
+use crate::shelf::format::forms::FormsHere;
 use crate::shelf::format::pack;
 use crate::shelf::format::posting_block::{add_up, get_block, put_block};
-use crate::shelf::format::shapes::Shapes;
+use crate::shelf::format::shapes::{Shapes, TOLD_FORMS};
 use crate::shelf::format::terms::{Lists, TermEntry};
 use crate::shelf::read::cache::{Asked, Key, ListKey};
 use crate::shelf::read::held::{Held, Step};
@@ -30,17 +31,25 @@ pub(crate) const END: u32 = u32::MAX;
 /// Tables of fewer blocks are read as fast as they are looked up.
 const LONG_TABLE: usize = 16;
 
-/// Walks through the postings of one term in one shelf, by blocks. Of the block at which it stands the ordinals are unpacked, and
-/// the shapes when they are asked for; what else there is to know of a posting is read when it is asked for.
+/// Walks through the postings of a class of terms in one shelf, or of some of its forms, by blocks. Of the block at which it stands the
+/// ordinals are unpacked, and the shapes when they are asked for; what else there is to know of a posting is read when it is asked for.
 ///
-/// What always holds: ordinals ascend and are below the number of records, and the columns are columns of the shelf.
+/// What always holds: ordinals ascend and are below the number of records, and the columns are columns of the shelf. Where some forms
+/// are [chosen](Self::choose), there is nothing but what is of them.
 #[derive(Clone, Debug)]
 pub(crate) struct Postings {
     shelf: Arc<Shelf>,
     kinds: Shapes,
     bytes: Bytes,
-    /// How many there are.
+    /// How many there are in the list, and about how many of them are of the forms that were chosen.
+    in_list: u32,
     records: u32,
+    /// How many forms the list has, and which of them are wanted, if not all are.
+    forms: u32,
+    chosen: Option<Arc<Chosen>>,
+    /// Of a block of which only some postings are wanted: the shapes of all, and the places of those that are.
+    whole_shapes: Vec<u32>,
+    places: Vec<usize>,
     /// One for each block, if there is more than one.
     table: Arc<Table>,
     /// The list, if it has a table; and that list unpacked, if it was.
@@ -61,39 +70,80 @@ pub(crate) struct Postings {
     /// How often it is in each of the columns, or in all of them.
     tf: Vec<u32>,
     same: Option<u32>,
+    here_forms: FormsHere,
     first_occurrence: u64,
     next_occurrence: u64,
     /// How many blocks were unpacked so far.
     unpacked: u64,
 }
 
+/// Which forms of a list are wanted.
+#[derive(Debug)]
+pub(crate) struct Chosen {
+    /// As bits, those that a shape can tell.
+    told: u32,
+    /// All, ascending.
+    all: Vec<u32>,
+}
+
+impl Chosen {
+    /// These, ascending.
+    pub fn new(all: Vec<u32>) -> Self {
+        let told = all.iter().take_while(|form| **form < TOLD_FORMS).fold(0, |bits, form| bits | 1 << form);
+        Self { told, all }
+    }
+
+    fn has(&self, form: u32) -> bool {
+        self.all.binary_search(&form).is_ok()
+    }
+
+    /// Whether a block may have one of them, by what its table says.
+    fn may_be_in(&self, codes: u32, several: u32) -> bool {
+        codes & (self.told | 1 << several) != 0
+    }
+}
+
 impl Postings {
+    /// Goes through those only that are of these forms, of which there are about so many.
+    pub fn choose(&mut self, chosen: Arc<Chosen>, records: u32) {
+        debug_assert!(self.block.is_none(), "before the first");
+        self.records = records;
+        self.list_unpacked = None;
+        self.list = None;
+        self.chosen = Some(chosen);
+    }
+
     /// The record at which it stands; [`END`] before the first and past the last.
     pub fn ordinal(&self) -> u32 {
         self.ordinals.get(self.here).copied().unwrap_or(END)
     }
 
-    /// The columns of the record that the term is in, once the posting was [read](Self::read).
+    /// The columns of the record that a wanted form is in, once the posting was [read](Self::read).
     pub fn columns(&self) -> ColumnSet {
-        self.columns
+        self.frequencies().map(|(column, _)| column).collect()
     }
 
-    /// The columns and how often the term is in each, if that is the same in all of them and known without reading more.
+    /// The form of the record, the columns, and how often it is in each, if that is the same in all of them and known without reading more.
     #[inline]
-    pub fn even(&mut self) -> Result<Option<(ColumnSet, u32)>, Error> {
+    pub fn even(&mut self) -> Result<Option<(u32, ColumnSet, u32)>, Error> {
         let kinds = self.kinds;
-        Ok(self.shape_here()?.and_then(|shape| kinds.even(shape)))
+        Ok(self.shape_here()?.and_then(|shape| {
+            let (columns, tf) = kinds.even(shape)?;
+            Some((kinds.form(shape)?, columns, tf))
+        }))
     }
 
-    /// The columns of the record that the term is in, [read](Self::read) or not.
+    /// The columns of the record that a wanted form is in, [read](Self::read) or not.
     #[inline]
     pub fn columns_here(&mut self) -> Result<ColumnSet, Error> {
         let kinds = self.kinds;
-        if let Some(columns) = self.shape_here()?.and_then(|shape| kinds.columns(shape)) {
+        let are_some = self.chosen.is_some();
+        let tells_all = |shape: &u32| !are_some || kinds.form(*shape).is_some();
+        if let Some(columns) = self.shape_here()?.filter(tells_all).and_then(|shape| kinds.columns(shape)) {
             return Ok(columns);
         }
         self.read()?;
-        Ok(self.columns)
+        Ok(self.columns())
     }
 
     /// Gives `take` the records of some of the block's postings, by their places, each with whether it is in one of these columns.
@@ -105,15 +155,18 @@ impl Postings {
     ) -> Result<(), Error> {
         self.unpack_shapes()?;
         for place in places {
-            let there = if let Some(there) = self.kinds.columns(self.shapes[place]) {
-                there
-            } else {
-                self.stand(place);
-                self.columns_here()?
-            };
+            self.stand(place);
+            let there = self.columns_here()?;
             take(self.ordinals[place], !there.both(columns).is_empty());
         }
         Ok(())
+    }
+
+    /// The columns of the record that its terms are in, and how often they are in one of them at most, if known without reading more.
+    #[inline]
+    pub fn most_here(&mut self) -> Result<Option<(ColumnSet, u32)>, Error> {
+        let kinds = self.kinds;
+        Ok(self.shape_here()?.and_then(|shape| kinds.most(shape)))
     }
 
     fn shape_here(&mut self) -> Result<Option<u32>, Error> {
@@ -121,8 +174,57 @@ impl Postings {
         Ok(self.shapes.get(self.here).copied())
     }
 
-    /// For each of the columns how often, once the posting was [read](Self::read).
+    /// For each of the columns how often the wanted forms are in it, once the posting was [read](Self::read).
     pub fn frequencies(&self) -> impl Iterator<Item = (usize, u32)> {
+        let mut start = 0;
+        self.all_frequencies().filter_map(move |(column, all)| {
+            let range = start..start + all as usize;
+            start = range.end;
+            let wanted = if self.are_all_wanted() {
+                all
+            } else {
+                let are = self.here_forms.places[range].iter().filter(|place| self.is_wanted(**place));
+                u32::try_from(are.count()).unwrap_or(u32::MAX)
+            };
+            (wanted > 0).then_some((column, wanted))
+        })
+    }
+
+    /// Whether the record has a form, once the posting was [read](Self::read).
+    pub fn has_form(&self, form: u32) -> bool {
+        self.here_forms.forms.binary_search(&form).is_ok()
+    }
+
+    /// The forms of the record that are wanted, once the posting was [read](Self::read).
+    pub fn forms(&self) -> impl Iterator<Item = u32> {
+        let wanted = |form: &u32| self.chosen.as_ref().is_none_or(|chosen| chosen.has(*form));
+        self.here_forms.forms.iter().copied().filter(wanted)
+    }
+
+    /// The form of the record, if it has only one, once the posting was [read](Self::read).
+    pub fn only_form(&self) -> Option<u32> {
+        if let [form] = self.here_forms.forms[..] { Some(form) } else { None }
+    }
+
+    /// For each of the columns that one of its forms is in, how often, once the posting was [read](Self::read).
+    pub fn frequencies_of(&self, form: u32) -> impl Iterator<Item = (usize, u32)> {
+        let FormsHere { forms, places } = &self.here_forms;
+        let place = forms.binary_search(&form).ok().and_then(|place| u32::try_from(place).ok());
+        let mut rest = places.as_slice();
+        self.all_frequencies().filter_map(move |(column, all)| {
+            let (of_column, left) = rest.split_at(rest.len().min(all as usize));
+            rest = left;
+            let own = match place {
+                None => 0,
+                Some(_) if forms.len() == 1 => all,
+                Some(place) => of_column.iter().map(|known| u32::from(*known == place)).sum(),
+            };
+            (own > 0).then_some((column, own))
+        })
+    }
+
+    /// For each of the columns how often, whichever form it is.
+    pub fn all_frequencies(&self) -> impl Iterator<Item = (usize, u32)> {
         let same = self.same;
         self.columns
             .iter()
@@ -130,9 +232,37 @@ impl Postings {
             .map(move |(place, column)| (column, same.unwrap_or_else(|| self.tf[place])))
     }
 
-    /// Which of the term's occurrences is the first of this posting, once it was [read](Self::read).
-    pub fn first_occurrence(&self) -> u64 {
-        self.first_occurrence
+    /// Whether each occurrence of the posting is of a form that is wanted.
+    fn are_all_wanted(&self) -> bool {
+        self.chosen.is_none() || self.here_forms.forms.len() == 1
+    }
+
+    /// Whether a form of the posting is wanted, by its place among them.
+    fn is_wanted(&self, place: u32) -> bool {
+        self.chosen.as_ref().is_none_or(|chosen| chosen.has(self.here_forms.forms[place as usize]))
+    }
+
+    /// For each of its columns which of the list's occurrences are in it, whichever their form, once the posting was [read](Self::read).
+    pub fn occurrences(&self) -> impl Iterator<Item = (usize, Range<u64>)> {
+        let mut start = self.first_occurrence;
+        self.all_frequencies().map(move |(column, all)| {
+            let range = start..start.saturating_add(all.into());
+            start = range.end;
+            (column, range)
+        })
+    }
+
+    /// Whether an occurrence of the list, which is one of the posting at which it stands, is of a wanted form.
+    pub fn is_wanted_at(&self, occurrence: u64) -> bool {
+        self.are_all_wanted()
+            || self.chosen.as_ref().is_none_or(|chosen| chosen.has(self.form_at(occurrence)))
+    }
+
+    /// Which form an occurrence of the list is that is one of the posting at which it stands.
+    pub fn form_at(&self, occurrence: u64) -> u32 {
+        let FormsHere { forms, places } = &self.here_forms;
+        let place = places.get(usize::try_from(occurrence - self.first_occurrence).unwrap_or(usize::MAX));
+        forms[place.map_or(0, |place| *place as usize)]
     }
 
     /// The list unpacked, if it was.
@@ -189,9 +319,29 @@ impl Postings {
         Ok(())
     }
 
-    /// How many there are, those of removed records included.
+    /// How many there are, those of removed records included; of chosen forms about.
     pub fn records(&self) -> u32 {
         self.records
+    }
+
+    /// Whether that is their number, and not about.
+    pub fn are_counted(&self) -> bool {
+        self.chosen.as_ref().is_none_or(|chosen| chosen.all.len() == 1)
+    }
+
+    /// How many forms the list has.
+    pub fn list_forms(&self) -> u32 {
+        self.forms
+    }
+
+    /// What says the form of the posting at which it stands, as a bit.
+    pub fn code_here(&self) -> u32 {
+        self.shapes.get(self.here).map_or(0, |shape| 1 << self.kinds.parts(*shape).0)
+    }
+
+    /// What says the forms of a block, as bits, as far as its table tells.
+    pub fn codes_of(&self, block: usize) -> u32 {
+        self.table.blocks.get(block).map_or(u32::MAX, |block| block.codes)
     }
 
     /// How many blocks there are.
@@ -256,7 +406,7 @@ impl Postings {
     /// Unpacks the shapes of the block, which come after its ordinals.
     #[inline]
     pub fn unpack_shapes(&mut self) -> Result<(), Error> {
-        if self.shapes.len() == self.ordinals.len() {
+        if self.shapes.len() == self.ordinals.len() || self.chosen.is_some() {
             return Ok(());
         }
         let mut reader = Reader::new(&self.bytes[self.at..]);
@@ -276,11 +426,27 @@ impl Postings {
     pub fn stand(&mut self, place: usize) {
         debug_assert!(place < self.ordinals.len(), "a place in the block");
         self.here = place;
-        if place + 1 < self.read {
+        if self.in_block(place) + 1 < self.read {
             // Reading goes forwards only: from the start of the block again.
             let (at, occurrences) = self.begun;
             (self.read, self.at, self.next_occurrence) = (0, at, occurrences);
         }
+    }
+
+    /// The place in the block of the posting that has this place among those that are wanted.
+    fn in_block(&self, place: usize) -> usize {
+        if self.chosen.is_some() { self.places.get(place).copied().unwrap_or(0) } else { place }
+    }
+
+    /// The first block, from one on, that may have a form that is wanted.
+    fn wanted_from(&self, mut block: usize) -> usize {
+        if let Some(chosen) = &self.chosen {
+            let several = self.kinds.several();
+            while self.table.blocks.get(block).is_some_and(|said| !chosen.may_be_in(said.codes, several)) {
+                block += 1;
+            }
+        }
+        block
     }
 
     /// Goes to the next posting, if there is one.
@@ -289,17 +455,30 @@ impl Postings {
             self.here += 1;
             return Ok(true);
         }
-        self.enter(self.block.map_or(0, |block| block + 1))
+        let mut next = self.block.map_or(0, |block| block + 1);
+        loop {
+            next = self.wanted_from(next);
+            if !self.enter(next)? {
+                return Ok(false);
+            }
+            if !self.ordinals.is_empty() {
+                return Ok(true);
+            }
+            next += 1;
+        }
     }
 
     /// Goes on to the first posting whose record is not below `ordinal`, if there is one; blocks in between are not
     /// unpacked.
     pub fn seek(&mut self, ordinal: u32) -> Result<bool, Error> {
-        if self.ordinals.last().is_none_or(|last| *last < ordinal) {
+        while self.ordinals.last().is_none_or(|last| *last < ordinal) {
             let next = self.block.map_or(0, |block| block + 1);
-            let block = self.block_with(next, ordinal);
+            let block = self.wanted_from(self.block_with(next, ordinal));
             if !self.enter(block)? {
                 return Ok(false);
+            }
+            if self.chosen.is_none() {
+                break;
             }
         }
         // A list of one block has no table that says where it ends. What is wanted is mostly near.
@@ -333,20 +512,24 @@ impl Postings {
         self.block == Some(self.blocks() - 1)
             && self.read == self.ordinals.len()
             && self.at == self.bytes.len()
+            && self.chosen.is_none()
     }
 
     /// Unpacks a block, and checks what the table says of it, and of the one before it if that was read to its end.
     fn unpack(&mut self, block: usize) -> Result<(), Broken> {
         let said = self.table.blocks.get(block);
         let (start, occurrences) = said.map_or((0, 0), |block| (block.start, block.occurrences));
-        let read_before = block > 0 && self.block == Some(block - 1) && self.read == self.ordinals.len();
+        let read_before = block > 0
+            && self.block == Some(block - 1)
+            && self.chosen.is_none()
+            && self.read == self.ordinals.len();
         if read_before && (self.at, self.next_occurrence) != (start, occurrences) {
             return Err(Broken("the size of a block"));
         }
         self.block = None;
         self.unpacked += 1;
         let per_block = self.shelf.block();
-        let count = (self.records as usize).saturating_sub(block * per_block).min(per_block);
+        let count = (self.in_list as usize).saturating_sub(block * per_block).min(per_block);
         if count == 0 {
             return Err(Broken("the number of postings"));
         }
@@ -367,6 +550,38 @@ impl Postings {
         self.read = 0;
         (self.at, self.next_occurrence) = self.begun;
         (self.block, self.here) = (Some(block), 0);
+        if self.chosen.is_some() { self.keep_wanted(count) } else { Ok(()) }
+    }
+
+    /// Keeps of a block what is of a form that is wanted.
+    fn keep_wanted(&mut self, count: usize) -> Result<(), Broken> {
+        let Some(chosen) = self.chosen.clone() else { return Ok(()) };
+        if self.shapes.is_empty() {
+            let mut reader = Reader::new(&self.bytes[self.at..]);
+            pack::get(&mut reader, count, &mut self.shapes)?;
+            self.at = self.bytes.len() - reader.left();
+            self.begun.0 = self.at;
+        }
+        std::mem::swap(&mut self.whole_shapes, &mut self.shapes);
+        self.shapes.clear();
+        self.places.clear();
+        for place in 0..count {
+            let shape = self.whole_shapes[place];
+            let is_wanted = if let Some(form) = self.kinds.form(shape) {
+                chosen.told >> form & 1 == 1
+            } else {
+                self.read_up_to(place)?;
+                self.here_forms.forms.iter().any(|form| chosen.has(*form))
+            };
+            if is_wanted {
+                self.ordinals[self.places.len()] = self.ordinals[place];
+                self.shapes.push(shape);
+                self.places.push(place);
+            }
+        }
+        self.ordinals.truncate(self.places.len());
+        (self.at, self.next_occurrence) = self.begun;
+        self.read = 0;
         Ok(())
     }
 
@@ -378,22 +593,40 @@ impl Postings {
     }
 
     fn read_on(&mut self) -> Result<(), Broken> {
-        while self.read <= self.here {
-            let shape = self.shapes[self.read];
+        self.read_up_to(self.in_block(self.here))
+    }
+
+    /// Reads all that there is to know of the posting with this place in the block, which is not before the last that was read.
+    fn read_up_to(&mut self, place: usize) -> Result<(), Broken> {
+        let all = if self.chosen.is_some() { &self.whole_shapes } else { &self.shapes };
+        let mut rest = Reader::new(&self.bytes[self.at..]);
+        while self.read <= place {
+            let shape = all[self.read];
             self.first_occurrence = self.next_occurrence;
-            let occurrences = if let Some((columns, tf)) = self.kinds.even(shape) {
-                (self.columns, self.same) = (columns, Some(tf));
-                u64::from(tf) * u64::from(columns.0.count_ones())
-            } else {
-                self.same = None;
-                let mut rest = Reader::new(&self.bytes[self.at..]);
-                self.columns = self.kinds.get(shape, &mut rest, &mut self.tf)?;
-                self.at = self.bytes.len() - rest.left();
-                self.tf.iter().map(|tf| u64::from(*tf)).sum::<u64>()
+            let (even, form) = (self.kinds.even(shape), self.kinds.form(shape));
+            let occurrences = match even {
+                Some((columns, tf)) => {
+                    (self.columns, self.same) = (columns, Some(tf));
+                    u64::from(tf) * u64::from(columns.0.count_ones())
+                }
+                None if self.read < place => self.kinds.pass(shape, &mut rest)?,
+                None => {
+                    self.same = None;
+                    self.columns = self.kinds.get(shape, &mut rest, &mut self.tf)?;
+                    self.tf.iter().map(|tf| u64::from(*tf)).sum::<u64>()
+                }
             };
+            match form {
+                Some(form) if form >= self.forms => return Err(Broken("the form of a posting")),
+                Some(form) if self.read == place => self.here_forms.set_one(form),
+                Some(_) => {}
+                None if self.read < place => FormsHere::pass(&mut rest, occurrences)?,
+                None => self.here_forms.get(&mut rest, self.forms, occurrences)?,
+            }
             self.read += 1;
             self.next_occurrence = self.first_occurrence.saturating_add(occurrences);
         }
+        self.at = self.bytes.len() - rest.left();
         Ok(())
     }
 
@@ -448,14 +681,14 @@ impl Shelf {
             }
             return Ok(());
         }
-        if let (Lists::Written { postings: range, .. }, false) = (&entry.lists, limited)
-            && entry.records as usize <= self.block()
+        if let (Lists::Written { postings: range, .. }, false, None) = (&entry.lists, limited, entry.form)
+            && entry.in_list as usize <= self.block()
         {
             let bytes = held.get(self, self.within(Section::Postings, range.clone())?)?;
             let broken = |what| self.broken(Section::Postings, what);
             let (gaps, shapes) = spare;
-            let kinds = Shapes::new(self.columns());
-            let (mut reader, count) = (Reader::new(&bytes), entry.records as usize);
+            let kinds = Shapes::new(self.columns(), entry.forms);
+            let (mut reader, count) = (Reader::new(&bytes), entry.in_list as usize);
             if count < pack::SHORTEST {
                 get_block(&mut reader, kinds, count, gaps, shapes).map_err(broken)?;
             } else {
@@ -468,8 +701,9 @@ impl Shelf {
             return Ok(());
         }
         let mut postings = self.postings(held, entry)?;
-        for block in 0..postings.blocks() {
-            postings.enter(block)?;
+        let mut next = postings.wanted_from(0);
+        while postings.enter(next)? {
+            next = postings.wanted_from(next + 1);
             if limited {
                 let all = 0..postings.ordinals.len();
                 postings.each_in(all, columns, |ordinal, is_inside| {
@@ -486,13 +720,13 @@ impl Shelf {
         Ok(())
     }
 
-    /// The table of a list of so many blocks.
-    fn table(&self, list: ListKey, bytes: &[u8], blocks: usize) -> Result<Arc<Table>, Error> {
+    /// The table of a list of so many blocks, and so many forms.
+    fn table(&self, list: ListKey, bytes: &[u8], blocks: usize, forms: u32) -> Result<Arc<Table>, Error> {
         let (key, is_long) = (Key::Table(list), blocks >= LONG_TABLE);
         if let Some(table) = is_long.then(|| self.cache().get(self.piece(), &key)).flatten() {
             return Ok(table);
         }
-        let table = read_table(bytes, blocks, self.records());
+        let table = read_table(bytes, blocks, self.records(), forms > 1);
         let table = Arc::new(table.map_err(|what| self.broken(Section::Postings, what))?);
         if is_long {
             self.cache().keep(self.piece(), &key, &table, table.bytes());
@@ -500,9 +734,9 @@ impl Shelf {
         Ok(table)
     }
 
-    /// The postings of a term, standing before the first.
+    /// The postings of a term, or of a class, standing before the first.
     pub(crate) fn postings(self: &Arc<Self>, held: &mut Held, entry: &TermEntry) -> Step<Postings> {
-        let kinds = Shapes::new(self.columns());
+        let kinds = Shapes::new(self.columns(), entry.forms);
         let (mut table, mut list, mut list_unpacked) = (Arc::<Table>::default(), None, None);
         let bytes = match &entry.lists {
             Lists::Once { ordinal, column, .. } => {
@@ -510,16 +744,16 @@ impl Shelf {
                     return Err(self.broken(Section::Terms, Broken("an occurrence")).into());
                 }
                 let mut block = Vec::new();
-                let shape = kinds.put(&[(*column, 1)], &mut Vec::new());
+                let shape = kinds.with_form(kinds.put(&[(*column, 1)], &mut Vec::new()), Some(0));
                 put_block(&mut block, kinds, &[*ordinal], &[shape]);
                 Bytes::from(block)
             }
             Lists::Written { postings: range, .. } => {
                 let bytes = held.get(self, self.within(Section::Postings, range.clone())?)?;
-                let blocks = (entry.records as usize).div_ceil(self.block());
+                let blocks = (entry.in_list as usize).div_ceil(self.block());
                 if blocks > 1 {
-                    let key = (range.start, range.end, entry.records);
-                    table = self.table(key, &bytes, blocks)?;
+                    let key = (range.start, range.end, entry.in_list);
+                    table = self.table(key, &bytes, blocks, entry.forms)?;
                     list = Some(key);
                     if UnpackedList::is_worth(key, blocks, self.records()) {
                         list_unpacked = self.cache().get(self.piece(), &Key::List(key));
@@ -528,11 +762,16 @@ impl Shelf {
                 bytes
             }
         };
-        Ok(Postings {
+        let mut postings = Postings {
             shelf: Arc::clone(self),
             kinds,
             bytes,
+            in_list: entry.in_list,
             records: entry.records,
+            forms: entry.forms,
+            chosen: None,
+            whole_shapes: Vec::new(),
+            places: Vec::new(),
             table,
             list,
             list_unpacked,
@@ -546,9 +785,14 @@ impl Shelf {
             columns: ColumnSet::default(),
             tf: Vec::new(),
             same: None,
+            here_forms: FormsHere::default(),
             first_occurrence: 0,
             next_occurrence: 0,
             unpacked: 0,
-        })
+        };
+        if let Some(form) = entry.form {
+            postings.choose(Arc::new(Chosen::new(vec![form])), entry.records);
+        }
+        Ok(postings)
     }
 }

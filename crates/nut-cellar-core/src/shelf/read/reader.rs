@@ -118,6 +118,11 @@ impl Shelf {
         self.directory.widths.len()
     }
 
+    /// The names of the stemmings, by their numbers.
+    pub(crate) fn stemmings(&self) -> &[String] {
+        &self.directory.stemmings
+    }
+
     /// The number of postings in a block, and of positions in a chunk.
     pub(crate) fn block(&self) -> usize {
         self.directory.block.into()

@@ -4,7 +4,7 @@ use crate::error::{Error, Result};
 use crate::shelf::format::directory::Section;
 use crate::shelf::format::kept::KeptBlock;
 use crate::shelf::format::lengths::LengthColumn;
-use crate::shelf::format::terms::TermEntry;
+use crate::shelf::format::terms::Listed;
 use crate::shelf::read::held::{Held, Step, Stop};
 use crate::shelf::read::reader::Shelf;
 use crate::store::View;
@@ -144,17 +144,10 @@ impl<'v> Walk<'v, (Vec<u8>, Vec<u32>)> {
     }
 }
 
-impl<'v> Walk<'v, (Vec<u8>, TermEntry)> {
-    /// Through the terms.
+impl<'v> Walk<'v, (Vec<u8>, Listed)> {
+    /// Through the dictionary, by names.
     pub fn terms(view: &'v dyn View, shelf: &Arc<Shelf>) -> Result<Self> {
         Self::new(ShelfReading::new(view, shelf), Shelf::terms_in)
-    }
-}
-
-impl<'v> Walk<'v, (Vec<u8>, Vec<String>)> {
-    /// Through the classes of forms.
-    pub fn forms(view: &'v dyn View, shelf: &Arc<Shelf>) -> Result<Self> {
-        Self::new(ShelfReading::new(view, shelf), Shelf::forms_in)
     }
 }
 

@@ -15,6 +15,8 @@ pub(in crate::shelf) struct Block {
     pub start: usize,
     /// The occurrences in the blocks before.
     pub occurrences: u64,
+    /// As bits, what its shapes have for their forms.
+    pub codes: u32,
     /// Where in the list that stands which bounds its scores.
     pub bounds: Range<usize>,
 }
@@ -77,8 +79,13 @@ impl Most {
     }
 }
 
-/// The table of a list of several blocks; checks that the blocks lie in the list.
-pub(in crate::shelf) fn read_table(bytes: &[u8], blocks: usize, records: u32) -> Result<Table, Broken> {
+/// The table of a list of several blocks, which tells of forms if there are several; checks that the blocks lie in the list.
+pub(in crate::shelf) fn read_table(
+    bytes: &[u8],
+    blocks: usize,
+    records: u32,
+    of_forms: bool,
+) -> Result<Table, Broken> {
     let mut whole = Reader::new(bytes);
     let mut reader = Reader::new(whole.bytes()?);
     let first = bytes.len() - whole.left();
@@ -92,10 +99,11 @@ pub(in crate::shelf) fn read_table(bytes: &[u8], blocks: usize, records: u32) ->
         };
         let size = reader.size()?;
         let here = reader.varint()?;
+        let codes = if of_forms { reader.u8()?.into() } else { 1 };
         let bounds = reader.bytes()?.len();
         let bounds = first - reader.left() - bounds..first - reader.left();
         let ordinal = last.filter(|last| *last < records).ok_or(Broken("the end of a block"))?;
-        table.push(Block { last: ordinal, start, occurrences, bounds });
+        table.push(Block { last: ordinal, start, occurrences, codes, bounds });
         start =
             start.checked_add(size).filter(|end| *end <= bytes.len()).ok_or(Broken("the size of a block"))?;
         occurrences = occurrences.checked_add(here).ok_or(Broken("the occurrences of a block"))?;
@@ -109,7 +117,7 @@ mod tests {
 
     #[test]
     fn what_was_worked_out_is_known_to_those_with_the_same_factors_only() {
-        let block = || Block { last: 0, start: 0, occurrences: 0, bounds: 0..0 };
+        let block = || Block { last: 0, start: 0, occurrences: 0, codes: 1, bounds: 0..0 };
         let lines = Table::new(vec![block(), block()]);
         let (first, second) = (ColumnSet(1), ColumnSet(2));
         let most = lines.most(first, &[1, 2]);
