@@ -36,7 +36,7 @@ pub fn run(call: &arguments::Info) -> Result<()> {
     table.add_row([Cell::new("records"), Cell::new(paint::grouped(info.records))]);
     table.add_row([Cell::new("different terms"), Cell::new(paint::grouped(info.tally.terms))]);
     table
-        .add_row([Cell::new("postings: a term in a record"), Cell::new(paint::grouped(info.tally.postings))]);
+        .add_row([Cell::new("postings: a word in a record"), Cell::new(paint::grouped(info.tally.postings))]);
     table.add_row([
         Cell::new("positions: a term at a place"),
         Cell::new(paint::grouped(info.tally.occurrences)),

@@ -10,8 +10,9 @@
 
 #[path = "support/oracle.rs"]
 mod oracle;
+#[path = "support/ways.rs"]
+mod ways;
 
-use nut_cellar_core::search::Strategy;
 use nut_cellar_core::text::{Pattern, TextSettings};
 use nut_cellar_core::{
     Batch, Column, Find, Key, Kind, Language, Memory, Merging, Opened, Query, Record, Schema, Search,
@@ -19,6 +20,7 @@ use nut_cellar_core::{
 };
 use oracle::{OWN, OracleColumn, OracleSearch};
 use std::collections::BTreeMap;
+use ways::WAYS;
 
 /// Ten forms of one class, of which the last are rare, and two words with forms of their own.
 const FORMS: [&str; 10] = [
@@ -157,17 +159,6 @@ impl Histories {
         (hits.collect(), found.total)
     }
 }
-
-const WAYS: [Option<Strategy>; 8] = [
-    None,
-    Some(Strategy::ByRecord),
-    Some(Strategy::OfMatches),
-    Some(Strategy::BestOfAny),
-    Some(Strategy::BestOfAll),
-    Some(Strategy::SomeWords),
-    Some(Strategy::EveryPosting),
-    Some(Strategy::WithPhrases),
-];
 
 /// A class as a whole, typed in a common form and in a rare one; twice; with others; a pattern and a near spelling of rare forms; phrases.
 const QUERIES: [&str; 16] = [

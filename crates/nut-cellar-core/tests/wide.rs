@@ -2,6 +2,9 @@
 //! every way through it gives the same hits, and counts are those of a plain look at the texts.
 #![allow(clippy::unwrap_used, reason = "a test fails by panicking")]
 
+#[path = "support/ways.rs"]
+mod ways;
+
 use nut_cellar_core::search::{Order, Strategy, Total};
 use nut_cellar_core::{
     Batch, Column, ErrorKind, Filter, Find, Kind, Memory, Note, Opened, Query, Record, Schema, Search,
@@ -10,6 +13,7 @@ use nut_cellar_core::{
 use std::collections::BTreeSet;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
+use ways::WAYS;
 
 const RECORDS: u64 = 40_000;
 
@@ -115,18 +119,6 @@ impl Wide {
 /// Words that many records have, and some that few have.
 const COMMON: [&str; 12] =
     ["oak", "elm", "ash", "plum", "pear", "quince", "fir", "yew", "long", "s1", "s2", "s3"];
-
-/// The cheapest way, and each that can be had.
-const WAYS: [Option<Strategy>; 8] = [
-    None,
-    Some(Strategy::ByRecord),
-    Some(Strategy::OfMatches),
-    Some(Strategy::BestOfAny),
-    Some(Strategy::BestOfAll),
-    Some(Strategy::SomeWords),
-    Some(Strategy::EveryPosting),
-    Some(Strategy::WithPhrases),
-];
 
 fn going(find: &Find, way: Option<Strategy>) -> Find {
     way.map_or_else(|| find.clone(), |way| find.clone().strategy(way))

@@ -145,11 +145,11 @@ pub struct Snapshot {
 pub struct Tally {
     /// Different terms.
     pub terms: u64,
-    /// Pairs of a term and a record that has it.
+    /// Pairs of a class of terms, which are forms of a word, and a record that has one of them.
     pub postings: u64,
     /// How often terms stand somewhere: each has a position.
     pub occurrences: u64,
-    /// How many of them are the only one of their term in their shelf; the dictionary has them, and no list.
+    /// How many of them are the only one of their class in their shelf; the dictionary has them, and no list.
     pub alone: u64,
 }
 

@@ -559,11 +559,10 @@ impl MergedLists<'_> {
         list: &mut PostingWriter,
     ) -> Result<()> {
         let mut cursors = Vec::with_capacity(found.len());
+        let numbers: HashMap<&str, u32> = forms.iter().map(|(form, _)| form.as_str()).zip(0..).collect();
         for (source, class) in found {
-            let number = |(form, _): &(String, u32)| {
-                let place = forms.iter().position(|(known, _)| known == form);
-                place.and_then(|place| u32::try_from(place).ok()).unwrap_or(0)
-            };
+            // A form of removed records only has none, and is not asked for.
+            let number = |(form, _): &(String, u32)| numbers.get(form.as_str()).copied().unwrap_or(0);
             let numbers = class.forms.iter().map(number).collect();
             let ordinals = &self.order.ordinals[*source];
             cursors.extend(Cursor::open(&mut readings[*source], ordinals, &class.whole, numbers)?);

@@ -93,7 +93,9 @@ pub(in crate::search) fn gather(
     for standing in shelves.iter().filter(|standing| !standing.shelf.is_at_hand()) {
         for lookup in &plan.lookups {
             if_held(class_of(standing, lookup, held))?;
-            if_held(typed(standing, lookup, held))?;
+            if lookup.class.is_none() {
+                if_held(typed(standing, lookup, held))?;
+            }
         }
     }
     let walks = plan.lookups.iter().filter(|lookup| !lookup.like.is_empty()).count();
@@ -175,9 +177,9 @@ fn gather_one(
         }
         for (place, standing) in shelves.iter().enumerate() {
             let entry = match &family.classes[place] {
-                Some(class) if class.find(&term).is_some() => class.find(&term),
-                _ if lookup.term.as_ref() == Some(&term) => if_held(typed(standing, lookup, held))?.flatten(),
-                _ => None,
+                Some(class) => class.find(&term),
+                None if lookup.class.is_none() => if_held(typed(standing, lookup, held))?.flatten(),
+                None => None,
             };
             let Some(entry) = entry else { continue };
             if all_count || if_held(standing.has_live(held, &entry))?.unwrap_or(false) {
@@ -237,13 +239,11 @@ pub(in crate::search) fn each_named(
     lookup: &Lookup,
     take: &mut dyn FnMut(&mut Held, &TermEntry) -> Step<bool>,
 ) -> Step<()> {
-    if let Some(class) = class_of(standing, lookup, held)? {
-        take(held, &class.whole)?;
-    }
-    if let Some(typed) = typed(standing, lookup, held)? {
-        take(held, &typed)?;
-    }
-    Ok(())
+    let entry = match class_of(standing, lookup, held)? {
+        Some(class) => Some(class.whole),
+        None => typed(standing, lookup, held)?,
+    };
+    entry.map_or(Ok(()), |entry| take(held, &entry).map(|_| ()))
 }
 
 /// Gives `take` the terms of a shelf that look like what is looked for, as far as the effort allows.

@@ -10,7 +10,7 @@ use crate::query::Query;
 use crate::rank::{ColumnFactor, DEFAULT_B, Formula, average_length, idf};
 use crate::search::find::Find;
 use crate::search::settings::Order;
-use crate::shelf::{Held, Step, TermEntry, if_held};
+use crate::shelf::{Held, Step, if_held};
 use std::collections::BTreeMap;
 
 /// A search that is bound to a snapshot.
@@ -129,8 +129,8 @@ impl Prepared {
             for (count, part) in of_word.iter_mut().zip(parts).filter(|_| counted) {
                 *count = count_live(snapshot, held, &part.alike)?;
             }
-            let most = if counted { most_live(snapshot, held, word, &families)? } else { 0 };
-            records.push(most);
+            let of_classes = if counted { most_of_classes(snapshot, held, word, &families)? } else { 0 };
+            records.push(of_word.iter().copied().fold(of_classes, u64::max));
             counts.push(of_word);
         }
         held.complete()?;
@@ -166,8 +166,9 @@ fn count_live(snapshot: &Snapshot, held: &mut Held, alike: &Alike) -> Step<u64> 
     Ok(counts.into_values().max().unwrap_or(0))
 }
 
-/// How many live records have the class of a word, or the term of it that is in none, that most have: in whatever column.
-fn most_live(snapshot: &Snapshot, held: &mut Held, word: &Word, families: &[Family]) -> Step<u64> {
+/// How many live records have one of the classes that a word stands for, or one that columns have which are not searched: the one that most
+/// have. A form of a class has no more records than that.
+fn most_of_classes(snapshot: &Snapshot, held: &mut Held, word: &Word, families: &[Family]) -> Step<u64> {
     let mut most = 0;
     for variant in &word.variants {
         let family = &families[variant.lookup];
@@ -178,15 +179,10 @@ fn most_live(snapshot: &Snapshot, held: &mut Held, word: &Word, families: &[Fami
             }
         }
         most = most.max(live);
-        let in_class = |entry: &TermEntry, shelf: usize| {
-            family.classes[shelf].as_ref().is_some_and(|class| class.whole.is_of_list(entry))
-        };
-        for alike in &family.terms {
-            let mut alone = alike.clone();
-            for (shelf, entries) in alone.entries.iter_mut().enumerate() {
-                entries.retain(|entry| !in_class(entry, shelf));
+        if variant.columns.is_empty() {
+            for alike in &family.terms {
+                most = most.max(count_live(snapshot, held, alike)?);
             }
-            most = most.max(count_live(snapshot, held, &alone)?);
         }
     }
     Ok(most)

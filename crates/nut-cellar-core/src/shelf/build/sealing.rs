@@ -210,8 +210,8 @@ impl ListPacker<'_> {
                 }
             };
             packed.entries.extend(entry.map(|entry| {
-                let forms = vec![(slot, entry.records)];
-                (list, entry, forms)
+                let forms = self.classes.class(list).map(|_| (slot, entry.records));
+                (list, entry, forms.into_iter().collect())
             }));
         });
         self.pack_forms(list, &mut gathered, &mut writer, &mut packed);
