@@ -4,13 +4,11 @@ use crate::adopt::read_schema;
 use crate::arguments;
 use crate::paint::count;
 use crate::propose::{self, Proposal};
-use crate::source::{Fields, Source};
+use crate::source::{Row, Source, at};
 use crate::target::Target;
 use crc32fast::Hasher;
-use nut_cellar::{Batch, Cellar, Error, ErrorKind, Folder, Record, Result, Schema};
+use nut_cellar::{Batch, Cellar, Error, ErrorKind, FieldReader, Folder, Record, Result, Schema};
 use serde::{Deserialize, Serialize};
-use serde_json::Value;
-use std::collections::BTreeSet;
 use std::fs::{self, File};
 use std::io::Write;
 use std::num::NonZero;
@@ -37,8 +35,8 @@ pub fn run(call: &arguments::Load) -> Result<()> {
     }
     let threads =
         call.threads.or_else(|| thread::available_parallelism().ok()).unwrap_or(NonZero::<usize>::MIN);
-    let left_out = BTreeSet::new();
-    let mut loader = Loader { schema: &schema, files, size, threads, left_out, bookmark, done: false };
+    let (reader, records) = (FieldReader::new(&schema), Vec::new());
+    let mut loader = Loader { files, reader, records, size, threads, bookmark, done: false };
     loader.skip()?;
     let mut cellar = opened;
     let before = cellar.as_ref().map_or(Ok(0), Cellar::records)?;
@@ -64,8 +62,9 @@ pub fn run(call: &arguments::Load) -> Result<()> {
             crate::tell(format_args!("{records} replaced by later ones with the same key."));
         }
     }
-    if !loader.left_out.is_empty() {
-        let names: Vec<_> = loader.left_out.iter().map(String::as_str).collect();
+    let mut names: Vec<_> = loader.reader.unknown().collect();
+    if !names.is_empty() {
+        names.sort_unstable();
         crate::tell(format_args!(
             "Columns that the schema does not have were left out: {}.",
             names.join(", ")
@@ -137,11 +136,16 @@ fn propose_in_writing(proposal: &Proposal, folder: &Path) {
 
 /// The records of several files, one after the other.
 struct Files<'a> {
-    rest: &'a [PathBuf],
+    paths: &'a [PathBuf],
+    /// The one that is read, and which one is next.
     current: Option<Source>,
+    next: usize,
     /// Of all that was read.
     checksum: Hasher,
 }
+
+/// Where a record stands: which file, and the line it begins on.
+type Place = (usize, u64);
 
 impl<'a> Files<'a> {
     /// Files that can all be opened.
@@ -149,21 +153,27 @@ impl<'a> Files<'a> {
         for path in paths {
             Source::open(path)?;
         }
-        Ok(Self { rest: paths, current: None, checksum: Hasher::new() })
+        Ok(Self { paths, current: None, next: 0, checksum: Hasher::new() })
     }
 
-    /// The next record, with the file and where in it; none at the end of the last file.
-    fn next(&mut self) -> Result<Option<(&Source, u64, Fields)>> {
+    /// Gives the next record to `take`, and tells where it stands; none at the end of the last file.
+    fn next(&mut self, take: impl FnOnce(Row<'_>) -> Result<()>) -> Result<Option<Place>> {
         loop {
             if let Some(source) = &mut self.current
-                && let Some((line, fields)) = source.next(&mut self.checksum)?
+                && let Some((line, row)) = source.next(&mut self.checksum)?
             {
-                return Ok(self.current.as_ref().map(|source| (source, line, fields)));
+                let place = (self.next - 1, line);
+                return take(row).map(|()| Some(place)).map_err(|error| error.at(self.at(place)));
             }
-            let Some((next, rest)) = self.rest.split_first() else { return Ok(None) };
+            let Some(next) = self.paths.get(self.next) else { return Ok(None) };
             self.current = Some(Source::open(next)?);
-            self.rest = rest;
+            self.next += 1;
         }
+    }
+
+    /// Where a record stands, in words.
+    fn at(&self, (file, line): Place) -> String {
+        at(&self.paths[file], line)
     }
 }
 
@@ -191,19 +201,18 @@ impl Bookmark {
     }
 }
 
-/// So many records, or bytes of text, are read before they are put.
+/// So many records, or bytes of them, are read before they are put.
 const AT_ONCE: usize = 8_192;
 const BYTES_AT_ONCE: usize = 8 << 20;
 
 struct Loader<'a> {
-    schema: &'a Schema,
     files: Files<'a>,
     bookmark: Bookmark,
     /// The most records of a batch.
     size: u64,
     threads: NonZero<usize>,
-    /// Columns that the schema does not have.
-    left_out: BTreeSet<String>,
+    reader: FieldReader<'a>,
+    records: Vec<Record>,
     /// Whether there is no record left.
     done: bool,
 }
@@ -212,7 +221,7 @@ impl Loader<'_> {
     /// Passes over what has been loaded before.
     fn skip(&mut self) -> Result<()> {
         for _ in 0..self.bookmark.records {
-            if self.files.next()?.is_none() {
+            if self.files.next(|_| Ok(()))?.is_none() {
                 break;
             }
         }
@@ -232,30 +241,29 @@ impl Loader<'_> {
 
     /// Puts a few of the next `most` records into a batch; tells how many.
     fn put_some(&mut self, batch: &mut Batch<'_>, most: u64) -> Result<u64> {
-        let (mut records, mut places, mut bytes) = (Vec::new(), Vec::new(), 0);
-        while records.len() < AT_ONCE && (records.len() as u64) < most && bytes < BYTES_AT_ONCE {
-            let Some((source, line, mut fields)) = self.files.next()? else {
+        let (mut places, mut bytes) = (Vec::new(), 0);
+        while places.len() < AT_ONCE && (places.len() as u64) < most && bytes < BYTES_AT_ONCE {
+            // Records are used again, with their room.
+            if self.records.len() == places.len() {
+                self.records.push(Record::new(0));
+            }
+            let record = &mut self.records[places.len()];
+            let Some(place) = self.files.next(|row| {
+                bytes += row.len();
+                row.read(&mut self.reader, record)
+            })?
+            else {
                 self.done = true;
                 break;
             };
-            let place = source.at(line);
-            if source.is_text() {
-                with_numbers_as_keys(self.schema, &mut fields);
-            }
-            records.push(Record::from_fields(&fields, self.schema).map_err(|error| error.at(&place))?);
             places.push(place);
-            bytes += fields.values().filter_map(Value::as_str).map(str::len).sum::<usize>();
-            for name in fields.keys().filter(|name| !is_used(self.schema, name)) {
-                if !self.left_out.contains(name) {
-                    self.left_out.insert(name.clone());
-                }
-            }
         }
-        match batch.put_all(&records) {
+        let records = &self.records[..places.len()];
+        match batch.put_all(records) {
             // The batch is lost. Once more, one after the other, to say where the one is that was refused.
             Err(refused) if refused.kind() == ErrorKind::BadRecord => {
-                for (record, place) in records.iter().zip(&places) {
-                    batch.put(record).map_err(|error| error.at(place))?;
+                for (record, place) in records.iter().zip(places) {
+                    batch.put(record).map_err(|error| error.at(self.files.at(place)))?;
                 }
                 Err(refused)
             }
@@ -271,6 +279,8 @@ impl Loader<'_> {
         while count < self.size && !self.done {
             count += self.put_some(batch, self.size - count)?;
         }
+        // While a shelf is written, memory is dear.
+        self.records = Vec::new();
         self.bookmark.records += count;
         self.bookmark.checksum = self.files.checksum.clone().finalize();
         let bookmark = serde_json::to_vec(&self.bookmark).map_err(|error| {
@@ -282,22 +292,5 @@ impl Loader<'_> {
         })?;
         batch.set_bookmark(bookmark)?;
         Ok(count)
-    }
-}
-
-fn is_used(schema: &Schema, field: &str) -> bool {
-    schema.key_columns().iter().any(|column| column == field)
-        || schema.columns().any(|(name, column)| column.sources(name).any(|from| from == field))
-}
-
-/// CSV does not tell numbers from texts: what is written like a whole number where the key stands is one.
-fn with_numbers_as_keys(schema: &Schema, fields: &mut Fields) {
-    for name in schema.key_columns() {
-        if let Some(Value::String(text)) = fields.get(name)
-            && let Ok(number) = text.parse::<i64>()
-            && number.to_string() == *text
-        {
-            fields.insert(name.clone(), number.into());
-        }
     }
 }

@@ -1,7 +1,7 @@
 //! Proposing a schema from the first records of a file, with what was seen of each column.
 
 use crate::paint::{count, grouped};
-use crate::source::{Fields, Source};
+use crate::source::{Fields, Source, at};
 use crc32fast::Hasher;
 use nut_cellar::text::TextSettings;
 use nut_cellar::{Column, Error, ErrorKind, Kind, Language, Record, Result, Schema};
@@ -60,8 +60,8 @@ pub fn schema(path: &Path, key: Option<&str>) -> Result<Proposal> {
     let mut source = Source::open(path)?;
     let mut records = Vec::new();
     while records.len() < LOOKED_AT {
-        let Some((_, fields)) = source.next(&mut Hasher::new())? else { break };
-        records.push(fields);
+        let Some((line, row)) = source.next(&mut Hasher::new())? else { break };
+        records.push(row.fields().map_err(|error| error.at(at(path, line)))?);
     }
     let mut names: Vec<&str> = Vec::new();
     for name in records.iter().flat_map(Fields::keys) {

@@ -2,17 +2,59 @@
 //! line it begins on.
 
 use crc32fast::Hasher;
-use nut_cellar::{Error, ErrorKind, Result};
-use serde::de::{Deserialize, Deserializer, Error as _, MapAccess, Visitor};
+use nut_cellar::{Error, ErrorKind, FieldReader, Record, Result};
 use serde_json::{Map, Value};
 use std::collections::BTreeSet;
-use std::fmt;
 use std::fs::File;
 use std::io::{BufRead, BufReader, Read, Seek, SeekFrom};
 use std::path::{Path, PathBuf};
 
 /// A record as a file has it: its fields, by name.
 pub type Fields = Map<String, Value>;
+
+/// A record as it stands in a file.
+pub enum Row<'s> {
+    /// A JSON object.
+    Object(&'s str),
+    /// The texts of a line, by the names in the first.
+    Texts(&'s csv::StringRecord, &'s csv::StringRecord),
+}
+
+impl Row<'_> {
+    /// How long it is, in bytes.
+    pub fn len(&self) -> usize {
+        match self {
+            Self::Object(text) => text.len(),
+            Self::Texts(_, texts) => texts.as_slice().len(),
+        }
+    }
+
+    /// Makes `record` the one that it is.
+    pub fn read(&self, reader: &mut FieldReader<'_>, record: &mut Record) -> Result<()> {
+        match self {
+            Self::Object(text) => reader.read(text, record),
+            Self::Texts(headings, texts) => reader.read_texts(filled(headings, texts), record),
+        }
+    }
+
+    /// Its fields.
+    pub fn fields(&self) -> Result<Fields> {
+        match self {
+            Self::Object(text) => fields(text),
+            Self::Texts(headings, texts) => {
+                Ok(filled(headings, texts).map(|(name, text)| (name.to_owned(), Value::from(text))).collect())
+            }
+        }
+    }
+}
+
+/// The fields that have a value: an empty one has none.
+fn filled<'r>(
+    headings: &'r csv::StringRecord,
+    texts: &'r csv::StringRecord,
+) -> impl Iterator<Item = (&'r str, &'r str)> {
+    headings.iter().zip(texts).filter(|(_, text)| !text.is_empty())
+}
 
 /// A file that is being read.
 pub struct Source {
@@ -21,8 +63,17 @@ pub struct Source {
 }
 
 enum Lines {
-    Ndjson { reader: BufReader<File>, line: u64, text: String },
-    Csv { reader: Box<csv::Reader<File>>, headings: csv::StringRecord, last: csv::Position },
+    Ndjson {
+        reader: BufReader<File>,
+        line: u64,
+        text: String,
+    },
+    Csv {
+        reader: Box<csv::Reader<File>>,
+        headings: csv::StringRecord,
+        texts: csv::StringRecord,
+        last: csv::Position,
+    },
 }
 
 impl Source {
@@ -48,7 +99,12 @@ impl Source {
                     );
                     return Err(Error::new(ErrorKind::BadRecord, message));
                 }
-                Lines::Csv { reader: Box::new(reader), headings, last: csv::Position::new() }
+                Lines::Csv {
+                    reader: Box::new(reader),
+                    headings,
+                    texts: csv::StringRecord::new(),
+                    last: csv::Position::new(),
+                }
             }
             _ => {
                 return Err(Error::new(
@@ -64,7 +120,8 @@ impl Source {
     }
 
     /// The next record and its line; none at the end. What the file has of it goes into a checksum.
-    pub fn next(&mut self, checksum: &mut Hasher) -> Result<Option<(u64, Fields)>> {
+    pub fn next(&mut self, checksum: &mut Hasher) -> Result<Option<(u64, Row<'_>)>> {
+        let path = &self.path;
         match &mut self.lines {
             Lines::Ndjson { reader, line, text } => loop {
                 text.clear();
@@ -80,33 +137,29 @@ impl Source {
                     Ok(_) => {
                         checksum.update(text.trim_end().as_bytes());
                         checksum.update(b"\n");
-                        return fields(text).map(|fields| Some((*line, fields))).map_err(|m| self.wrong(&m));
+                        return Ok(Some((*line, Row::Object(text))));
                     }
                     Err(error) => {
-                        let message = format!("the line can't be read as text: {error}");
-                        return Err(self.wrong(&message));
+                        let message =
+                            format!("{}: the line can't be read as text: {error}.", at(path, *line));
+                        return Err(Error::new(ErrorKind::BadRecord, message));
                     }
                 }
             },
-            Lines::Csv { reader, headings, last } => {
-                let mut record = csv::StringRecord::new();
-                let more = reader.read_record(&mut record).map_err(|error| in_csv(&self.path, &error))?;
+            Lines::Csv { reader, headings, texts, last } => {
+                let more = reader.read_record(texts).map_err(|error| in_csv(path, &error))?;
                 if !more {
-                    return ends_in_quotation(&self.path, last)
+                    return ends_in_quotation(path, last)
                         .map_or(Ok(None), |message| Err(Error::new(ErrorKind::BadRecord, message)));
                 }
-                if let Some(position) = record.position() {
+                if let Some(position) = texts.position() {
                     last.clone_from(position);
                 }
-                for field in &record {
+                for field in &*texts {
                     checksum.update(field.as_bytes());
                     checksum.update(b"\0");
                 }
-                let line = last.line();
-                // An empty field has no value.
-                let filled = headings.iter().zip(&record).filter(|(_, text)| !text.is_empty());
-                let fields = filled.map(|(name, text)| (name.to_owned(), Value::from(text))).collect();
-                Ok(Some((line, fields)))
+                Ok(Some((last.line(), Row::Texts(headings, texts))))
             }
         }
     }
@@ -115,19 +168,11 @@ impl Source {
     pub fn is_text(&self) -> bool {
         matches!(self.lines, Lines::Csv { .. })
     }
+}
 
-    /// Where a line is, in words.
-    pub fn at(&self, line: u64) -> String {
-        format!("{}, line {line}", self.path.display())
-    }
-
-    fn wrong(&self, message: &str) -> Error {
-        let line = match &self.lines {
-            Lines::Ndjson { line, .. } => *line,
-            Lines::Csv { .. } => 0,
-        };
-        Error::new(ErrorKind::BadRecord, format!("{}: {message}.", self.at(line)))
-    }
+/// Where a line is, in words.
+pub fn at(path: &Path, line: u64) -> String {
+    format!("{}, line {line}", path.display())
 }
 
 /// What is wrong if the last record of a CSV file, which begins at a position, ends inside a quotation: all lines behind have become a
@@ -147,44 +192,14 @@ fn ends_in_quotation(path: &Path, last: &csv::Position) -> Option<String> {
     quoted.then(|| format!("{}, line {}: a quotation is not closed.", path.display(), last.line()))
 }
 
-/// The fields of an object, each once.
-struct Once(Fields);
-
-impl<'de> Deserialize<'de> for Once {
-    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
-        struct Object;
-        impl<'de> Visitor<'de> for Object {
-            type Value = Once;
-
-            fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-                f.write_str("one object a line")
-            }
-
-            fn visit_map<A: MapAccess<'de>>(self, mut object: A) -> Result<Once, A::Error> {
-                let mut fields = Fields::new();
-                while let Some((name, value)) = object.next_entry::<String, Value>()? {
-                    if fields.contains_key(&name) {
-                        return Err(A::Error::custom(format_args!("it has two fields `{name}`")));
-                    }
-                    fields.insert(name, value);
-                }
-                Ok(Once(fields))
-            }
-        }
-        deserializer.deserialize_map(Object)
-    }
-}
-
-fn fields(text: &str) -> Result<Fields, String> {
-    match serde_json::from_str(text) {
-        Ok(Once(fields)) => Ok(fields),
-        Err(error) => {
-            // The line of the error is always 1 here, and the file's line is told already.
-            let said = error.to_string();
-            let said = said.split(" at line ").next().unwrap_or_default();
-            Err(format!("the line is no JSON object ({said} at column {})", error.column()))
-        }
-    }
+fn fields(text: &str) -> Result<Fields> {
+    serde_json::from_str(text).map_err(|error| {
+        // The line of the error is always 1 here, and the file's line is told already.
+        let said = error.to_string();
+        let said = said.split(" at line ").next().unwrap_or_default();
+        let message = format!("this is no JSON object ({said} at column {}).", error.column());
+        Error::caused(ErrorKind::BadRecord, message, error)
+    })
 }
 
 fn in_csv(path: &Path, error: &csv::Error) -> Error {

@@ -102,9 +102,9 @@ fn files_that_are_not_what_they_seem_are_told_with_their_line() {
         (
             "twice.ndjson",
             "{\"id\": 1, \"title\": \"oak\"}\n{\"id\": 2, \"title\": \"oak\", \"title\": \"elm\"}\n",
-            "twice.ndjson, line 2: the line is no JSON object (it has two fields `title`",
+            "twice.ndjson, line 2: this is no JSON object (it has two fields `title`",
         ),
-        ("list.ndjson", "[1]\n", "list.ndjson, line 1: the line is no JSON object"),
+        ("list.ndjson", "[1]\n", "list.ndjson, line 1: this is no JSON object"),
     ] {
         desk.file(name, text);
         let said = desk.refused(&["load", "shed.cellar", name, "--schema", "schema.toml"]);

@@ -45,7 +45,7 @@ pub use filter::Filter;
 pub use jiff;
 pub use note::Note;
 pub use query::{Expansions, Misread, Query};
-pub use record::{Key, Record, Value};
+pub use record::{FieldReader, Key, Record, Value};
 pub use request::Request;
 pub use schema::{Column, Join, Kind, Packing, Schema};
 pub use search::{Beginnings, Find, Found, Hit, Order, Progress, Search, Spellings, Total, Words};

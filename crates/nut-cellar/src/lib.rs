@@ -35,12 +35,12 @@ pub mod sqlite;
 pub use cellar::{Cellar, Info};
 pub use folder::{Durability, Folder};
 pub use nut_cellar_core::{
-    Batch, Beginnings, Column, DEFAULT_MEMORY, Difference, Error, ErrorKind, Expansions, Filter, Find, Found,
-    Highlighter, Hit, Join, Key, Kind, Language, Manifest, Marks, Memory, MemoryUse, Merging, Misread, Note,
-    Opened, Order, Packing, PieceId, Progress, Published, Query, Recipe, Record, Request, Result, Schema,
-    Search, Searchable, Snapshot, SoFar, Spellings, Tally, TermCount, Terms, Token, Total, Unit, Value, View,
-    Words, filter, jiff, judge, lenient, query, rank, request, schema, search, searchable, shelf, store,
-    text,
+    Batch, Beginnings, Column, DEFAULT_MEMORY, Difference, Error, ErrorKind, Expansions, FieldReader, Filter,
+    Find, Found, Highlighter, Hit, Join, Key, Kind, Language, Manifest, Marks, Memory, MemoryUse, Merging,
+    Misread, Note, Opened, Order, Packing, PieceId, Progress, Published, Query, Recipe, Record, Request,
+    Result, Schema, Search, Searchable, Snapshot, SoFar, Spellings, Tally, TermCount, Terms, Token, Total,
+    Unit, Value, View, Words, filter, jiff, judge, lenient, query, rank, request, schema, search, searchable,
+    shelf, store, text,
 };
 #[cfg(feature = "derive")]
 pub use nut_cellar_derive::Searchable;

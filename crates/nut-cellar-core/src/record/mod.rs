@@ -6,15 +6,14 @@ mod key;
 pub(crate) mod read;
 mod value;
 
+pub use json::FieldReader;
 pub(crate) use key::from_hex;
 pub use key::{Key, MAX_KEY_BYTES};
 pub use value::Value;
 
 use crate::error::Result;
 use crate::schema::Schema;
-use foldhash::fast::RandomState;
-use indexmap::IndexMap;
-use serde::{Deserialize, Deserializer, Serialize, Serializer};
+use serde::{Deserialize, Serialize, Serializer};
 
 /// A row: its key and the values of its columns. A column may have none, one or several values.
 ///
@@ -32,21 +31,21 @@ pub struct Record {
     /// What names the record; putting another record with the same key replaces it.
     pub key: Key,
     /// Those without values are as good as not there.
-    #[serde(rename = "values", serialize_with = "given", deserialize_with = "read")]
-    columns: IndexMap<String, Vec<Value>, RandomState>,
+    #[serde(rename = "values", serialize_with = "given", deserialize_with = "columns::deserialize")]
+    columns: Vec<(String, Vec<Value>)>,
 }
 
 impl Record {
     /// A record without values.
     pub fn new(key: impl Into<Key>) -> Self {
-        Self { key: key.into(), columns: IndexMap::default() }
+        Self { key: key.into(), columns: Vec::new() }
     }
 
     /// Makes it a record without values again, with another key. Whoever reads many rows takes less time with one record; its
     /// [columns](Self::columns) stay in the order in which they were first given.
     pub fn begin_again(&mut self, key: impl Into<Key>) {
         self.key = key.into();
-        self.columns.values_mut().for_each(Vec::clear);
+        self.columns.iter_mut().for_each(|(_, values)| values.clear());
     }
 
     /// The record with one more value in a column.
@@ -63,21 +62,24 @@ impl Record {
 
     /// The values of a column, to add to them.
     pub(crate) fn values_mut(&mut self, column: impl Into<String> + AsRef<str>) -> &mut Vec<Value> {
-        match self.columns.get_index_of(column.as_ref()) {
-            Some(place) => &mut self.columns[place],
-            None => self.columns.entry(column.into()).or_default(),
-        }
+        let known = self.columns.iter().position(|(name, _)| name == column.as_ref());
+        let place = known.unwrap_or_else(|| {
+            self.columns.push((column.into(), Vec::new()));
+            self.columns.len() - 1
+        });
+        &mut self.columns[place].1
     }
 
     /// The values of a column, none if it has none.
     pub fn values(&self, column: &str) -> &[Value] {
-        self.columns.get(column).map_or(&[], Vec::as_slice)
+        let known = self.columns.iter().find(|(name, _)| name == column);
+        known.map_or(&[], |(_, values)| values)
     }
 
     /// The bytes of its texts, about.
     pub(crate) fn size(&self) -> usize {
         let text = |value: &Value| value.as_text().map_or(size_of::<Value>(), str::len);
-        self.columns.values().flatten().map(text).sum()
+        self.columns.iter().flat_map(|(_, values)| values).map(text).sum()
     }
 
     /// The same record with its values as the columns of a schema want them: a day that was read as a text is a day then.
@@ -99,18 +101,9 @@ impl Record {
     }
 }
 
-fn given<S: Serializer>(
-    columns: &IndexMap<String, Vec<Value>, RandomState>,
-    serializer: S,
-) -> Result<S::Ok, S::Error> {
+fn given<S: Serializer>(columns: &[(String, Vec<Value>)], serializer: S) -> Result<S::Ok, S::Error> {
     let given = columns.iter().filter(|(_, values)| !values.is_empty());
     columns::serialize(given.map(|(name, values)| (name.as_str(), values.as_slice())), serializer)
-}
-
-fn read<'de, D: Deserializer<'de>>(
-    deserializer: D,
-) -> Result<IndexMap<String, Vec<Value>, RandomState>, D::Error> {
-    columns::deserialize(deserializer).map(|columns| columns.into_iter().collect())
 }
 
 /// Makes values what a column of a schema wants.

@@ -265,7 +265,7 @@ impl Schema {
     }
 
     /// All columns, in order.
-    pub fn columns(&self) -> impl ExactSizeIterator<Item = (&str, &Column)> {
+    pub fn columns(&self) -> impl ExactSizeIterator<Item = (&str, &Column)> + Clone {
         self.columns.iter().map(|(name, column)| (name.as_str(), column))
     }
 

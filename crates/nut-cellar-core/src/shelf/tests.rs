@@ -225,7 +225,7 @@ proptest! {
         let titles: Vec<Value> = title.into_iter().map(Value::from).collect();
         let numbers = [Value::from(number)];
         let mut packed = Vec::new();
-        kept::pack(&mut packed, &[(0, &titles), (1, &numbers)]).unwrap();
+        kept::pack(&mut packed, [(0, &titles[..]), (1, &numbers[..])].into_iter()).unwrap();
         let read = kept::unpack(&schema, &packed).unwrap();
         prop_assert_eq!(&read["title"], &titles);
         prop_assert_eq!(&read["n"][..], &numbers[..]);

@@ -2,18 +2,20 @@
 //!
 //! What always holds: lists stand in the order of their names in the dictionary, and so do, in each, the forms.
 
+use crate::shelf::build::arrivals::Keys;
 use crate::shelf::build::part::Part;
 use crate::shelf::build::threads::in_threads;
-use crate::shelf::build::vocabulary::Unified;
-use crate::shelf::format::terms::{name, read_name};
+use crate::shelf::build::vocabulary::{Unified, unify};
+use crate::shelf::format::terms::own_name;
+use std::cmp::Ordering;
 use std::ops::Range;
 
 /// The lists of a shelf. A term is known by its rank among all, or by its *slot*: its place where all terms of a list stand together.
 pub(in crate::shelf) struct Classes {
     /// For each list where its slots end, and the class, if it is not of a term that is its own key and alone.
     lists: Vec<(u32, Option<u32>)>,
-    /// The names of the classes.
-    names: Vec<Vec<u8>>,
+    /// The names of the classes, ascending.
+    names: Keys,
     /// For each slot the rank of the term.
     ranks: Vec<u32>,
     /// For each rank the class, if there is one.
@@ -23,56 +25,51 @@ pub(in crate::shelf) struct Classes {
 impl Classes {
     /// Of the terms of all parts.
     pub fn of(parts: &mut [Part], unified: &Unified) -> Self {
-        let mut numbers = vec![Vec::new(); parts.len()];
-        for (rank, &(part, number)) in (0..).zip(&unified.order) {
-            numbers[part as usize].push((rank, number));
-        }
-        let keyed = in_threads(parts.iter_mut().zip(&numbers), |(part, terms)| part.learned.keyed(terms));
-        let mut keyed = keyed.concat();
-        keyed.sort_unstable();
-        let term = |rank: u32| term_of(parts, unified, rank).as_bytes();
-        let mut class_of = vec![None; unified.len()];
-        let (mut names, mut members) = (Vec::<Vec<u8>>::new(), Vec::<Vec<u32>>::new());
-        for (class, rank) in keyed {
-            if names.last() != Some(&class) {
-                names.push(class);
-                members.push(Vec::new());
+        let (names, mut class_of) = keyed(parts, unified);
+        // Before which rank each class stands.
+        let (mut stands, mut rank) = (Vec::with_capacity(names.len()), 0);
+        for (class, name) in (0..).zip(names.iter()) {
+            let own = own_name(name);
+            let compared = |rank: usize| {
+                let term = (rank < unified.len()).then(|| term_of(parts, unified, rank).as_bytes());
+                term.map_or(Ordering::Greater, |term| term.cmp(own))
+            };
+            while compared(rank) == Ordering::Less {
+                rank += 1;
             }
-            members.last_mut().into_iter().for_each(|members| members.push(rank));
-            class_of[rank as usize] = Some(u32::try_from(names.len() - 1).expect("fewer classes than terms"));
-        }
-        for (number, (class, members)) in (0..).zip(names.iter().zip(&mut members)) {
+            let is_there = compared(rank) == Ordering::Equal;
             // A term that is the key itself, unless that is a form of another class.
-            let (text, stemming, _) = read_name(class).expect("names of classes are made so");
-            let own = name(text.as_bytes(), stemming, false);
-            let known = unified.order.binary_search_by(|&(part, number)| {
-                parts[part as usize].learned.terms.vocabulary.term(number).as_bytes().cmp(&own)
-            });
-            if let Ok(rank) = known
-                && class_of[rank].is_none()
-            {
-                class_of[rank] = Some(number);
-                members.push(u32::try_from(rank).expect("fewer terms than tokens in memory"));
-                members.sort_unstable();
+            if is_there && class_of[rank].is_none() {
+                class_of[rank] = Some(class);
+            }
+            stands.push(rank + usize::from(is_there));
+        }
+        let (mut lists, mut list_of, mut of_class) = (Vec::new(), vec![0; unified.len()], Vec::new());
+        let mut classes = (0..).zip(stands).peekable();
+        for rank in 0..=unified.len() {
+            while let Some((class, _)) = classes.next_if(|(_, stands)| *stands == rank) {
+                of_class.push(lists.len());
+                lists.push((0, Some(class)));
+            }
+            if class_of.get(rank) == Some(&None) {
+                list_of[rank] = lists.len();
+                lists.push((0, None));
             }
         }
-        let (mut lists, mut ranks) = (Vec::new(), Vec::with_capacity(unified.len()));
-        let mut alone =
-            (0..).zip(&class_of).filter(|(_, class)| class.is_none()).map(|(rank, _)| rank).peekable();
-        let mut end = |ranks: &Vec<u32>, class| {
-            lists.push((u32::try_from(ranks.len()).expect("fewer terms than tokens in memory"), class));
-        };
-        for (number, (class, members)) in (0..).zip(names.iter().zip(&members)) {
-            while let Some(rank) = alone.next_if(|rank| term(*rank) < class.as_slice()) {
-                ranks.push(rank);
-                end(&ranks, None);
-            }
-            ranks.extend(members);
-            end(&ranks, Some(number));
+        for (list, class) in list_of.iter_mut().zip(&class_of) {
+            *list = class.map_or(*list, |class| of_class[class as usize]);
+            lists[*list].0 += 1;
         }
-        for rank in alone {
-            ranks.push(rank);
-            end(&ranks, None);
+        let (mut next, mut end) = (Vec::with_capacity(lists.len()), 0);
+        for (slots, _) in &mut lists {
+            next.push(end as usize);
+            end += *slots;
+            *slots = end;
+        }
+        let mut ranks = vec![0; unified.len()];
+        for (rank, list) in (0..).zip(list_of) {
+            ranks[next[list]] = rank;
+            next[list] += 1;
         }
         Self { lists, names, ranks, class_of }
     }
@@ -89,18 +86,18 @@ impl Classes {
     }
 
     /// The rank of the term of a slot.
-    pub fn rank(&self, slot: usize) -> u32 {
-        self.ranks[slot]
+    pub fn rank(&self, slot: usize) -> usize {
+        self.ranks[slot] as usize
     }
 
     /// The name of the class of a list, if it is that of one.
     pub fn class(&self, list: usize) -> Option<&[u8]> {
-        self.lists[list].1.map(|class| self.names[class as usize].as_slice())
+        self.lists[list].1.map(|class| self.names.get(class as usize))
     }
 
     /// The name of the class that a term leads to, by its rank, if it has no list by its own name.
-    pub fn class_of(&self, rank: u32) -> Option<&[u8]> {
-        self.class_of[rank as usize].map(|class| self.names[class as usize].as_slice())
+    pub fn class_of(&self, rank: usize) -> Option<&[u8]> {
+        self.class_of[rank].map(|class| self.names.get(class as usize))
     }
 
     /// For each rank the slot.
@@ -113,8 +110,30 @@ impl Classes {
     }
 }
 
+/// The names of the classes of which terms are, ascending, and for each rank which of them it is; a term that is its own key is not yet in one.
+fn keyed(parts: &mut [Part], unified: &Unified) -> (Keys, Vec<Option<u32>>) {
+    let mut numbers = vec![Vec::new(); parts.len()];
+    for (rank, &(part, number)) in (0..).zip(&unified.order) {
+        numbers[part as usize].push((rank, number));
+    }
+    let keyed = in_threads(parts.iter_mut().zip(&numbers), |(part, terms)| part.learned.keyed(terms));
+    let used: Vec<_> = keyed.iter().map(|(classes, _)| vec![1; classes.len()]).collect();
+    let classes = keyed.iter().zip(&used).map(|((classes, _), used)| (classes, used.as_slice()));
+    let classes = unify(&classes.collect::<Vec<_>>());
+    let (mut names, mut class_of) = (Keys::default(), vec![None; unified.len()]);
+    for &(part, number) in &classes.order {
+        names.push(keyed[part as usize].0.term(number).as_bytes());
+    }
+    for ((_, terms), places) in keyed.iter().zip(&classes.ranks) {
+        for &(rank, number) in terms {
+            class_of[rank as usize] = Some(places[number as usize]);
+        }
+    }
+    (names, class_of)
+}
+
 /// The name of the term with a rank.
-pub(in crate::shelf) fn term_of<'p>(parts: &'p [Part], unified: &Unified, rank: u32) -> &'p str {
-    let (part, number) = unified.order[rank as usize];
+pub(in crate::shelf) fn term_of<'p>(parts: &'p [Part], unified: &Unified, rank: usize) -> &'p str {
+    let (part, number) = unified.order[rank];
     parts[part as usize].learned.terms.vocabulary.term(number)
 }

@@ -3,7 +3,7 @@
 
 use crate::schema::Schema;
 use crate::shelf::build::vocabulary::Vocabulary;
-use crate::shelf::format::terms::{name, read_name};
+use crate::shelf::format::terms::read_name;
 use crate::text::{Memory, Recipe, Recipes};
 use std::sync::Arc;
 
@@ -39,9 +39,7 @@ impl Terms {
         if stemming == 0 {
             return self.vocabulary.number(term);
         }
-        self.name.clear();
-        self.name.push_str(term);
-        self.name.extend(['\0', char::from(stemming)]);
+        put_name(&mut self.name, term, stemming);
         self.vocabulary.number(&self.name)
     }
 }
@@ -54,6 +52,16 @@ enum Key {
     /// The term itself.
     Same,
     Other(Box<str>),
+}
+
+impl Key {
+    /// The key, if it is another than the term.
+    fn other(&self) -> Option<&str> {
+        match self {
+            Self::Other(key) => Some(key),
+            Self::Unknown | Self::Same => None,
+        }
+    }
 }
 
 /// How one column is read.
@@ -92,6 +100,13 @@ impl Learned {
         self.stemmings.iter().map(|(name, _)| name.clone()).collect()
     }
 
+    /// Lets go, when all tokens of a batch are numbered, what nobody needs after it.
+    pub fn end_batch(&mut self) {
+        if self.terms.vocabulary.len() > MOST_TERMS {
+            self.terms.vocabulary.forget_numbers();
+        }
+    }
+
     /// What is worth knowing after a batch.
     pub fn after_batch(mut self) -> Self {
         if self.terms.vocabulary.len() > MOST_TERMS {
@@ -111,35 +126,49 @@ impl Learned {
         memories.map(Memory::len).sum::<usize>() <= MOST_KEPT
     }
 
-    /// Of the terms with these ranks and numbers, those that have another key than themselves: the name of their class, and the rank.
-    pub fn keyed(&mut self, terms: &[(u32, u32)]) -> Vec<(Vec<u8>, u32)> {
-        let Self { columns, stemmings, terms: Terms { vocabulary, keys, .. }, .. } = self;
-        let other_key = |stemming: u8, text: &str| {
-            let (column, place) = stemmings[usize::from(stemming)].1;
-            columns[column].recipes.get(place).other_key(text)
-        };
+    /// Of the terms with these ranks and numbers, those that have another key than themselves: the names of their classes, sorted, and for
+    /// each term its rank and the number of its class.
+    pub(in crate::shelf) fn keyed(&mut self, terms: &[(u32, u32)]) -> (Vocabulary, Vec<(u32, u32)>) {
+        let Self { columns, stemmings, terms: Terms { vocabulary, keys, name }, .. } = self;
         let is_worth = vocabulary.len() <= MOST_TERMS;
         if is_worth {
             keys.resize(vocabulary.len(), Key::Unknown);
         }
-        let mut keyed = Vec::new();
+        let (mut classes, mut keyed) = (Vocabulary::default(), Vec::new());
         for &(rank, number) in terms {
             let (text, stemming, _) =
                 read_name(vocabulary.term(number).as_bytes()).expect("names of terms are made so");
-            if !is_worth {
-                keyed.extend(
-                    other_key(stemming, text).map(|key| (name(key.as_bytes(), stemming, true), rank)),
-                );
-                continue;
-            }
-            let known = &mut keys[number as usize];
-            if let Key::Unknown = known {
-                *known = other_key(stemming, text).map_or(Key::Same, |key| Key::Other(key.into_boxed_str()));
-            }
-            if let Key::Other(key) = known {
-                keyed.push((name(key.as_bytes(), stemming, true), rank));
+            let other_key = || {
+                let (column, place) = stemmings[usize::from(stemming)].1;
+                columns[column].recipes.get(place).other_key(text)
+            };
+            let made;
+            let key = if is_worth {
+                let known = &mut keys[number as usize];
+                if let Key::Unknown = known {
+                    *known = other_key().map_or(Key::Same, |key| Key::Other(key.into_boxed_str()));
+                }
+                known.other()
+            } else {
+                made = other_key();
+                made.as_deref()
+            };
+            if let Some(key) = key {
+                put_name(name, key, stemming);
+                name.push('\0');
+                keyed.push((rank, classes.number(name)));
             }
         }
-        keyed
+        classes.sort();
+        (classes, keyed)
+    }
+}
+
+/// Makes it the name of a term.
+fn put_name(name: &mut String, term: &str, stemming: u8) {
+    name.clear();
+    name.push_str(term);
+    if stemming > 0 {
+        name.extend(['\0', char::from(stemming)]);
     }
 }

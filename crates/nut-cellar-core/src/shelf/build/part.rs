@@ -61,8 +61,7 @@ impl Part {
         let values = values(&schema, record)?;
         let kept = schema.columns().zip(&values).enumerate();
         let kept = kept.filter(|(_, ((_, column), values))| column.kept() && !values.is_empty());
-        let kept: Vec<_> = kept.map(|(place, (_, values))| (place, &**values)).collect();
-        kept::pack(&mut self.kept, &kept)?;
+        kept::pack(&mut self.kept, kept.map(|(place, (_, values))| (place, &**values)))?;
         if let Err(error) = self.take_texts(&values) {
             self.truncate(self.len());
             return Err(error.at(format_args!("record {}", record.key)));
@@ -123,9 +122,10 @@ impl Part {
         &self.kept[start..self.kept_ends[record]]
     }
 
-    /// Lets the kept values go.
+    /// Lets go what nobody needs when the kept values are written.
     pub fn forget_kept(&mut self) {
         (self.kept, self.kept_ends) = (Vec::new(), Vec::new());
+        self.learned.end_batch();
     }
 
     /// Nothing gathered; what is worth knowing stays.

@@ -88,7 +88,9 @@ impl PostingWriter {
         self.occurrences.clear();
         let mut before = 0;
         for (column, position, form) in places {
-            self.occurrences.push(form);
+            if self.forms > 1 {
+                self.occurrences.push(form);
+            }
             if let Some((_, tf)) = self.tf.last_mut().filter(|(known, _)| *known == column) {
                 *tf += 1;
             } else {
@@ -105,15 +107,17 @@ impl PostingWriter {
             self.bounds.add(&self.tf, length);
             self.block_occurrences += self.tf.iter().map(|(_, tf)| u64::from(*tf)).sum::<u64>();
         }
-        let shape = self.kinds.put(&self.tf, &mut self.rest);
-        let first = self.occurrences[0];
-        let one = self.occurrences.iter().all(|form| *form == first).then_some(first);
-        let shape = self.kinds.with_form(shape, one);
-        if self.kinds.form(shape).is_none() {
-            self.here_forms.set(&self.occurrences);
-            self.here_forms.put(&mut self.rest);
+        let mut shape = self.kinds.put(&self.tf, &mut self.rest);
+        if self.forms > 1 {
+            let first = self.occurrences[0];
+            let one = self.occurrences.iter().all(|form| *form == first).then_some(first);
+            shape = self.kinds.with_form(shape, one);
+            if self.kinds.form(shape).is_none() {
+                self.here_forms.set(&self.occurrences);
+                self.here_forms.put(&mut self.rest);
+            }
+            self.codes |= 1 << self.kinds.parts(shape).0;
         }
-        self.codes |= 1 << self.kinds.parts(shape).0;
         self.shapes.push(shape);
         self.gaps.push(ordinal - self.next_ordinal);
         self.next_ordinal = ordinal + 1;

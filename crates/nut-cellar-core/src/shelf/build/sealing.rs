@@ -165,12 +165,12 @@ impl ListPacker<'_> {
     }
 
     /// Puts the terms from a rank on that come before a name, or all, and are forms of a class.
-    fn put_forms(&self, next: &mut u32, before: Option<&[u8]>, terms: &mut TermWriter) {
-        while (*next as usize) < self.unified.len() {
+    fn put_forms(&self, next: &mut usize, before: Option<&[u8]>, terms: &mut TermWriter) {
+        while *next < self.unified.len() {
             let term = term_of(self.parts, &self.unified, *next).as_bytes();
             if before.is_some_and(|name| term >= name) {
                 // It may be the one with that name.
-                *next += u32::from(before == Some(term));
+                *next += usize::from(before == Some(term));
                 return;
             }
             if let Some(class) = self.classes.class_of(*next) {

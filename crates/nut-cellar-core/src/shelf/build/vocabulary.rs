@@ -58,6 +58,11 @@ impl Vocabulary {
         number
     }
 
+    /// Lets go what finds the number of a term: none is to be asked for any more.
+    pub fn forget_numbers(&mut self) {
+        self.table = HashTable::new();
+    }
+
     /// How many terms there are.
     pub fn len(&self) -> usize {
         self.ends.len()

@@ -35,11 +35,14 @@ const MAX_RATIO: usize = 256;
 const SMALL: u32 = 1 << 31;
 
 /// Appends the kept values of a record: (place in the schema, values).
-pub(in crate::shelf) fn pack(out: &mut Vec<u8>, columns: &[(usize, &[Value])]) -> Result<()> {
+pub(in crate::shelf) fn pack<'v>(
+    out: &mut Vec<u8>,
+    columns: impl Iterator<Item = (usize, &'v [Value])> + Clone,
+) -> Result<()> {
     let start = out.len();
-    put_varint(out, columns.len() as u64);
+    put_varint(out, columns.clone().count() as u64);
     for (column, values) in columns {
-        put_varint(out, *column as u64);
+        put_varint(out, column as u64);
         put_varint(out, values.len() as u64);
         values.iter().for_each(|value| value.pack(out));
     }

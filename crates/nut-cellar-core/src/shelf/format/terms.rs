@@ -122,6 +122,11 @@ pub(in crate::shelf) fn name(text: &[u8], stemming: u8, is_class: bool) -> Vec<u
     name
 }
 
+/// The name of the term that a class has its name of: names of classes stand in the order of these, each behind it.
+pub(in crate::shelf) fn own_name(class: &[u8]) -> &[u8] {
+    &class[..class.len() - 1]
+}
+
 /// The text of a name: what it has before its first zero byte.
 pub(crate) fn text_of(name: &[u8]) -> &[u8] {
     name.split(|byte| *byte == 0).next().unwrap_or_default()
