@@ -111,7 +111,7 @@ fn texts(test: &Test) -> Result<Vec<Texts>, String> {
         Test::Equal(value) => vec![(Edge::Included(text(value)?), Edge::Included(text(value)?))],
         Test::In(values) => {
             let mut all = values.iter().map(text).collect::<Result<Vec<_>, _>>()?;
-            all.sort();
+            all.sort_unstable();
             all.dedup();
             all.into_iter().map(|text| (Edge::Included(text.clone()), Edge::Included(text))).collect()
         }

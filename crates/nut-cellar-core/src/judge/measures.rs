@@ -125,7 +125,7 @@ fn gained(gains: impl Iterator<Item = f64>) -> f64 {
 /// What the best order of all records would gain.
 fn best(all: &[i32], k: usize, gain: impl Fn(i32) -> f64) -> f64 {
     let mut gains: Vec<_> = all.iter().map(|grade| gain(*grade)).collect();
-    gains.sort_by(|one, other| other.total_cmp(one));
+    gains.sort_unstable_by(|one, other| other.total_cmp(one));
     gained(gains.into_iter().take(k))
 }
 

@@ -72,7 +72,7 @@ pub(super) fn completions(
         completing.words(&mut all, &mut notes)?;
         completing.values(&suggest.values_of, &mut all)?;
     }
-    all.sort_by(|a, b| b.records.cmp(&a.records).then_with(|| a.text.cmp(&b.text)));
+    all.sort_unstable_by(|a, b| b.records.cmp(&a.records).then_with(|| a.text.cmp(&b.text)));
     let mut known = HashSet::new();
     all.retain(|completion| known.insert(completion.text.clone()));
     all.truncate(suggest.limit);

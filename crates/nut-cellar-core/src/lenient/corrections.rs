@@ -248,7 +248,7 @@ fn tried(by: &Strict<'_>, word: &Wanted, strict: &Find) -> Result<Vec<Candidate>
         }
     }
     let prior = |one: &Candidate| (one.records.max(1) as f64).ln() - LAMBDA * f64::from(one.cost);
-    tried.sort_by(|a, b| prior(b).total_cmp(&prior(a)).then_with(|| a.text.cmp(&b.text)));
+    tried.sort_unstable_by(|a, b| prior(b).total_cmp(&prior(a)).then_with(|| a.text.cmp(&b.text)));
     tried.truncate(TRIED);
     for (first, second) in as_two(&word.text) {
         let [one, other] = [first, second].map(|part| word.query(Query::word(part)));

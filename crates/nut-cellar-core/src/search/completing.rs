@@ -93,7 +93,7 @@ impl Counting {
 
 /// What most have first; of equally many the first as texts.
 fn most_first(counts: &mut [(String, u64)]) {
-    counts.sort_by(|(a, a_records), (b, b_records)| b_records.cmp(a_records).then_with(|| a.cmp(b)));
+    counts.sort_unstable_by(|(a, a_records), (b, b_records)| b_records.cmp(a_records).then_with(|| a.cmp(b)));
 }
 
 /// How many of some records have each exact value whose number is in one of these ranges.
@@ -222,7 +222,7 @@ impl Search {
             .into_iter()
             .map(|(text, entries)| Candidate { records: records(&entries), text, entries })
             .collect();
-        terms.sort_by(|a, b| b.records.cmp(&a.records).then_with(|| a.text.cmp(&b.text)));
+        terms.sort_unstable_by(|a, b| b.records.cmp(&a.records).then_with(|| a.text.cmp(&b.text)));
         Ok((terms, are_all))
     }
 

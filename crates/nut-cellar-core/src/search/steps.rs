@@ -269,7 +269,7 @@ impl Search {
             if let Some(found) = &self.scanned[shelf] {
                 counted += found.total;
                 best.extend(found.best.iter().map(|scored| scored.score));
-                best.sort_by(|a, b| b.total_cmp(a));
+                best.sort_unstable_by(|a, b| b.total_cmp(a));
                 best.truncate(k);
             }
         }

@@ -232,7 +232,7 @@ struct Standing<'g> {
 
 /// Gives the tokens of pieces to `take`. A hyphenated word, or another whole with its parts, waits until all of it is there, since steps
 /// may change how many positions its parts take.
-pub(super) struct MakingSeveral<'m, F> {
+pub(super) struct MakingSeveral<'m> {
     recipe: &'m Recipe,
     /// What is remembered; nothing where each step is told.
     several: Option<&'m mut Several>,
@@ -242,14 +242,10 @@ pub(super) struct MakingSeveral<'m, F> {
     group_end: u32,
     /// How many positions more there are than pieces had, so far.
     shift: i64,
-    take: F,
+    take: &'m mut dyn FnMut(Token<'_>, Told<'_>),
 }
 
-/// Told a token, and what is told of it in a trace: what its forms share, what the steps did, and whether it was dropped.
-pub(super) trait TakeMade: FnMut(Token<'_>, Told<'_>) {}
-impl<F: FnMut(Token<'_>, Told<'_>)> TakeMade for F {}
-
-/// What a trace tells of a token.
+/// What a trace tells of a token: what its forms share, what the steps did, and whether it was dropped.
 #[derive(Clone, Copy)]
 pub(super) struct Told<'a>(&'a MadeToken);
 
@@ -262,8 +258,13 @@ impl Told<'_> {
     }
 }
 
-impl<'m, F: TakeMade> MakingSeveral<'m, F> {
-    pub fn new(recipe: &'m Recipe, several: Option<&'m mut Several>, text: &'m str, take: F) -> Self {
+impl<'m> MakingSeveral<'m> {
+    pub fn new(
+        recipe: &'m Recipe,
+        several: Option<&'m mut Several>,
+        text: &'m str,
+        take: &'m mut dyn FnMut(Token<'_>, Told<'_>),
+    ) -> Self {
         Self { recipe, several, text, group: Vec::new(), group_end: 0, shift: 0, take }
     }
 
@@ -347,7 +348,7 @@ impl<'m, F: TakeMade> MakingSeveral<'m, F> {
     }
 }
 
-impl<F: TakeMade> TakePieces for MakingSeveral<'_, F> {
+impl TakePieces for MakingSeveral<'_> {
     fn plain(&mut self, range: Range<usize>, position: u32) {
         self.piece(Piece { raw: &self.text[range.clone()], range, position, span: 1 });
     }

@@ -269,9 +269,8 @@ impl Recipe {
     /// The tokens of `text`, each with what the steps made of it, and those that a step dropped.
     pub fn trace(&self, text: &str) -> Vec<TracedToken> {
         let mut tokens = Vec::new();
-        let mut making = MakingSeveral::new(self, None, text, |token: Token<'_>, told: Told<'_>| {
-            tokens.push(told.traced(token));
-        });
+        let mut take = |token: Token<'_>, told: Told<'_>| tokens.push(told.traced(token));
+        let mut making = MakingSeveral::new(self, None, text, &mut take);
         let positions = self.pieces(text, &mut Compound::default(), &mut making);
         making.end(positions);
         tokens
@@ -393,35 +392,28 @@ pub struct Reader<'r> {
 
 impl Reader<'_> {
     /// Gives each token of `text` to `take`, in order of position; tells how many positions there are.
-    pub fn tokens(&mut self, text: &str, take: impl FnMut(Token<'_>)) -> u32 {
-        read(self.recipe, &mut self.memory, text, take)
+    pub fn tokens(&mut self, text: &str, mut take: impl FnMut(Token<'_>)) -> u32 {
+        read(self.recipe, &mut self.memory, text, &mut take)
     }
 }
 
-/// Gives each token of `text` to `take`, in order of position; tells how many positions there are.
-pub(crate) fn read(recipe: &Recipe, memory: &mut Memory, text: &str, mut take: impl FnMut(Token<'_>)) -> u32 {
-    if recipe.makes_several() {
-        return read_several(recipe, memory, text, &mut take);
-    }
+/// Gives each token of `text` to `take`, in order of position; tells how many positions there are. (A closure that is called through a pointer
+/// costs less than compiling all that cuts texts once for each of them.)
+pub(crate) fn read(recipe: &Recipe, memory: &mut Memory, text: &str, take: &mut dyn FnMut(Token<'_>)) -> u32 {
     let mut compound = std::mem::take(&mut memory.compound);
-    let small = std::mem::take(&mut memory.small);
-    let only_folds = recipe.only_folds_ascii();
-    let mut making = Making { recipe, memory, only_folds, text, small, folded: 0..0, take };
-    let count = recipe.pieces(text, &mut compound, &mut making);
-    (memory.compound, memory.small) = (compound, making.small);
-    count
-}
-
-/// The same where words may become several tokens: apart from the short way, and once for all that take tokens.
-#[inline(never)]
-fn read_several(recipe: &Recipe, memory: &mut Memory, text: &str, take: &mut dyn FnMut(Token<'_>)) -> u32 {
-    let mut compound = std::mem::take(&mut memory.compound);
-    let mut making =
-        MakingSeveral::new(recipe, Some(&mut memory.several), text, |token: Token<'_>, _: Told<'_>| {
-            take(token);
-        });
-    let positions = recipe.pieces(text, &mut compound, &mut making);
-    let positions = making.end(positions);
+    let positions = if recipe.makes_several() {
+        let mut take = |token: Token<'_>, _: Told<'_>| take(token);
+        let mut making = MakingSeveral::new(recipe, Some(&mut memory.several), text, &mut take);
+        let positions = recipe.pieces(text, &mut compound, &mut making);
+        making.end(positions)
+    } else {
+        let small = std::mem::take(&mut memory.small);
+        let only_folds = recipe.only_folds_ascii();
+        let mut making = Making { recipe, memory, only_folds, text, small, folded: 0..0, take };
+        let positions = recipe.pieces(text, &mut compound, &mut making);
+        memory.small = making.small;
+        positions
+    };
     memory.compound = compound;
     positions
 }
@@ -430,7 +422,7 @@ fn read_several(recipe: &Recipe, memory: &mut Memory, text: &str, take: &mut dyn
 const FOLDED: usize = 1 << 14;
 
 /// Makes tokens of pieces.
-struct Making<'m, F> {
+struct Making<'m> {
     recipe: &'m Recipe,
     memory: &'m mut Memory,
     /// Whether words of ASCII become terms by folding their case and nothing else.
@@ -440,10 +432,10 @@ struct Making<'m, F> {
     small: String,
     /// Where that stretch stands.
     folded: Range<usize>,
-    take: F,
+    take: &'m mut dyn FnMut(Token<'_>),
 }
 
-impl<F> Making<'_, F> {
+impl Making<'_> {
     /// Folds the stretch that begins at a word.
     #[cold]
     fn fold_from(&mut self, start: usize) {
@@ -455,7 +447,7 @@ impl<F> Making<'_, F> {
     }
 }
 
-impl<F: FnMut(Token<'_>)> TakePieces for Making<'_, F> {
+impl TakePieces for Making<'_> {
     #[inline]
     fn plain(&mut self, range: Range<usize>, position: u32) {
         if !self.only_folds {

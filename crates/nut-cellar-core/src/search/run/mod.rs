@@ -173,7 +173,7 @@ pub(super) fn search(
         went.unpacked += part.unpacked;
         went.way = part.strategy.map_or(went.way, Strategy::name);
     }
-    best.sort_by(|a: &Scored, b| b.cmp(a));
+    best.sort_unstable_by(|a: &Scored, b| b.cmp(a));
     best.truncate(asked.k);
     Ok(ShelfFound { total, best, went })
 }

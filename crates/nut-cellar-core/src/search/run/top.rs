@@ -129,7 +129,7 @@ mod tests {
                 top.offer(*scored);
             }
             all.retain(|scored| after.is_none_or(|after| *scored < after));
-            all.sort_by(|a, b| b.cmp(a));
+            all.sort_unstable_by(|a, b| b.cmp(a));
             all.truncate(k);
             prop_assert_eq!(top.worst(), all.get(k.wrapping_sub(1)).copied());
             prop_assert_eq!(top.into_sorted(), all);

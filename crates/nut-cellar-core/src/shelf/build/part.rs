@@ -155,7 +155,7 @@ impl Part {
                 let cut = most < POSITIONS && recipe.ends_at_spaces();
                 let text = if cut { beginning(recipe, memory, &text, most) } else { &text };
                 let mut last = base;
-                let positions = read(recipe, memory, text, |token| {
+                let positions = read(recipe, memory, text, &mut |token| {
                     last = base + token.position;
                     if last < most {
                         self.log.push(terms.number(token.term, stemming), last);
@@ -186,7 +186,7 @@ fn beginning<'t>(recipe: &Recipe, memory: &mut Memory, text: &'t str, words: u32
     while bytes < text.len() {
         let begun = &text[..text.floor_char_boundary(bytes)];
         let begun = &begun[..begun.rfind(char::is_whitespace).unwrap_or(0)];
-        if read(recipe, memory, begun, |_| ()) >= words {
+        if read(recipe, memory, begun, &mut |_| ()) >= words {
             return begun;
         }
         bytes *= 4;

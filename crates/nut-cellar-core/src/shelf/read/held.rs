@@ -106,7 +106,7 @@ impl Held {
 
     /// What was missing: by piece, in order, and neighbouring ranges as one.
     pub fn wanted(&mut self) -> Vec<Wanted> {
-        self.missing.sort_by_key(|(shelf, range)| (shelf.piece(), range.start, range.end));
+        self.missing.sort_unstable_by_key(|(shelf, range)| (shelf.piece(), range.start, range.end));
         self.missing.dedup_by(|next, kept| {
             let joins = next.0.piece() == kept.0.piece() && next.1.start <= kept.1.end;
             if joins {
