@@ -59,8 +59,10 @@ impl Record {
         mut field: impl FnMut(&str) -> Option<Cow<'f, Json>>,
     ) -> Result<()> {
         self.begin_again(match schema.key_columns() {
-            [name] => key_part(name, field(name))?,
-            names => names.iter().map(|name| key_part(name, field(name))).collect::<Result<Key>>()?,
+            [name] => key_part(name, field(name).as_deref())?,
+            names => {
+                names.iter().map(|name| key_part(name, field(name).as_deref())).collect::<Result<Key>>()?
+            }
         });
         for (name, column) in schema.columns() {
             for source in column.sources(name) {
@@ -73,10 +75,10 @@ impl Record {
                     None => {}
                     Some(value) if value.is_null() => {}
                     Some(Cow::Borrowed(Json::Array(values))) => {
-                        values.iter().map(Cow::Borrowed).try_for_each(add)?
+                        values.iter().map(Cow::Borrowed).try_for_each(add)?;
                     }
                     Some(Cow::Owned(Json::Array(values))) => {
-                        values.into_iter().map(Cow::Owned).try_for_each(add)?
+                        values.into_iter().map(Cow::Owned).try_for_each(add)?;
                     }
                     Some(value) => add(value)?,
                 }
@@ -262,9 +264,9 @@ impl Visitor<'_> for FieldName<'_, '_> {
 }
 
 /// What a field says of a record's key.
-fn key_part(name: &str, field: Option<Cow<'_, Json>>) -> Result<Key> {
+fn key_part(name: &str, field: Option<&Json>) -> Result<Key> {
     let wrong = |what: &str| Err(Error::new(ErrorKind::BadRecord, format!("the key `{name}` {what}.")));
-    match field.as_deref() {
+    match field {
         Some(Json::String(text)) => Ok(text.as_str().into()),
         Some(Json::Number(number)) => match number.as_i64() {
             Some(number) => Ok(number.into()),

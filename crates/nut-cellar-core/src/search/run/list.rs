@@ -174,7 +174,7 @@ impl List {
         }
         let (codes, several) = (self.postings.codes_of(block), self.postings.kinds().several());
         let greatest = if codes >> several & 1 == 1 {
-            self.forms.greatest()
+            self.forms.greatest
         } else {
             (0..several)
                 .filter(|code| codes >> code & 1 == 1)
@@ -253,7 +253,7 @@ impl List {
             && let Some((columns, most)) = self.postings.most_here()?
         {
             let most = scorer.even(held, self.postings.ordinal(), columns.both(self.columns), most)?;
-            if self.value(most * self.forms.greatest() * SLACK) <= least {
+            if self.value(most * self.forms.greatest * SLACK) <= least {
                 return Ok(None);
             }
         }

@@ -29,6 +29,8 @@ pub(in crate::search) struct FormTerms {
     pub terms: Vec<FormTerm>,
     /// How alike each form is whose number is so low, 0 if it is none of them.
     pub first: [f32; FORM_CODES],
+    /// The likeness of the most alike.
+    pub greatest: f32,
 }
 
 impl FormTerms {
@@ -39,7 +41,8 @@ impl FormTerms {
                 *likeness = term.likeness;
             }
         }
-        Self { terms, first }
+        let greatest = terms.iter().map(|term| term.likeness).fold(0.0, f32::max);
+        Self { terms, first, greatest }
     }
 
     /// How alike a form is; 0 if it is none of them.
@@ -47,11 +50,6 @@ impl FormTerms {
     pub fn likeness(&self, form: u32) -> f32 {
         let other = || self.terms.iter().find(|term| term.form == form).map_or(0.0, |term| term.likeness);
         self.first.get(form as usize).copied().unwrap_or_else(other)
-    }
-
-    /// The likeness of the most alike.
-    pub fn greatest(&self) -> f32 {
-        self.terms.iter().map(|term| term.likeness).fold(0.0, f32::max)
     }
 }
 

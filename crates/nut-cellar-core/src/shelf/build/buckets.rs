@@ -1,6 +1,6 @@
-//! The tokens of the records that become a shelf, by term, in two passes that each touch little memory at a time: first into
-//! buckets, each for a run of terms in the order of the lists, then by term within a bucket, when it is packed. (Written straight to their places by
-//! term, they would touch as many pages of memory in turn as there are frequent terms.)
+//! The tokens of the records that become a shelf, by list, in two passes that each touch little memory at a time: first into
+//! buckets, each for a run of terms in the order of the lists, then by list within a bucket, when it is packed. (Written straight to their places by
+//! list, they would touch as many pages of memory in turn as there are frequent terms.)
 
 use crate::shelf::build::arrivals::Home;
 use crate::shelf::build::classes::Classes;
@@ -77,39 +77,49 @@ impl Buckets {
         &self.runs
     }
 
-    /// Gives each term of a run that some record has, by its slot, with its places, which ascend.
-    pub fn each(&self, run: &Run, mut take: impl FnMut(usize, &[TokenPlace])) {
-        run.buckets.clone().for_each(|bucket| self.each_in(bucket, &mut take));
-    }
-
-    fn each_in(&self, bucket: usize, take: &mut impl FnMut(usize, &[TokenPlace])) {
-        let slots = self.terms[bucket].clone();
-        let mut starts = vec![0_usize; slots.len() + 1];
-        let slices =
-            || self.slices.iter().map(|slice| (slice, slice.starts[bucket]..slice.starts[bucket + 1]));
-        for (slice, range) in slices() {
-            for &term in &slice.terms[range] {
-                starts[usize::from(term) + 1] += 1;
-            }
+    /// Gives each list of a run that some record has, with its tokens: where each stands, which ascends, and the slot of its term.
+    pub fn each(&self, run: &Run, classes: &Classes, mut take: impl FnMut(usize, &[(TokenPlace, u32)])) {
+        let first = self.terms[run.buckets.start].start;
+        // Which list of the run each slot is of.
+        let mut list_of = Vec::new();
+        for (place, list) in (0..).zip(run.lists.clone()) {
+            list_of.resize(classes.slots(list).end - first, place);
         }
-        for term in 1..starts.len() {
-            starts[term] += starts[term - 1];
+        let mut starts = vec![0_usize; run.lists.len() + 1];
+        self.each_token(run, |slot, _| starts[list_of[slot - first] + 1] += 1);
+        for list in 1..starts.len() {
+            starts[list] += starts[list - 1];
         }
-        let mut places = vec![TokenPlace::default(); starts[slots.len()]];
-        for (slice, range) in slices() {
-            for (&term, &place) in slice.terms[range.clone()].iter().zip(&slice.places[range]) {
-                let slot = &mut starts[usize::from(term)];
-                places[*slot] = place;
-                *slot += 1;
-            }
+        let mut tokens = vec![(TokenPlace::default(), 0); starts[run.lists.len()]];
+        self.each_token(run, |slot, place| {
+            let start = &mut starts[list_of[slot - first]];
+            tokens[*start] = (place, u32::try_from(slot).expect("fewer terms than tokens in memory"));
+            *start += 1;
+        });
+        if run.buckets.len() > 1 {
+            // One list, of which each bucket had some.
+            tokens.sort_by_key(|(place, _)| *place);
         }
         // Each start has become the one after it.
         let mut start = 0;
-        for (slot, end) in slots.zip(starts) {
+        for (list, end) in run.lists.clone().zip(starts) {
             if start < end {
-                take(slot, &places[start..end]);
+                take(list, &tokens[start..end]);
             }
             start = end;
+        }
+    }
+
+    /// Gives the slot and the place of each token of a run: by bucket, then as they ascend.
+    fn each_token(&self, run: &Run, mut take: impl FnMut(usize, TokenPlace)) {
+        for bucket in run.buckets.clone() {
+            let first = self.terms[bucket].start;
+            for slice in &self.slices {
+                let range = slice.starts[bucket]..slice.starts[bucket + 1];
+                for (&term, &place) in slice.terms[range.clone()].iter().zip(&slice.places[range]) {
+                    take(first + usize::from(term), place);
+                }
+            }
         }
     }
 }

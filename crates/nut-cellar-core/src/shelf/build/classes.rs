@@ -44,15 +44,16 @@ impl Classes {
             }
             stands.push(rank + usize::from(is_there));
         }
-        let (mut lists, mut list_of, mut of_class) = (Vec::new(), vec![0; unified.len()], Vec::new());
+        let (mut lists, mut list_of, mut of_class) = (Vec::new(), Vec::new(), Vec::new());
         let mut classes = (0..).zip(stands).peekable();
-        for rank in 0..=unified.len() {
+        // Past the last term stand classes, too.
+        for (rank, class) in class_of.iter().map(Some).chain([None]).enumerate() {
             while let Some((class, _)) = classes.next_if(|(_, stands)| *stands == rank) {
                 of_class.push(lists.len());
                 lists.push((0, Some(class)));
             }
-            if class_of.get(rank) == Some(&None) {
-                list_of[rank] = lists.len();
+            list_of.extend(class.map(|_| lists.len()));
+            if class == Some(&None) {
                 lists.push((0, None));
             }
         }

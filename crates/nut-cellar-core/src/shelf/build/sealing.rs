@@ -24,6 +24,7 @@ use crate::shelf::format::terms::{ClassEntry, Listed, TermEntry, TermWriter, rea
 use crate::store::{PieceId, ShelfEntry, Unit};
 use bytes::Bytes;
 use std::cmp::Reverse;
+use std::ops::Range;
 
 /// Writes a shelf of the records that have these keys, which ascend, and are at home there. A fleeting one is packed less.
 pub(in crate::shelf) fn write(
@@ -77,10 +78,11 @@ pub(in crate::shelf) fn write(
     let records = u32::try_from(homes.len()).expect("arrivals are counted");
     let tokens = in_threads(parts.iter_mut().enumerate(), |(place, part)| part.count_tokens(place, &homes));
     let vocabularies = parts.iter().map(|part| &part.learned.terms.vocabulary);
-    let unified = unify(&vocabularies.zip(tokens.iter().map(Vec::as_slice)).collect::<Vec<_>>());
+    let mut unified = unify(&vocabularies.zip(tokens.iter().map(Vec::as_slice)).collect::<Vec<_>>());
     let classes = Classes::of(parts, &unified);
     let buckets = Buckets::of(parts, &homes, (&unified, &classes), &tokens);
     drop(tokens);
+    unified.ranks = Vec::new();
     let lists = ListPacker { buckets, lengths: &lengths, block: block.into(), parts, unified, classes };
     let mut terms = TermWriter::new(columns);
     if !fleeting {
@@ -105,7 +107,7 @@ struct ListPacker<'a> {
     classes: Classes,
 }
 
-/// The forms of a class, in their order: slots, each with how many records have it.
+/// The forms of a list, in their order: slots, each with how many records have it; nothing of one form.
 type Forms = Vec<(usize, u32)>;
 
 /// Some lists, packed.
@@ -120,7 +122,7 @@ struct PackedShare {
 impl ListPacker<'_> {
     /// Writes the postings, the positions and the dictionary.
     fn write(&self, mut terms: TermWriter, out: &mut Output<'_>) -> Result<()> {
-        let (mut written, mut positions) = (0, Vec::new());
+        let (mut written, mut positions, mut positions_end) = (0, Vec::new(), 0);
         // Terms that are forms of a class stand between the lists.
         let mut next = 0;
         let runs = self.buckets.runs();
@@ -128,23 +130,24 @@ impl ListPacker<'_> {
             self.parts.len(),
             runs.len(),
             |run| self.pack(&runs[run]),
-            |share| {
+            |mut share| {
                 for (list, mut entry, forms) in share.entries {
-                    entry.move_lists(written, positions.len() as u64);
+                    entry.move_lists(written, positions_end);
                     let own = self.term(self.classes.slots(list).start);
                     let name = self.classes.class(list).unwrap_or(own.as_bytes());
                     self.put_forms(&mut next, Some(name), &mut terms);
                     terms.push(name, &self.listed(list, entry, &forms));
                 }
                 written += share.postings.len() as u64;
-                positions.extend_from_slice(&share.positions);
+                positions_end += share.positions.len() as u64;
+                share.positions.shrink_to_fit();
+                positions.push(share.positions);
                 out.append(&share.postings)
             },
         )?;
         self.put_forms(&mut next, None, &mut terms);
         out.end(Section::Postings);
-        out.append(&positions)?;
-        drop(positions);
+        positions.drain(..).try_for_each(|positions| out.append(&positions))?;
         out.end(Section::Positions);
         terms.write(out)
     }
@@ -160,6 +163,8 @@ impl ListPacker<'_> {
             return Listed::Own(whole);
         }
         let text = |name: &str| name.split('\0').next().unwrap_or_default().to_owned();
+        let only = [(self.classes.slots(list).start, whole.records)];
+        let forms = if forms.is_empty() { &only } else { forms };
         let forms = forms.iter().map(|&(slot, records)| (text(self.term(slot)), records)).collect();
         Listed::Class(ClassEntry { forms, whole })
     }
@@ -184,74 +189,41 @@ impl ListPacker<'_> {
     fn pack(&self, run: &Run) -> PackedShare {
         let mut writer = PostingWriter::new(self.block, self.lengths.len());
         let mut packed = PackedShare::default();
-        let mut list = run.lists.start;
-        // Of a list of several forms: the tokens, with the slot of each.
-        let mut gathered: Vec<(TokenPlace, u32)> = Vec::new();
-        self.buckets.each(run, |slot, places| {
-            while self.classes.slots(list).end <= slot {
-                self.pack_forms(list, &mut gathered, &mut writer, &mut packed);
-                list += 1;
-            }
-            if self.classes.slots(list).len() > 1 {
-                let slot = u32::try_from(slot).expect("fewer terms than tokens in memory");
-                gathered.extend(places.iter().map(|place| (*place, slot)));
-                return;
-            }
-            let entry = match places {
-                [place] => Some(TermEntry::once(place.record(), place.column(), place.position())),
-                places => {
-                    writer.begin(places.len(), 1);
-                    for record in places.chunk_by(|a, b| a.record() == b.record()) {
-                        let ordinal = record[0].record();
-                        let places = record.iter().map(|place| (place.column(), place.position(), 0));
-                        writer.push(ordinal, places, |column| self.lengths[column].get(ordinal));
-                    }
-                    writer.finish((&mut packed.postings, 0), (&mut packed.positions, 0))
+        self.buckets.each(run, &self.classes, |list, tokens| {
+            let slots = self.classes.slots(list);
+            let forms = if slots.len() > 1 { forms_of(slots.clone(), tokens) } else { Forms::new() };
+            let entry = if let [(place, _)] = tokens {
+                Some(TermEntry::once(place.record(), place.column(), place.position()))
+            } else {
+                let mut number = vec![0; forms.len()];
+                for (place, (slot, _)) in (0..).zip(&forms) {
+                    number[slot - slots.start] = place;
                 }
+                writer.begin(tokens.len(), slots.len());
+                for record in tokens.chunk_by(|a, b| a.0.record() == b.0.record()) {
+                    let ordinal = record[0].0.record();
+                    let places = record.iter().map(|(place, slot)| {
+                        let form = number.get(*slot as usize - slots.start);
+                        (place.column(), place.position(), form.copied().unwrap_or(0))
+                    });
+                    writer.push(ordinal, places, |column| self.lengths[column].get(ordinal));
+                }
+                writer.finish((&mut packed.postings, 0), (&mut packed.positions, 0))
             };
-            packed.entries.extend(entry.map(|entry| {
-                let forms = self.classes.class(list).map(|_| (slot, entry.records));
-                (list, entry, forms.into_iter().collect())
-            }));
+            packed.entries.extend(entry.map(|entry| (list, entry, forms)));
         });
-        self.pack_forms(list, &mut gathered, &mut writer, &mut packed);
         packed
     }
+}
 
-    /// Packs a list of several forms, whose tokens were gathered form by form, if there are any.
-    fn pack_forms(
-        &self,
-        list: usize,
-        gathered: &mut Vec<(TokenPlace, u32)>,
-        writer: &mut PostingWriter,
-        packed: &mut PackedShare,
-    ) {
-        if gathered.is_empty() {
-            return;
-        }
-        let slots = self.classes.slots(list);
-        let mut forms: Vec<_> = slots.clone().map(|slot| (slot, 0)).collect();
-        for of_form in gathered.chunk_by(|a, b| a.1 == b.1) {
-            let records = of_form.chunk_by(|a, b| a.0.record() == b.0.record()).count();
-            forms[of_form[0].1 as usize - slots.start].1 = u32::try_from(records).unwrap_or(u32::MAX);
-        }
-        // In the order of the slots they are in that of the texts.
-        forms.sort_by_key(|(_, records)| Reverse(*records));
-        let mut number = vec![0; forms.len()];
-        for (place, (slot, _)) in (0..).zip(&forms) {
-            number[slot - slots.start] = place;
-        }
-        gathered.sort_by_key(|(place, _)| *place);
-        writer.begin(gathered.len(), forms.len());
-        for record in gathered.chunk_by(|a, b| a.0.record() == b.0.record()) {
-            let ordinal = record[0].0.record();
-            let places = record.iter().map(|(place, slot)| {
-                (place.column(), place.position(), number[*slot as usize - slots.start])
-            });
-            writer.push(ordinal, places, |column| self.lengths[column].get(ordinal));
-        }
-        gathered.clear();
-        let entry = writer.finish((&mut packed.postings, 0), (&mut packed.positions, 0));
-        packed.entries.extend(entry.map(|entry| (list, entry, forms)));
+/// The forms of a list, which has these slots and tokens: by falling records, then in the order of the slots, which is that of the texts.
+fn forms_of(slots: Range<usize>, tokens: &[(TokenPlace, u32)]) -> Forms {
+    let mut forms: Vec<_> = slots.clone().map(|slot| (slot, 0)).collect();
+    let mut last = vec![None; forms.len()];
+    for (place, slot) in tokens {
+        let form = *slot as usize - slots.start;
+        forms[form].1 += u32::from(last[form].replace(place.record()) != Some(place.record()));
     }
+    forms.sort_by_key(|(_, records)| Reverse(*records));
+    forms
 }
