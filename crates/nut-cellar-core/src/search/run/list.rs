@@ -3,20 +3,17 @@
 //! What always holds: no posting of a block brings more than the bound of the block.
 
 use super::cursors::Cursors;
-use super::scorer::{Rows, Scorer};
+use super::scorer::{Rows, SLACK, Scorer};
 use super::word::{FormTerms, TermCursor};
 use crate::error::Result;
 use crate::rank::WordScorer;
 use crate::schema::ColumnSet;
-use crate::search::plan::expand::MOST_ALIKE;
 use crate::shelf::{END, Held, Most, Postings, Step, if_held};
 use std::ops::Range;
 use std::sync::Arc;
 
 /// The bounds of lists of so many blocks are worth keeping for searches with the same weights.
 const MANY_BLOCKS: usize = 4;
-/// Where several forms add up in another order than in a bound, this is so much more.
-const SLACK: f32 = 1.0 + (MOST_ALIKE + 8) as f32 * f32::EPSILON;
 /// Stands for a bound that was not worked out yet.
 const UNKNOWN: f32 = -1.0;
 
@@ -64,7 +61,8 @@ pub(super) struct List {
     /// For each block the greatest value, once that was asked; less than 0 before. And its greatest tf~, as far as others have asked.
     bounds: Vec<f32>,
     most: Option<Arc<Most>>,
-    /// What each posting of a block brings, and which block; less than 0 where the shape does not tell it, if only `told` was asked.
+    /// What each posting of a block brings, and which block; where the shape does not tell it, if only `told` was asked, what that is at most with
+    /// the sign turned.
     values: Vec<f32>,
     told: Option<usize>,
     scored: Option<usize>,
@@ -208,7 +206,11 @@ impl List {
         let by = (&*rows, self.postings.kinds(), &*self.forms);
         scorer.by_rows(by, self.postings.unpacked(), self.postings.unpacked_shapes(), &mut self.values);
         if let Some(scale) = self.scale {
-            let part = |value: f32| if value < 0.0 { value } else { scale.part(value) };
+            let part = |value: f32| match value {
+                f32::NEG_INFINITY => value,
+                0.0.. => scale.part(value),
+                _ => -scale.part(-value),
+            };
             self.values.iter_mut().for_each(|value| *value = part(*value));
         }
         self.told = Some(block);
@@ -236,8 +238,7 @@ impl List {
         Ok(self.value(frequency))
     }
 
-    /// What a posting of the block that is unpacked brings, if that is more than so much; none if it is known without a look at all of it
-    /// that it is not.
+    /// What a posting of the block that is unpacked brings; none if its shape tells that it is not more than so much.
     pub fn value_above(
         &mut self,
         held: &mut Held,
@@ -245,19 +246,10 @@ impl List {
         place: usize,
         least: f32,
     ) -> Step<Option<f32>> {
-        if self.told.is_some() && self.values[place] >= 0.0 {
-            return Ok(Some(self.values[place]));
+        if self.told.is_some() && self.values[place] < 0.0 && -self.values[place] <= least {
+            return Ok(None);
         }
-        self.postings.stand(place);
-        if least >= 0.0
-            && let Some((columns, most)) = self.postings.most_here()?
-        {
-            let most = scorer.even(held, self.postings.ordinal(), columns.both(self.columns), most)?;
-            if self.value(most * self.forms.greatest * SLACK) <= least {
-                return Ok(None);
-            }
-        }
-        self.work_out(held, scorer, place).map(Some)
+        self.value_at(held, scorer, place).map(Some)
     }
 
     /// What the postings of the block bring that was [scored](Self::score).

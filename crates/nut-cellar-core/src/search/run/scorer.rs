@@ -5,6 +5,7 @@
 use super::word::FormTerms;
 use crate::rank::{Formula, Row, Shares};
 use crate::schema::ColumnSet;
+use crate::search::plan::expand::MOST_ALIKE;
 use crate::shelf::{
     FORM_CODES, Held, LONG, LengthBytes, LengthColumn, Postings, Shapes, Shelf, Step, if_held,
 };
@@ -13,9 +14,12 @@ use std::sync::Arc;
 /// So many shapes have rows, whatever the form: with few columns those of terms that stand once or a few times in one of them.
 const SHAPES: usize = 16;
 
-/// For each of the first shapes the rows of its shares, and of which columns they are, for as many as it can have; the last, and others of
-/// which that does not tell all, have a row of which nothing is known.
-pub(in crate::search) type Rows = [[(usize, Row); 2]; SHAPES];
+/// Where several forms add up in another order than in a bound, this is so much more.
+pub(super) const SLACK: f32 = 1.0 + (MOST_ALIKE + 8) as f32 * f32::EPSILON;
+
+/// For each of the first shapes the rows of its shares, and of which columns they are, for as many as it can have, times 1; or of what they are
+/// at most, times less than -1. The last, and those of more columns, have a row of which nothing is known.
+pub(in crate::search) type Rows = [([(usize, Row); 2], f32); SHAPES];
 
 /// Scores postings of one shelf.
 pub(in crate::search) struct Scorer<'a> {
@@ -88,18 +92,23 @@ impl<'a> Scorer<'a> {
     pub fn rows(&mut self, shapes: Shapes, counted: ColumnSet) -> Rows {
         let mut rows = Rows::default();
         for (shape, row) in (0..).zip(&mut rows[..SHAPES - 1]) {
-            let Some((columns, tf)) = shapes.even(shapes.with_form(shape, Some(0))) else { continue };
+            let shape = shapes.with_form(shape, Some(0));
+            let told = shapes.even(shape).map(|even| (even, 1.0));
+            let Some(((columns, tf), sign)) = told.or_else(|| Some((shapes.most(shape)?, -SLACK))) else {
+                continue;
+            };
             let mut columns = columns.both(counted).both(self.weighing).iter();
             let both = [columns.next(), columns.next()];
             if columns.next().is_none() {
                 let mut share = |column| (column, self.shares.row(column, tf));
-                *row = both.map(|column| column.map_or((0, Row::NOTHING), &mut share));
+                *row = (both.map(|column| column.map_or((0, Row::NOTHING), &mut share)), sign);
             }
         }
         rows
     }
 
-    /// Appends tf~ of postings by their shapes, each times how alike its form is; less than 0 where the shape does not tell it.
+    /// Appends tf~ of postings by their shapes, each times how alike its form is. Where the shape does not tell it, what it is at most, with
+    /// the sign turned; or less than any number.
     pub fn by_rows(
         &self,
         (rows, kinds, forms): (&Rows, Shapes, &FormTerms),
@@ -109,17 +118,18 @@ impl<'a> Scorer<'a> {
     ) {
         let Some(bytes) = &self.bytes else { return values.resize(ordinals.len(), f32::NEG_INFINITY) };
         let several = kinds.several();
-        let mut likeness = forms.first;
+        let (mut likeness, mut signs) = (forms.first, [1.0_f32; FORM_CODES]);
         if several > 0 {
-            likeness[several as usize] = 1.0;
+            likeness[several as usize] = forms.greatest;
+            signs[several as usize] = -SLACK;
         }
         values.extend(ordinals.iter().zip(shapes).map(|(ordinal, shape)| {
             let share = |(column, row)| self.shares.in_row(row, bytes.get(*ordinal, column));
             let (code, shape) = kinds.parts(*shape);
-            let row =
-                if several > 0 && code == several { SHAPES - 1 } else { (shape as usize).min(SHAPES - 1) };
-            let [first, second] = rows[row];
-            (share(first) + share(second)) * likeness[code as usize % FORM_CODES]
+            let code = code as usize % FORM_CODES;
+            let ([first, second], sign) = rows[(shape as usize).min(SHAPES - 1)];
+            let most = share(first) + share(second);
+            if most < 0.0 { f32::NEG_INFINITY } else { most * likeness[code] * signs[code].min(sign) + 0.0 }
         }));
     }
 

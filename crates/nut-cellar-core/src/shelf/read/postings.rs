@@ -162,13 +162,6 @@ impl Postings {
         Ok(())
     }
 
-    /// The columns of the record that its terms are in, and how often they are in one of them at most, if known without reading more.
-    #[inline]
-    pub fn most_here(&mut self) -> Result<Option<(ColumnSet, u32)>, Error> {
-        let kinds = self.kinds;
-        Ok(self.shape_here()?.and_then(|shape| kinds.most(shape)))
-    }
-
     fn shape_here(&mut self) -> Result<Option<u32>, Error> {
         self.unpack_shapes()?;
         Ok(self.shapes.get(self.here).copied())
