@@ -132,11 +132,6 @@ impl Bounds {
     pub fn add(&mut self, posting: &[(u8, u32)], length: impl Fn(usize) -> u32) {
         let set: ColumnSet = posting.iter().map(|(column, _)| usize::from(*column)).collect();
         let place = match self.sets.iter().position(|known| known.set == set) {
-            // Most postings are in one column.
-            Some(place) if posting.len() == 1 => {
-                let (column, frequency) = posting[0];
-                return self.sets[place].columns[0].add(frequency, length(column.into()));
-            }
             Some(place) => place,
             None if self.sets.len() < MOST_SETS => {
                 self.sets.push(OfSet::new(set));

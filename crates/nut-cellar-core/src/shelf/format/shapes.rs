@@ -109,11 +109,6 @@ impl Shapes {
 
     /// The shape of a posting with these columns and frequencies, ascending, without its form; appends to the rest.
     pub fn put(self, tf: &[(u8, u32)], rest: &mut Vec<u8>) -> u32 {
-        if let [(column, 1)] = tf {
-            // As most are: without excess.
-            let column = u32::from(*column);
-            return if self.columns <= COLUMNS_WITH_SETS { (1 << column) - 1 } else { column };
-        }
         let excess = tf.iter().fold(0_u32, |excess, (_, tf)| excess.saturating_add(tf - 1));
         let set: ColumnSet = tf.iter().map(|(column, _)| usize::from(*column)).collect();
         let kind = match tf {
