@@ -3,8 +3,10 @@
 
 use crc32fast::Hasher;
 use nut_cellar::{Error, ErrorKind, FieldReader, Record, Result};
+use serde::de::{Deserialize, Deserializer, Error as _, MapAccess, Visitor};
 use serde_json::{Map, Value};
 use std::collections::BTreeSet;
+use std::fmt;
 use std::fs::File;
 use std::io::{BufRead, BufReader, Read, Seek, SeekFrom};
 use std::path::{Path, PathBuf};
@@ -192,8 +194,36 @@ fn ends_in_quotation(path: &Path, last: &csv::Position) -> Option<String> {
     quoted.then(|| format!("{}, line {}: a quotation is not closed.", path.display(), last.line()))
 }
 
+/// The fields of an object, each once.
+struct Once(Fields);
+
+impl<'de> Deserialize<'de> for Once {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        struct Object;
+        impl<'de> Visitor<'de> for Object {
+            type Value = Once;
+
+            fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+                f.write_str("an object")
+            }
+
+            fn visit_map<A: MapAccess<'de>>(self, mut object: A) -> Result<Once, A::Error> {
+                let mut fields = Fields::new();
+                while let Some((name, value)) = object.next_entry::<String, Value>()? {
+                    if fields.contains_key(&name) {
+                        return Err(A::Error::custom(format_args!("it has two fields `{name}`")));
+                    }
+                    fields.insert(name, value);
+                }
+                Ok(Once(fields))
+            }
+        }
+        deserializer.deserialize_map(Object)
+    }
+}
+
 fn fields(text: &str) -> Result<Fields> {
-    serde_json::from_str(text).map_err(|error| {
+    serde_json::from_str(text).map(|Once(fields)| fields).map_err(|error| {
         // The line of the error is always 1 here, and the file's line is told already.
         let said = error.to_string();
         let said = said.split(" at line ").next().unwrap_or_default();
