@@ -20,6 +20,7 @@ use nut_cellar_core::{
 };
 use oracle::{OWN, OracleColumn, OracleSearch};
 use std::collections::BTreeMap;
+use std::num::NonZero;
 use ways::WAYS;
 
 /// Ten forms of one class, of which the last are rare, and two words with forms of their own.
@@ -37,16 +38,29 @@ const FORMS: [&str; 10] = [
 ];
 const OTHERS: [&str; 8] = ["box", "boxes", "café", "cafe", "cafés", "oak", "umbrellas", "handle"];
 
-/// The searched columns: names and languages.
+/// The searched columns: names and languages; `notes<3` stands for the first three words of the column `notes`.
 type Columns = &'static [(&'static str, &'static str)];
 
-/// One stemming; several; more columns than shapes have kinds for; a language for each record; a stemmer of the program's.
-const SCHEMAS: [Columns; 4] = [
+/// One stemming; several; more columns than shapes have kinds for; a language for each record; a stemmer of the program's; first words.
+const SCHEMAS: [Columns; 6] = [
     &[("title", "en"), ("notes", "en"), ("tags", "en")],
     &[("title", "en"), ("notes", "none"), ("tags", OWN)],
     &[("title", "en"), ("notes", "en"), ("tags", "none"), ("more", "en"), ("last", "fr")],
     &[("title", "en"), ("notes", "en+fr"), ("tags", "fr")],
+    &[("tags", "notes<3"), ("title", "en"), ("notes", "en")],
+    &[("title", "en"), ("first", "notes<1"), ("notes", "en+fr"), ("tags", "none"), ("start", "notes<2")],
 ];
+
+/// The column that a column is the beginning of, and of how many words it is.
+fn whole(language: &'static str) -> Option<(&'static str, u16)> {
+    language.split_once('<').map(|(whole, words)| (whole, words.parse().unwrap()))
+}
+
+/// The language of a column, which may be that of its whole.
+fn language(columns: Columns, language: &'static str) -> &'static str {
+    let whole = whole(language).and_then(|(whole, _)| columns.iter().find(|(name, _)| *name == whole));
+    whole.map_or(language, |(_, language)| language)
+}
 
 fn settings(language: &'static str) -> TextSettings {
     match language.split_once('+') {
@@ -60,8 +74,17 @@ fn settings(language: &'static str) -> TextSettings {
 }
 
 fn schema(columns: Columns) -> Schema {
-    let with = |schema: Schema, (name, language): &(&str, &'static str)| {
-        schema.with(*name, Column::read_as(settings(language)))
+    let with = |schema: Schema, (name, said): &(&str, &'static str)| {
+        let column = Column::read_as(settings(language(columns, said)));
+        schema.with(
+            *name,
+            match whole(said) {
+                None => column,
+                Some((whole, words)) => {
+                    column.from_columns([whole]).of_first_words(NonZero::new(words).unwrap())
+                }
+            },
+        )
     };
     columns.iter().fold(Schema::new("id"), with).with("lang", Column::of(Kind::Exact))
 }
@@ -87,8 +110,10 @@ fn text(number: u64, column: u64) -> String {
 
 fn record(columns: Columns, number: u64, round: u64) -> Record {
     let mut record = Record::new(i64::try_from(number).unwrap());
-    for (place, (name, _)) in (0..).zip(columns) {
-        record.add(*name, text(number + round * 1_000, place));
+    for (place, (name, language)) in (0..).zip(columns) {
+        if whole(language).is_none() {
+            record.add(*name, text(number + round * 1_000, place));
+        }
     }
     if number.is_multiple_of(3) {
         record.add("lang", "fr");
@@ -110,10 +135,11 @@ impl Histories {
             let put = (0..120).filter(|number| roll(*number, round, 4) <= round % 2);
             let puts: Vec<_> = put.map(|number| record(columns, number + round % 2 * 60, round)).collect();
             // Records with four forms in three columns, and with what only they have, which goes again.
-            let rare = Record::new(500 + i64::try_from(round).unwrap())
-                .with(columns[0].0, "relatively relation walnut")
-                .with(columns[1].0, "relations relate relations walnuts")
-                .with(columns[2].0, "relation relating");
+            let own = columns.iter().filter(|(_, language)| whole(language).is_none()).map(|(name, _)| *name);
+            let texts =
+                ["relatively relation walnut", "relations relate relations walnuts", "relation relating"];
+            let rare = Record::new(500 + i64::try_from(round).unwrap());
+            let rare = own.zip(texts).fold(rare, |rare, (name, text)| rare.with(name, text));
             let removed: Vec<Key> = (0..200_u64)
                 .filter(|number| roll(*number, round + 9, 7) == 0)
                 .map(|number| Key::from(i64::try_from(number).unwrap()))
@@ -136,8 +162,15 @@ impl Histories {
         let mut batch = Batch::new(&mut unit, &self.opened, &schema(columns)).unwrap();
         batch.set_merging(merging);
         batch.set_block(5);
-        for record in puts {
-            batch.put(&record).unwrap();
+        for (place, given) in puts.enumerate() {
+            let mut record = given.clone();
+            for (name, language) in columns {
+                for value in whole(language).iter().flat_map(|(whole, _)| given.values(whole)) {
+                    record.add(*name, value.clone());
+                }
+            }
+            // First words are brought, too, or left out.
+            batch.put(if place % 2 == 0 { &given } else { &record }).unwrap();
             self.live.insert(record.key.clone(), record);
         }
         for key in removed {
@@ -181,11 +214,13 @@ const QUERIES: [&str; 16] = [
 ];
 
 fn agrees(cellar: &Histories, columns: Columns) {
-    let of = |(name, language): &(&'static str, &'static str)| {
+    let of = |(name, said): &(&'static str, &'static str)| {
+        let language = language(columns, said);
+        let most = whole(said).map_or(u32::MAX, |(_, words)| words.into());
         let (language, other) =
-            language.split_once('+').map_or((*language, None), |(one, other)| (one, Some(other)));
+            language.split_once('+').map_or((language, None), |(one, other)| (one, Some(other)));
         let others = other.map(|other| (other, "lang"));
-        OracleColumn { name, language, others, weight: 1.0, gap: 16, most: u32::MAX }
+        OracleColumn { name, language, others, weight: 1.0, gap: 16, most }
     };
     let read: Vec<_> = columns.iter().map(of).collect();
     for typed in QUERIES {
@@ -230,8 +265,11 @@ fn a_form_by_itself_is_told_from_the_others() {
                 cellar.write(columns, std::iter::empty(), &[], Merging::Whole);
             }
             // Of columns that tell forms apart, a word is a word whatever its language here.
-            let told: Vec<_> =
-                columns.iter().filter(|(_, language)| *language != OWN).map(|(name, _)| *name).collect();
+            let told: Vec<_> = columns
+                .iter()
+                .filter(|(_, said)| language(columns, said) != OWN)
+                .map(|(name, _)| *name)
+                .collect();
             let texts = |record: &Record| -> Vec<String> {
                 told.iter().flat_map(|name| record.values(name)).map(ToString::to_string).collect()
             };

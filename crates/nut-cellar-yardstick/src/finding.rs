@@ -129,13 +129,12 @@ fn asked_of(corpora: &Path, source: &str, records: usize) -> Result<Vec<Asked>, 
         let schema = Schema::new("id")
             .with("title", text.clone())
             .with("body", text.clone())
-            .with("beginning", text.of_first_words(FIRST_WORDS).not_kept());
+            .with("beginning", text.from_columns(["body"]).of_first_words(FIRST_WORDS).not_kept());
         let cellar = Cellar::in_memory(schema)?;
         let texts = texts_of(&path)?;
         cellar.publish(|batch| {
             (1_i64..).zip(&texts).try_for_each(|(id, (title, body))| {
-                let record = Record::new(id).with("title", title.as_str()).with("body", body.as_str());
-                batch.put(&record.with("beginning", body.as_str()))
+                batch.put(&Record::new(id).with("title", title.as_str()).with("body", body.as_str()))
             })
         })?;
         let items =

@@ -312,8 +312,11 @@ impl Column {
     }
 
     /// The column with the first so many words of its values searched alone: filled [from](Self::from_columns) a long column and
-    /// [not kept](Self::not_kept), it weighs by itself what a text begins with. A program that makes records by itself gives the text to
-    /// both columns.
+    /// [not kept](Self::not_kept), it weighs by itself what a text begins with.
+    ///
+    /// Where another column is filled from the same and read alike, this one takes next to no room: it has no positions of its own. A
+    /// program that makes records by itself leaves it out then; with other values than those of the other column a record is refused. Where
+    /// there is none, it is given its text as any other.
     ///
     /// ```
     /// use nut_cellar_core::{Column, Schema};

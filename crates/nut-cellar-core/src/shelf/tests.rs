@@ -14,6 +14,7 @@ use crate::shelf::format::directory::{CHUNK, Directory, MoreSection, Section};
 use crate::shelf::format::entries::Entries;
 use crate::shelf::format::kept;
 use crate::shelf::format::sorted::{SortedIndex, SortedWriter, first_entry, parts_of};
+use crate::shelf::format::text_columns::TextColumns;
 use crate::shelf::format::values::ValueColumn;
 use crate::shelf::merge::{Source, merge};
 use crate::shelf::read::cache::Cache;
@@ -27,6 +28,7 @@ use proptest::prelude::*;
 use std::cell::RefCell;
 use std::cmp::Reverse;
 use std::collections::{BTreeMap, BTreeSet};
+use std::num::NonZero;
 use std::rc::Rc;
 use std::sync::Arc;
 
@@ -239,6 +241,7 @@ proptest! {
         lengths in prop::collection::vec(0_u64..200_000, 15),
         more in prop::collection::vec((0_u64..9, 0_u64..9_000), 0..3),
         stemmings in prop::collection::vec("[a-zé ]{0,9}", 0..4),
+        beginning in prop::option::of((0_u8..2, 1_u16..9)),
         at: prop::sample::Index,
         bit in 0_u8..8,
     ) {
@@ -256,8 +259,12 @@ proptest! {
         let end = end + more.iter().map(|more| more.bytes).sum::<u64>();
         let checksums = (0..).take(end.div_ceil(CHUNK) as usize).collect();
         let widths = vec![3, 8];
+        let of_words = |(column, words): (u8, u16)| [&[1, column, 1 - column][..], &words.to_le_bytes()].concat();
+        let bytes = beginning.map(of_words);
+        let columns = TextColumns::get(2, bytes.as_ref().map(|bytes| Reader::new(bytes)).as_mut()).unwrap();
+        let columns = Arc::new(columns);
         let directory =
-            Directory { records, block: 7, widths, value_columns: 2, features: 1, stemmings, more, ends, checksums };
+            Directory { records, block: 7, columns, widths, value_columns: 2, features: 1, stemmings, more, ends, checksums };
         let mut tail = directory.encode();
         let bytes = end + tail.len() as u64;
         prop_assert_eq!(&Directory::decode(&tail, bytes, 2).unwrap(), &directory);
@@ -475,7 +482,8 @@ proptest! {
         budget in prop_oneof![Just(0_usize), Just(1 << 20)],
         mixed: bool,
     ) {
-        let schema = schema_of(if mixed { "none" } else { "en" });
+        let start = Column::text("en").from_columns(["title"]).of_first_words(NonZero::new(2).unwrap());
+        let schema = schema_of(if mixed { "none" } else { "en" }).with("start", start.not_kept());
         let records: BTreeMap<Key, Record> =
             records.into_iter().map(|record| (record.key.clone(), record)).collect();
         let unit = Memory::new().unit();

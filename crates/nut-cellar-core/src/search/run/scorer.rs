@@ -89,7 +89,7 @@ impl<'a> Scorer<'a> {
     }
 
     /// The rows of the shapes of postings that count in these columns.
-    pub fn rows(&mut self, shapes: Shapes, counted: ColumnSet) -> Rows {
+    pub fn rows(&mut self, shapes: &Shapes, counted: ColumnSet) -> Rows {
         let mut rows = Rows::default();
         for (shape, row) in (0..).zip(&mut rows[..SHAPES - 1]) {
             let shape = shapes.with_form(shape, Some(0));
@@ -111,7 +111,7 @@ impl<'a> Scorer<'a> {
     /// the sign turned; or less than any number.
     pub fn by_rows(
         &self,
-        (rows, kinds, forms): (&Rows, Shapes, &FormTerms),
+        (rows, kinds, forms): (&Rows, &Shapes, &FormTerms),
         ordinals: &[u32],
         shapes: &[u32],
         values: &mut Vec<f32>,

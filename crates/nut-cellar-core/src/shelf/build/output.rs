@@ -2,7 +2,9 @@
 
 use crate::error::Result;
 use crate::shelf::format::directory::{CHUNK, Directory, Section, header};
+use crate::shelf::format::text_columns::TextColumns;
 use crate::store::{PieceId, PieceWriter, ShelfEntry};
+use std::sync::Arc;
 
 /// A piece that is being written.
 pub(in crate::shelf) struct Output<'a> {
@@ -23,6 +25,7 @@ pub(in crate::shelf) struct Said {
     pub records: u32,
     /// The number of postings in a block.
     pub block: u8,
+    pub columns: Arc<TextColumns>,
     /// For each text column the width of its lengths.
     pub widths: Vec<u8>,
     /// For each text column the sum of its lengths.
@@ -88,13 +91,23 @@ impl<'a> Output<'a> {
 
     /// Ends the shelf: appends its directory and ends the piece. Gives what the manifest has to say of it.
     pub fn seal(mut self, said: Said) -> Result<ShelfEntry> {
-        let Said { piece, records, block, widths, lengths, value_columns, stemmings } = said;
+        let Said { piece, records, block, columns, widths, lengths, value_columns, stemmings } = said;
         let checksums = self.checksums()?;
         let (features, ends) = (self.features, self.ends);
         let more = Vec::new();
-        let tail =
-            Directory { records, block, widths, value_columns, features, stemmings, more, ends, checksums }
-                .encode();
+        let tail = Directory {
+            records,
+            block,
+            columns,
+            widths,
+            value_columns,
+            features,
+            stemmings,
+            more,
+            ends,
+            checksums,
+        }
+        .encode();
         self.writer.append(&tail)?;
         self.writer.finish()?;
         let (bytes, tail) = (self.written + tail.len() as u64, tail.len() as u64);

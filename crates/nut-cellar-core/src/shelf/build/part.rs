@@ -9,6 +9,7 @@ use crate::shelf::build::gathered::Gathered;
 use crate::shelf::build::learned::Learned;
 use crate::shelf::build::log::{POSITIONS, TokenLog};
 use crate::shelf::format::kept;
+use crate::shelf::format::text_columns::TextColumns;
 use crate::text::{Memory, Recipe, read};
 use std::borrow::Cow;
 use std::sync::Arc;
@@ -17,6 +18,7 @@ use std::sync::Arc;
 #[derive(Debug)]
 pub(in crate::shelf) struct Part {
     schema: Arc<Schema>,
+    columns: TextColumns,
     pub learned: Learned,
     /// The memory of the terms that were known before. It does not count, or few records could use up a small budget.
     known: usize,
@@ -42,6 +44,7 @@ impl Part {
             lengths: Vec::new(),
             kept: Vec::new(),
             kept_ends: Vec::new(),
+            columns: TextColumns::of(schema),
             schema: Arc::clone(schema),
         }
     }
@@ -58,7 +61,8 @@ impl Part {
     pub fn put(&mut self, record: &Record) -> Result<Vec<u8>> {
         let key = record.key.encode_checked()?;
         let schema = Arc::clone(&self.schema);
-        let values = values(&schema, record)?;
+        let mut values = values(&schema, record)?;
+        self.fill_beginnings(&mut values).map_err(|error| error.at(format_args!("record {}", record.key)))?;
         let kept = schema.columns().zip(&values).enumerate();
         let kept = kept.filter(|(_, ((_, column), values))| column.kept() && !values.is_empty());
         kept::pack(&mut self.kept, kept.map(|(place, (_, values))| (place, &**values)))?;
@@ -133,6 +137,29 @@ impl Part {
         Self::new(&self.schema, self.learned.after_batch())
     }
 
+    /// Gives the columns that are beginnings the values of their wholes.
+    ///
+    /// # Errors
+    /// [`ErrorKind::BadRecord`] where the record has others for them.
+    fn fill_beginnings(&self, values: &mut [Cow<'_, [Value]>]) -> Result<()> {
+        for beginning in self.columns.beginnings() {
+            let text_column = |place: u8| {
+                let columns = self.schema.columns().enumerate().filter(|(_, (_, column))| column.has_words());
+                columns.map(|(place, (name, _))| (place, name)).nth(place.into()).expect("a text column")
+            };
+            let ((column, name), (whole, of)) = (text_column(beginning.column), text_column(beginning.whole));
+            if values[column].is_empty() {
+                values[column] = values[whole].clone();
+            } else if values[column] != values[whole] {
+                let message = format!(
+                    "Column `{name}` has the first words of `{of}`, and other values than that; leave it out, or give it a `from` of its own."
+                );
+                return Err(Error::new(ErrorKind::BadRecord, message));
+            }
+        }
+        Ok(())
+    }
+
     fn take_texts(&mut self, values: &[Cow<'_, [Value]>]) -> Result<()> {
         let texts = self.schema.columns().zip(values).filter(|((_, column), _)| column.has_words());
         let value = |name: &str| {
@@ -140,7 +167,13 @@ impl Part {
             values[column].first()?.as_text()
         };
         let Learned { columns, terms, .. } = &mut self.learned;
-        for (words, ((name, column), values)) in columns.iter_mut().zip(texts) {
+        let begun = self.lengths.len();
+        self.lengths.resize(begun + columns.len(), 0);
+        for (place, (words, ((name, column), values))) in columns.iter_mut().zip(texts).enumerate() {
+            if !self.columns.own().has(place) {
+                self.log.end_column();
+                continue;
+            }
             let recipes = &words.recipes;
             let language = recipes.named_by().and_then(value);
             let chosen = recipes.place_of(language, values.first().and_then(Value::as_text));
@@ -162,6 +195,10 @@ impl Part {
                     }
                 });
                 length += positions.min(most - base);
+                for beginning in self.columns.beginnings_of(place) {
+                    let left = u32::from(beginning.words).saturating_sub(base);
+                    self.lengths[begun + usize::from(beginning.column)] += positions.min(left);
+                }
                 base += positions + u32::from(column.gap());
                 if last.max(base) >= POSITIONS {
                     return Err(Error::new(
@@ -174,7 +211,7 @@ impl Part {
                 }
             }
             self.log.end_column();
-            self.lengths.push(length);
+            self.lengths[begun + place] = length;
         }
         Ok(())
     }

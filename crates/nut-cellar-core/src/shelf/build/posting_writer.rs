@@ -6,12 +6,13 @@ use crate::shelf::format::positions::PositionWriter;
 use crate::shelf::format::posting_block::put_block;
 use crate::shelf::format::shapes::Shapes;
 use crate::shelf::format::terms::{Lists, TermEntry};
+use crate::shelf::format::text_columns::TextColumns;
 use crate::wire::{put_bytes, put_varint};
+use std::sync::Arc;
 
 /// Collects the lists of one class of terms after the other.
 pub(in crate::shelf) struct PostingWriter {
     per_block: usize,
-    columns: usize,
     kinds: Shapes,
     forms: u32,
     /// Whether the list may have more than one block, and so a table.
@@ -33,17 +34,18 @@ pub(in crate::shelf) struct PostingWriter {
     /// The first occurrence: ordinal, column, position.
     first: (u32, u8, u32),
     tf: Vec<(u8, u32)>,
+    /// For each occurrence that is in a beginning, too, which it is.
+    in_beginnings: Vec<u8>,
     /// The form of each occurrence in the record, and what is told of them.
     occurrences: Vec<u32>,
     here_forms: FormsHere,
 }
 
 impl PostingWriter {
-    /// For a schema of so many text columns.
-    pub fn new(per_block: usize, columns: usize) -> Self {
+    /// For a shelf with these text columns.
+    pub fn new(per_block: usize, columns: &Arc<TextColumns>) -> Self {
         Self {
             per_block,
-            columns,
             kinds: Shapes::new(columns, 1),
             forms: 1,
             long: false,
@@ -61,6 +63,7 @@ impl PostingWriter {
             records: 0,
             first: (0, 0, 0),
             tf: Vec::new(),
+            in_beginnings: Vec::new(),
             occurrences: Vec::new(),
             here_forms: FormsHere::default(),
         }
@@ -70,11 +73,11 @@ impl PostingWriter {
     pub fn begin(&mut self, most: usize, forms: usize) {
         self.long = most > self.per_block;
         self.forms = u32::try_from(forms).expect("fewer forms than tokens in memory");
-        self.kinds = Shapes::new(self.columns, self.forms);
+        self.kinds.set_forms(self.forms);
     }
 
-    /// Appends a posting to the list that was begun. `places` are the (column, position, form) of its terms in one record, ascending; `length`
-    /// tells how long a column of the record is.
+    /// Appends a posting to the list that was begun. `places` are the (column, position, form) of its terms in one record, ascending, in
+    /// columns that are no beginnings; `length` tells how long a column of the record is.
     pub fn push(
         &mut self,
         ordinal: u32,
@@ -102,10 +105,14 @@ impl PostingWriter {
             }
             self.positions.push(position - before);
             before = position;
+            self.block_occurrences += 1;
+            let beginnings = self.kinds.text_columns().beginnings_of(column.into());
+            let has = beginnings.filter(|beginning| position < beginning.words.into());
+            self.in_beginnings.extend(has.map(|beginning| beginning.column));
         }
+        self.add_beginnings();
         if self.long {
             self.bounds.add(&self.tf, length);
-            self.block_occurrences += self.tf.iter().map(|(_, tf)| u64::from(*tf)).sum::<u64>();
         }
         let mut shape = self.kinds.put(&self.tf, &mut self.rest);
         if self.forms > 1 {
@@ -124,9 +131,21 @@ impl PostingWriter {
         self.records += 1;
     }
 
+    /// Adds the frequencies in beginnings.
+    fn add_beginnings(&mut self) {
+        if self.in_beginnings.is_empty() {
+            return;
+        }
+        self.in_beginnings.sort_unstable();
+        let several = self.in_beginnings.chunk_by(|a, b| a == b);
+        self.tf.extend(several.map(|same| (same[0], u32::try_from(same.len()).unwrap_or(u32::MAX))));
+        self.tf.sort_unstable();
+        self.in_beginnings.clear();
+    }
+
     fn end_block(&mut self) {
         let start = self.blocks.len();
-        put_block(&mut self.blocks, self.kinds, &self.gaps, &self.shapes);
+        put_block(&mut self.blocks, &self.kinds, &self.gaps, &self.shapes);
         self.blocks.append(&mut self.rest);
         if self.long {
             put_varint(&mut self.table, u64::from(self.next_ordinal - self.block_start));

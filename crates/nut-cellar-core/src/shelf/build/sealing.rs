@@ -21,10 +21,12 @@ use crate::shelf::format::kept::{self, KeptWriter};
 use crate::shelf::format::keys;
 use crate::shelf::format::lengths::Packed;
 use crate::shelf::format::terms::{ClassEntry, Listed, TermEntry, TermWriter, read_name};
+use crate::shelf::format::text_columns::TextColumns;
 use crate::store::{PieceId, ShelfEntry, Unit};
 use bytes::Bytes;
 use std::cmp::Reverse;
 use std::ops::Range;
+use std::sync::Arc;
 
 /// Writes a shelf of the records that have these keys, which ascend, and are at home there. A fleeting one is packed less.
 pub(in crate::shelf) fn write(
@@ -59,9 +61,9 @@ pub(in crate::shelf) fn write(
     values.finish(&mut out)?;
     parts.iter_mut().for_each(Part::forget_kept);
 
-    let columns = schema.text_columns().count();
-    let mut lengths = Vec::with_capacity(columns);
-    for column in 0..columns {
+    let columns = Arc::new(TextColumns::of(schema));
+    let mut lengths = Vec::with_capacity(columns.count());
+    for column in 0..columns.count() {
         let of_column = |home: &Home| parts[home.part as usize].length(home.record, column);
         let of_column: Vec<_> = homes.iter().map(of_column).collect();
         let packed = Packed::of(&of_column);
@@ -83,8 +85,16 @@ pub(in crate::shelf) fn write(
     let buckets = Buckets::of(parts, &homes, (&unified, &classes), &tokens);
     drop(tokens);
     unified.ranks = Vec::new();
-    let lists = ListPacker { buckets, lengths: &lengths, block: block.into(), parts, unified, classes };
-    let mut terms = TermWriter::new(columns);
+    let lists = ListPacker {
+        buckets,
+        columns: &columns,
+        lengths: &lengths,
+        block: block.into(),
+        parts,
+        unified,
+        classes,
+    };
+    let mut terms = TermWriter::new(columns.count());
     if !fleeting {
         terms = terms.with_grams();
     }
@@ -92,12 +102,13 @@ pub(in crate::shelf) fn write(
     let stemmings = parts[0].learned.stemmings();
     let widths = lengths.iter().map(|column| column.width).collect();
     let lengths = lengths.iter().map(|column| column.sum).collect();
-    out.seal(Said { piece, records, block, widths, lengths, value_columns, stemmings })
+    out.seal(Said { piece, records, block, columns, widths, lengths, value_columns, stemmings })
 }
 
 /// What packing lists needs.
 struct ListPacker<'a> {
     buckets: Buckets,
+    columns: &'a Arc<TextColumns>,
     /// For each text column, for each record. A posting of a rare term asks for one far from the one before, and packed they
     /// are near.
     lengths: &'a [Packed],
@@ -187,7 +198,7 @@ impl ListPacker<'_> {
     }
 
     fn pack(&self, run: &Run) -> PackedShare {
-        let mut writer = PostingWriter::new(self.block, self.lengths.len());
+        let mut writer = PostingWriter::new(self.block, self.columns);
         let mut packed = PackedShare::default();
         self.buckets.each(run, &self.classes, |list, tokens| {
             let slots = self.classes.slots(list);

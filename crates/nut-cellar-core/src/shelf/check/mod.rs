@@ -277,10 +277,18 @@ impl Check<'_> {
                 *codes |= postings.code_here();
             }
             postings.forms().for_each(|form| of_form[form as usize] += 1);
-            occurrences += posting.iter().map(|(_, frequency)| u64::from(*frequency)).sum::<u64>();
             places.clear();
-            positions
-                .of(&postings, postings.columns(), |column, position| places.push((column, position)))?;
+            let own = self.shelf.text_columns().own();
+            positions.of(&postings, own, |column, position| places.push((column, position)))?;
+            occurrences += places.len() as u64;
+            for beginning in self.shelf.text_columns().beginnings() {
+                let said = posting.iter().find(|(column, _)| *column == usize::from(beginning.column));
+                let whole = places.iter().filter(|(column, _)| *column == usize::from(beginning.whole));
+                let first = whole.filter(|(_, position)| *position < beginning.words.into()).count();
+                if first != said.map_or(0, |(_, frequency)| *frequency as usize) {
+                    return self.wrong(Section::Postings, "the first words of a column");
+                }
+            }
             count += 1;
         }
         if count != entry.records as usize || !postings.at_end() {

@@ -3,10 +3,12 @@
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::MAX_TEXT_COLUMNS;
 use crate::shelf::format::pack;
+use crate::shelf::format::text_columns::TextColumns;
 use crate::store::PIECE_LABELS;
 use crate::wire::{Broken, Reader, put_bytes, put_varint};
 use std::fmt;
 use std::ops::Range;
+use std::sync::Arc;
 
 /// Checksums cover runs of this many bytes, counted from the beginning of the shelf. A range is read in whole chunks.
 pub const CHUNK: u64 = 4 * 1024;
@@ -18,10 +20,12 @@ pub(in crate::shelf) const LINE: usize = 8 + 8 + 8 + 1;
 const MAGIC: [u8; 8] = PIECE_LABELS[0];
 /// The version of the layout.
 pub const VERSION: u32 = 5;
-/// What a shelf needs its reader to know, besides the version, one bit each: kept values are packed by a dictionary.
+/// What a shelf needs its reader to know, besides the version, one bit each: kept values are packed by a dictionary; some text
+/// columns are beginnings of others.
 pub(in crate::shelf) const KEPT_BY_DICTIONARY: u32 = 1;
+const BEGINNINGS: u32 = 2;
 /// All that this program knows.
-const FEATURES: u32 = KEPT_BY_DICTIONARY;
+const FEATURES: u32 = KEPT_BY_DICTIONARY | BEGINNINGS;
 /// The label and the version.
 pub(in crate::shelf) const HEADER_BYTES: u64 = 12;
 /// Checksum and length of the tail, and the label again.
@@ -121,11 +125,13 @@ pub(in crate::shelf) struct Directory {
     pub records: u32,
     /// The number of postings in a block, and of positions in a chunk, from 1 to 128.
     pub block: u8,
+    /// The text columns.
+    pub columns: Arc<TextColumns>,
     /// For each text column the bits that one length takes, at most 32.
     pub widths: Vec<u8>,
     /// The number of columns whose values are compared.
     pub value_columns: u16,
-    /// What its reader needs to know, one bit each.
+    /// What else its reader needs to know, one bit each.
     pub features: u32,
     /// The names of the stemmings, by their numbers.
     pub stemmings: Vec<String>,
@@ -184,7 +190,9 @@ impl Directory {
         out.push(u8::try_from(self.widths.len()).expect("a schema has at most 64 text columns"));
         out.extend_from_slice(&self.widths);
         out.extend_from_slice(&self.value_columns.to_le_bytes());
-        out.extend_from_slice(&self.features.to_le_bytes());
+        let has_beginnings = !self.columns.beginnings().is_empty();
+        let features = self.features | if has_beginnings { BEGINNINGS } else { 0 };
+        out.extend_from_slice(&features.to_le_bytes());
         for section in Section::ALL {
             let range = self.section(section);
             put_varint(&mut out, range.end - range.start);
@@ -197,6 +205,9 @@ impl Directory {
         put_varint(&mut out, self.stemmings.len() as u64);
         for stemming in &self.stemmings {
             put_bytes(&mut out, stemming.as_bytes());
+        }
+        if has_beginnings {
+            self.columns.put_beginnings(&mut out);
         }
         for checksum in &self.checksums {
             out.extend_from_slice(&checksum.to_le_bytes());
@@ -244,13 +255,11 @@ impl Directory {
                 format!("A shelf has layout {version} and this program reads layout {VERSION}; {advice}."),
             ));
         }
-        let directory = Self::fields(&mut reader, bytes, tail.len() as u64).map_err(damaged)?;
-        // No section of that sort is known yet.
-        let needs_more = directory.more.iter().any(|more| more.kind % 2 == 1);
-        if directory.features & !FEATURES != 0 || needs_more {
+        let fields = Self::fields(&mut reader, bytes, tail.len() as u64).map_err(damaged)?;
+        let Some(directory) = fields else {
             let message = "A shelf was written by a newer version of this program; use that one.";
             return Err(Error::new(ErrorKind::MadeByNewer, message));
-        }
+        };
         if directory.widths.len() != columns {
             return wrong("the number of columns");
         }
@@ -268,7 +277,8 @@ impl Directory {
         Ok(directory)
     }
 
-    fn fields(reader: &mut Reader<'_>, bytes: u64, tail: u64) -> Result<Self, Broken> {
+    /// None if this program does not know all that it needs to.
+    fn fields(reader: &mut Reader<'_>, bytes: u64, tail: u64) -> Result<Option<Self>, Broken> {
         let records = reader.u32()?;
         let block = reader.u8()?;
         if block == 0 || usize::from(block) > pack::LONGEST {
@@ -281,6 +291,9 @@ impl Directory {
         }
         let value_columns = u16::from_le_bytes(reader.array()?);
         let features = reader.u32()?;
+        if features & !FEATURES != 0 {
+            return Ok(None);
+        }
         let mut ends = [0; Section::ALL.len()];
         let mut before = HEADER_BYTES;
         for end in &mut ends {
@@ -293,11 +306,18 @@ impl Directory {
             before = before.checked_add(section.bytes).ok_or(Broken("the length of a section"))?;
             more.push(section);
         }
+        // No section of that sort is known yet.
+        if more.iter().any(|more| more.kind % 2 == 1) {
+            return Ok(None);
+        }
         let mut stemmings = Vec::new();
         for _ in 0..reader.varint()? {
             let name = str::from_utf8(reader.bytes()?).map_err(|_| Broken("the name of a stemming"))?;
             stemmings.push(name.to_owned());
         }
+        let has_beginnings = features & BEGINNINGS != 0;
+        let columns = Arc::new(TextColumns::get(widths.len(), has_beginnings.then_some(&mut *reader))?);
+        let features = features & !BEGINNINGS;
         if before.checked_add(tail) != Some(bytes) || before.div_ceil(CHUNK) * 4 != reader.left() as u64 {
             return Err(Broken("the number of chunks"));
         }
@@ -305,6 +325,17 @@ impl Directory {
         while !reader.is_empty() {
             checksums.push(reader.u32()?);
         }
-        Ok(Self { records, block, widths, value_columns, features, stemmings, more, ends, checksums })
+        Ok(Some(Self {
+            records,
+            block,
+            columns,
+            widths,
+            value_columns,
+            features,
+            stemmings,
+            more,
+            ends,
+            checksums,
+        }))
     }
 }

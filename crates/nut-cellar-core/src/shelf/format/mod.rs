@@ -15,4 +15,5 @@ pub(super) mod posting_block;
 pub(super) mod shapes;
 pub(super) mod sorted;
 pub(super) mod terms;
+pub(super) mod text_columns;
 pub(super) mod values;

@@ -8,12 +8,12 @@ use crate::shelf::format::shapes::Shapes;
 use crate::wire::{Broken, Reader, put_varint};
 
 /// The shapes that a short block tells by one number with the gap.
-fn told(kinds: Shapes) -> u32 {
+fn told(kinds: &Shapes) -> u32 {
     kinds.kinds().max(2)
 }
 
 /// Appends a block.
-pub(in crate::shelf) fn put_block(out: &mut Vec<u8>, kinds: Shapes, gaps: &[u32], shapes: &[u32]) {
+pub(in crate::shelf) fn put_block(out: &mut Vec<u8>, kinds: &Shapes, gaps: &[u32], shapes: &[u32]) {
     if gaps.len() >= pack::SHORTEST {
         pack::put(out, gaps);
         return pack::put(out, shapes);
@@ -30,7 +30,7 @@ pub(in crate::shelf) fn put_block(out: &mut Vec<u8>, kinds: Shapes, gaps: &[u32]
 /// Reads a block of so many postings.
 pub(in crate::shelf) fn get_block(
     from: &mut Reader<'_>,
-    kinds: Shapes,
+    kinds: &Shapes,
     count: usize,
     gaps: &mut Vec<u32>,
     shapes: &mut Vec<u32>,

@@ -10,6 +10,7 @@ use crate::shelf::format::directory::Section;
 use crate::shelf::format::lengths::Packed;
 use crate::shelf::format::positions::Positions;
 use crate::shelf::format::terms::{self, ClassEntry, Listed, Lists, TermEntry, TermWriter, read_name};
+use crate::shelf::format::text_columns::TextColumns;
 use crate::shelf::read::postings::Postings;
 use crate::shelf::read::reading::{ShelfReading, Walk};
 use crate::store::View;
@@ -17,12 +18,14 @@ use crate::wire::Broken;
 use hashbrown::{HashMap, HashSet};
 use std::cmp::Reverse;
 use std::collections::BTreeMap;
+use std::sync::Arc;
 
 /// The lists of all classes of the new shelf.
 pub(super) struct MergedLists<'a> {
     pub view: &'a dyn View,
     pub sources: &'a [Source<'a>],
     pub order: &'a Order,
+    pub columns: &'a Arc<TextColumns>,
     /// For each text column, for each record.
     pub lengths: &'a [Packed],
     pub block: u8,
@@ -102,7 +105,7 @@ impl MergedLists<'_> {
             .collect::<Result<Vec<_>>>()?;
         let mut readings: Vec<_> =
             self.sources.iter().map(|source| ShelfReading::new(self.view, source.shelf)).collect();
-        let mut list = PostingWriter::new(self.block.into(), self.lengths.len());
+        let mut list = PostingWriter::new(self.block.into(), self.columns);
         // Terms that some live record has and that lead to a class, which comes before them, or behind.
         let mut live = LiveForms::default();
         let mut before = Vec::new();
@@ -338,7 +341,8 @@ impl<'a> Cursor<'a> {
                 let WrittenLists { postings, positions } = &mut **lists;
                 postings.read()?;
                 let narrow = |column| u8::try_from(column).expect("a schema has at most 64 text columns");
-                positions.each(postings, postings.columns(), |column, position, occurrence| {
+                let own = postings.text_columns().own();
+                positions.each(postings, own, |column, position, occurrence| {
                     out.push((narrow(column), position, self.forms[postings.form_at(occurrence) as usize]));
                 })?;
             }

@@ -50,12 +50,15 @@ pub(crate) fn merge(
         if source.shelf.stemmings() != sources[0].shelf.stemmings() {
             return Err(source.shelf.broken(Section::Terms, Broken("a stemming")));
         }
+        if source.shelf.text_columns() != sources[0].shelf.text_columns() {
+            return Err(source.shelf.broken(Section::Postings, Broken("a column")));
+        }
     }
     let order = write_keys(unit, sources, &mut out)?;
     write_kept(unit, sources, schema, &order, &mut out)?;
-    let columns = sources.first().map_or(0, |source| source.shelf.columns());
+    let columns = Arc::clone(sources[0].shelf.text_columns());
     let mut lengths = Vec::new();
-    for column in 0..columns {
+    for column in 0..columns.count() {
         let merged = order.lengths(unit, sources, column)?;
         merged.write(&mut out)?;
         lengths.push(merged);
@@ -65,12 +68,22 @@ pub(crate) fn merge(
     // What the ordinals, and about as much again for the terms, take is not there for the positions.
     let taken = order.records as usize * size_of::<u32>() * 2;
     let budget = budget.saturating_sub(taken);
-    let lists = MergedLists { view: unit, sources, order: &order, lengths: &lengths, block };
+    let lists =
+        MergedLists { view: unit, sources, order: &order, columns: &columns, lengths: &lengths, block };
     lists.write(&mut out, budget)?;
-    let stemmings = sources.first().map_or_else(Vec::new, |source| source.shelf.stemmings().to_vec());
+    let stemmings = sources[0].shelf.stemmings().to_vec();
     let widths = lengths.iter().map(|column| column.width).collect();
     let lengths = lengths.iter().map(|column| column.sum).collect();
-    out.seal(Said { piece, records: order.records, block, widths, lengths, value_columns, stemmings })
+    out.seal(Said {
+        piece,
+        records: order.records,
+        block,
+        columns,
+        widths,
+        lengths,
+        value_columns,
+        stemmings,
+    })
 }
 
 /// Stands in the place of the new ordinal of a removed record.

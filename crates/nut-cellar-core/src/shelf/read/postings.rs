@@ -15,6 +15,7 @@ use crate::shelf::format::pack;
 use crate::shelf::format::posting_block::{add_up, get_block, put_block};
 use crate::shelf::format::shapes::{Shapes, TOLD_FORMS};
 use crate::shelf::format::terms::{Lists, TermEntry};
+use crate::shelf::format::text_columns::TextColumns;
 use crate::shelf::read::cache::{Asked, Key, ListKey};
 use crate::shelf::read::held::{Held, Step};
 use crate::shelf::read::reader::Shelf;
@@ -126,20 +127,17 @@ impl Postings {
     /// The form of the record, the columns, and how often it is in each, if that is the same in all of them and known without reading more.
     #[inline]
     pub fn even(&mut self) -> Result<Option<(u32, ColumnSet, u32)>, Error> {
-        let kinds = self.kinds;
-        Ok(self.shape_here()?.and_then(|shape| {
-            let (columns, tf) = kinds.even(shape)?;
-            Some((kinds.form(shape)?, columns, tf))
-        }))
+        let Some(shape) = self.shape_here()? else { return Ok(None) };
+        let (even, form) = (self.kinds.even(shape), self.kinds.form(shape));
+        Ok(even.zip(form).map(|((columns, tf), form)| (form, columns, tf)))
     }
 
     /// The columns of the record that a wanted form is in, [read](Self::read) or not.
     #[inline]
     pub fn columns_here(&mut self) -> Result<ColumnSet, Error> {
-        let kinds = self.kinds;
-        let are_some = self.chosen.is_some();
-        let tells_all = |shape: &u32| !are_some || kinds.form(*shape).is_some();
-        if let Some(columns) = self.shape_here()?.filter(tells_all).and_then(|shape| kinds.columns(shape)) {
+        let shape = self.shape_here()?;
+        let tells_all = |shape: &u32| self.chosen.is_none() || self.kinds.form(*shape).is_some();
+        if let Some(columns) = shape.filter(tells_all).and_then(|shape| self.kinds.columns(shape)) {
             return Ok(columns);
         }
         self.read()?;
@@ -169,17 +167,13 @@ impl Postings {
 
     /// For each of the columns how often the wanted forms are in it, once the posting was [read](Self::read).
     pub fn frequencies(&self) -> impl Iterator<Item = (usize, u32)> {
-        let mut start = 0;
-        self.all_frequencies().filter_map(move |(column, all)| {
-            let range = start..start + all as usize;
-            start = range.end;
+        self.spans().filter_map(|(column, span)| {
             let wanted = if self.are_all_wanted() {
-                all
+                span.len()
             } else {
-                let are = self.here_forms.places[range].iter().filter(|place| self.is_wanted(**place));
-                u32::try_from(are.count()).unwrap_or(u32::MAX)
+                self.here_forms.places[span].iter().filter(|place| self.is_wanted(**place)).count()
             };
-            (wanted > 0).then_some((column, wanted))
+            (wanted > 0).then(|| (column, u32::try_from(wanted).unwrap_or(u32::MAX)))
         })
     }
 
@@ -203,16 +197,13 @@ impl Postings {
     pub fn frequencies_of(&self, form: u32) -> impl Iterator<Item = (usize, u32)> {
         let FormsHere { forms, places } = &self.here_forms;
         let place = forms.binary_search(&form).ok().and_then(|place| u32::try_from(place).ok());
-        let mut rest = places.as_slice();
-        self.all_frequencies().filter_map(move |(column, all)| {
-            let (of_column, left) = rest.split_at(rest.len().min(all as usize));
-            rest = left;
+        self.spans().filter_map(move |(column, span)| {
             let own = match place {
                 None => 0,
-                Some(_) if forms.len() == 1 => all,
-                Some(place) => of_column.iter().map(|known| u32::from(*known == place)).sum(),
+                Some(_) if forms.len() == 1 => span.len(),
+                Some(place) => places[span].iter().filter(|known| **known == place).count(),
             };
-            (own > 0).then_some((column, own))
+            (own > 0).then(|| (column, u32::try_from(own).unwrap_or(u32::MAX)))
         })
     }
 
@@ -223,6 +214,22 @@ impl Postings {
             .iter()
             .enumerate()
             .map(move |(place, column)| (column, same.unwrap_or_else(|| self.tf[place])))
+    }
+
+    /// For each of the columns which of the posting's occurrences are in it. Those in a beginning are the first of its whole's.
+    fn spans(&self) -> impl Iterator<Item = (usize, Range<usize>)> {
+        let columns = self.kinds.text_columns();
+        let mut next = 0;
+        self.all_frequencies().map(move |(column, all)| {
+            let start = if let Some(whole) = columns.whole_of(column) {
+                let before = self.all_frequencies().take_while(|(column, _)| *column < whole);
+                before.filter(|(column, _)| columns.own().has(*column)).map(|(_, tf)| tf as usize).sum()
+            } else {
+                next += all as usize;
+                next - all as usize
+            };
+            (column, start..start + all as usize)
+        })
     }
 
     /// Whether each occurrence of the posting is of a form that is wanted.
@@ -237,12 +244,8 @@ impl Postings {
 
     /// For each of its columns which of the list's occurrences are in it, whichever their form, once the posting was [read](Self::read).
     pub fn occurrences(&self) -> impl Iterator<Item = (usize, Range<u64>)> {
-        let mut start = self.first_occurrence;
-        self.all_frequencies().map(move |(column, all)| {
-            let range = start..start.saturating_add(all.into());
-            start = range.end;
-            (column, range)
-        })
+        let at = |place: usize| self.first_occurrence.saturating_add(place as u64);
+        self.spans().map(move |(column, span)| (column, at(span.start)..at(span.end)))
     }
 
     /// Whether an occurrence of the list, which is one of the posting at which it stands, is of a wanted form.
@@ -411,8 +414,13 @@ impl Postings {
     }
 
     /// What shapes mean.
-    pub fn kinds(&self) -> Shapes {
-        self.kinds
+    pub fn kinds(&self) -> &Shapes {
+        &self.kinds
+    }
+
+    /// The text columns of its shelf.
+    pub(in crate::shelf) fn text_columns(&self) -> &TextColumns {
+        self.kinds.text_columns()
     }
 
     /// Stands at the posting with this place in the block.
@@ -530,7 +538,7 @@ impl Postings {
         let next = before.map_or(0, |last| last + 1);
         let mut reader = Reader::new(&self.bytes[start..]);
         if count < pack::SHORTEST {
-            get_block(&mut reader, self.kinds, count, &mut self.ordinals, &mut self.shapes)?;
+            get_block(&mut reader, &self.kinds, count, &mut self.ordinals, &mut self.shapes)?;
         } else {
             self.shapes.clear();
             pack::get(&mut reader, count, &mut self.ordinals)?;
@@ -600,13 +608,12 @@ impl Postings {
             let occurrences = match even {
                 Some((columns, tf)) => {
                     (self.columns, self.same) = (columns, Some(tf));
-                    u64::from(tf) * u64::from(columns.0.count_ones())
+                    self.kinds.occurrences(columns, tf)
                 }
-                None if self.read < place => self.kinds.pass(shape, &mut rest)?,
                 None => {
-                    self.same = None;
-                    self.columns = self.kinds.get(shape, &mut rest, &mut self.tf)?;
-                    self.tf.iter().map(|tf| u64::from(*tf)).sum::<u64>()
+                    let (columns, occurrences) = self.kinds.get(shape, &mut rest, &mut self.tf)?;
+                    (self.columns, self.same) = (columns, None);
+                    occurrences
                 }
             };
             match form {
@@ -665,11 +672,12 @@ impl Shelf {
         spare: &mut (Vec<u32>, Vec<u32>),
         mut take: impl FnMut(u32),
     ) -> Step<()> {
-        if let Lists::Once { ordinal, column, .. } = entry.lists {
+        if let Lists::Once { ordinal, column, position } = entry.lists {
             if ordinal >= self.records() {
                 return Err(self.broken(Section::Terms, Broken("an occurrence")).into());
             }
-            if !limited || columns.has(column.into()) {
+            let there = self.text_columns().with_beginnings(column, position);
+            if !limited || !there.both(columns).is_empty() {
                 take(ordinal);
             }
             return Ok(());
@@ -680,10 +688,10 @@ impl Shelf {
             let bytes = held.get(self, self.within(Section::Postings, range.clone())?)?;
             let broken = |what| self.broken(Section::Postings, what);
             let (gaps, shapes) = spare;
-            let kinds = Shapes::new(self.columns(), entry.forms);
+            let kinds = Shapes::new(self.text_columns(), entry.forms);
             let (mut reader, count) = (Reader::new(&bytes), entry.in_list as usize);
             if count < pack::SHORTEST {
-                get_block(&mut reader, kinds, count, gaps, shapes).map_err(broken)?;
+                get_block(&mut reader, &kinds, count, gaps, shapes).map_err(broken)?;
             } else {
                 pack::get(&mut reader, count, gaps).map_err(broken)?;
             }
@@ -729,16 +737,21 @@ impl Shelf {
 
     /// The postings of a term, or of a class, standing before the first.
     pub(crate) fn postings(self: &Arc<Self>, held: &mut Held, entry: &TermEntry) -> Step<Postings> {
-        let kinds = Shapes::new(self.columns(), entry.forms);
+        let kinds = Shapes::new(self.text_columns(), entry.forms);
         let (mut table, mut list, mut list_unpacked) = (Arc::<Table>::default(), None, None);
         let bytes = match &entry.lists {
-            Lists::Once { ordinal, column, .. } => {
+            Lists::Once { ordinal, column, position } => {
                 if *ordinal >= self.records() || usize::from(*column) >= self.columns() {
                     return Err(self.broken(Section::Terms, Broken("an occurrence")).into());
                 }
                 let mut block = Vec::new();
-                let shape = kinds.with_form(kinds.put(&[(*column, 1)], &mut Vec::new()), Some(0));
-                put_block(&mut block, kinds, &[*ordinal], &[shape]);
+                let there = self.text_columns().with_beginnings(*column, *position);
+                let there: Vec<_> =
+                    there.iter().filter_map(|column| Some((column.try_into().ok()?, 1))).collect();
+                let mut rest = Vec::new();
+                let shape = kinds.with_form(kinds.put(&there, &mut rest), Some(0));
+                put_block(&mut block, &kinds, &[*ordinal], &[shape]);
+                block.append(&mut rest);
                 Bytes::from(block)
             }
             Lists::Written { postings: range, .. } => {

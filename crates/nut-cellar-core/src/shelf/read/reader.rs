@@ -2,6 +2,7 @@
 
 use crate::error::{Error, Result};
 use crate::shelf::format::directory::{CHUNK, Directory, Section};
+use crate::shelf::format::text_columns::TextColumns;
 use crate::shelf::read::cache::Cache;
 use crate::store::{PieceId, ShelfEntry, View};
 use crate::wire::Broken;
@@ -116,6 +117,11 @@ impl Shelf {
     /// The number of text columns.
     pub(crate) fn columns(&self) -> usize {
         self.directory.widths.len()
+    }
+
+    /// The text columns.
+    pub(in crate::shelf) fn text_columns(&self) -> &Arc<TextColumns> {
+        &self.directory.columns
     }
 
     /// The names of the stemmings, by their numbers.
