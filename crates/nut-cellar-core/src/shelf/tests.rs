@@ -1135,7 +1135,7 @@ proptest! {
         for threads in [1, 2, 5] {
             let mut builder = Builder::new(Arc::new(english.clone()));
             builder.set_block(block);
-            builder.set_threads(std::num::NonZero::new(threads).unwrap());
+            builder.set_threads(NonZero::new(threads).unwrap());
             // Once more after shelves were sealed, one of them with other terms, which the builder knows then.
             for again in [false, true] {
                 if again {
