@@ -17,6 +17,7 @@
 
 mod bits;
 pub mod catalog;
+pub mod counts;
 pub mod error;
 pub mod filter;
 pub mod judge;

@@ -3,6 +3,7 @@
 //! What always holds: each setting of a [`Find`] has its name here, but for functions; what is not said is as [`Find::new`] has it; and a
 //! request of a search that is made into a search again is the same search.
 
+use crate::counts::Count;
 use crate::error::{Error, ErrorKind, Result};
 use crate::filter::Filter;
 use crate::note::Note;
@@ -126,6 +127,9 @@ pub struct Request {
     /// See [`Find::exact_forms`].
     #[serde(skip_serializing_if = "is_default")]
     pub exact_forms: bool,
+    /// See [`Find::count`]: each as a text, such as `station most 5`.
+    #[serde(rename = "count", skip_serializing_if = "is_default")]
+    pub counts: Vec<Count>,
     /// Lines such as `brolly = umbrella`; see [`Expansions::read`].
     #[serde(skip_serializing_if = "is_default")]
     pub expansions: Option<String>,
@@ -265,6 +269,9 @@ impl Request {
         }
         if self.exact_forms {
             find = find.exact_forms();
+        }
+        for count in &self.counts {
+            find = find.count(count.clone());
         }
         if let Some(text) = &self.expansions {
             find = find.expanding(&Arc::new(Expansions::read(text, schema)?));

@@ -80,7 +80,7 @@ pub(crate) fn bind_test(schema: &Schema, name: &str, test: &Test) -> Result<Boun
 }
 
 /// The place of a column among those whose values are compared, and its kind.
-pub(super) fn column(schema: &Schema, name: &str) -> Result<(usize, Kind), String> {
+pub(crate) fn column(schema: &Schema, name: &str) -> Result<(usize, Kind), String> {
     let columns = schema.columns().map(|(name, _)| name).collect::<Vec<_>>();
     let place = schema.value_columns().position(|(place, _)| columns[place] == name);
     match (place, schema.column(name)) {

@@ -13,7 +13,8 @@ mod print;
 mod read;
 mod test;
 
-pub(crate) use bound::{Bound, bind, bind_test};
+pub(crate) use bound::{Bound, bind, bind_test, column};
+pub(crate) use read::{Placed, Token, tokens};
 pub use test::Test;
 pub(crate) use test::reads_as_value;
 
@@ -111,6 +112,28 @@ impl Filter {
                 Self::Any(parts)
             }
             this => Self::Any(vec![this, other]),
+        }
+    }
+
+    /// The same without what it asks of a column, as far as that is asked for beside the rest: whole parts, joined by `and`, that name no
+    /// other column. None if nothing is left.
+    pub(crate) fn without(&self, column: &str) -> Option<Self> {
+        if self.is_of(column) {
+            return None;
+        }
+        let Self::All(parts) = self else { return Some(self.clone()) };
+        let parts: Vec<_> = parts.iter().filter_map(|part| part.without(column)).collect();
+        if parts.is_empty() { None } else { Some(Self::All(parts)) }
+    }
+
+    /// Whether it names this column and no other.
+    fn is_of(&self, column: &str) -> bool {
+        match self {
+            Self::Column(name, _) => name == column,
+            Self::All(parts) | Self::Any(parts) => {
+                !parts.is_empty() && parts.iter().all(|part| part.is_of(column))
+            }
+            Self::Not(part) => part.is_of(column),
         }
     }
 

@@ -52,8 +52,9 @@ impl Filter {
     }
 }
 
+/// A piece of a text.
 #[derive(Clone, Debug, PartialEq)]
-enum Token {
+pub(crate) enum Token {
     /// A bracket, a comma or a comparison.
     Sign(&'static str),
     /// As it is.
@@ -64,11 +65,13 @@ enum Token {
     Text(String),
 }
 
-type Placed = (Token, Range<usize>);
+/// With where it stands.
+pub(crate) type Placed = (Token, Range<usize>);
 
 const SIGNS: [&str; 10] = ["<=", ">=", "!=", "<>", "=", "<", ">", "(", ")", ","];
 
-fn tokens(text: &str) -> Result<Vec<Placed>, Misread> {
+/// Divides a text.
+pub(crate) fn tokens(text: &str) -> Result<Vec<Placed>, Misread> {
     let (mut tokens, mut at) = (Vec::new(), 0);
     while let Some(first) = text[at..].chars().next() {
         let rest = &text[at..];

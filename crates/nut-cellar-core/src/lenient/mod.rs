@@ -41,28 +41,53 @@ use mending::{Mended, mend};
 /// # Errors
 /// As for any search.
 pub fn search(view: &dyn View, snapshot: &Snapshot, query: &Query, find: &Find) -> Result<Found> {
+    let by = &Strict { view, snapshot };
+    if find.counts().is_empty() {
+        return Ok(found(by, query, find)?.0);
+    }
+    let (mut found, widest) = found(by, query, &find.clone().without_counts())?;
+    let (query, strict) = match widest {
+        Widest::Known(query, strict) => (query, strict),
+        Widest::Of(leniency, strict) => leniency.widest(by, &strict, find.makes_do_with())?,
+    };
+    let counts = find.counts().iter().cloned();
+    found.counts = by.found(&query, &counts.fold(counting(&strict), Find::count))?.counts;
+    Ok(found)
+}
+
+/// The strict search that finds all that a lenient one finds.
+enum Widest {
+    Known(Query, Find),
+    /// What this makes of a strict search.
+    Of(Leniency, Find),
+}
+
+fn found(by: &Strict<'_>, query: &Query, find: &Find) -> Result<(Found, Widest)> {
     let find = &find.clone().beginning_in(query);
-    let (by, strict, enough) = (&Strict { view, snapshot }, find.clone().strict(), find.makes_do_with());
+    let (strict, enough) = (find.clone().strict(), find.makes_do_with());
     if find.strict {
-        return by.found(query, &strict);
+        return Ok((by.found(query, &strict)?, Widest::Known(query.clone(), strict)));
     }
     if let Some((query, any)) = pages::any_at_once(by, query, find) {
-        return by.found(&query, &any);
+        return Ok((by.found(&query, &any)?, Widest::Known(query, any)));
     }
     if let Some(place) = find.after.as_ref() {
         // A page goes on as the one before.
         return match &place.lenient {
-            Some(leniency) => pages::found(by, leniency, &strict, enough, None),
-            None => by.found(query, &strict),
+            Some(leniency) => {
+                let found = pages::found(by, leniency, &strict, enough, None)?;
+                Ok((found, Widest::Of((**leniency).clone(), strict)))
+            }
+            None => Ok((by.found(query, find)?, Widest::Known(query.clone(), strict))),
         };
     }
     match decide(by, query, find)? {
-        Decided::Strictly(found) => Ok(found),
+        Decided::Strictly(found) => Ok((found, Widest::Known(query.clone(), strict))),
         Decided::Leniently { leniency, front, changed, notes } => {
             let mut found = pages::found(by, &leniency, &strict, enough, front)?;
             found.changed = changed;
             found.notes.extend(notes);
-            Ok(found)
+            Ok((found, Widest::Of(leniency, strict)))
         }
     }
 }

@@ -127,7 +127,7 @@ fn count_values(
 
 impl Search {
     /// The records of a shelf that match.
-    fn matching(&mut self, view: &dyn View, shelf: usize) -> Result<Bits> {
+    pub(super) fn matching(&mut self, view: &dyn View, shelf: usize) -> Result<Bits> {
         let Self { snapshot, prepared, held, .. } = self;
         complete(view, held, |held| prepared.prepare(snapshot, held))?;
         let standing = &snapshot.standing()[shelf];

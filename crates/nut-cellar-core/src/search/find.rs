@@ -3,6 +3,7 @@
 use super::found::{DOCUMENT_VERSION, PagePlace};
 use super::plan::strategy::Strategy;
 use super::settings::{Beginnings, Order, Spellings, Total, Words};
+use crate::counts::Count;
 use crate::error::{Error, ErrorKind, Result};
 use crate::filter::Filter;
 use crate::query::{Expansions, Query};
@@ -75,6 +76,7 @@ pub struct Find {
     pub(crate) proximity: Option<f32>,
     pub(crate) values: bool,
     pub(crate) marks: bool,
+    counts: Vec<Count>,
     pub(crate) exact_forms: bool,
     pub(crate) expansions: Option<Arc<Expansions>>,
     pub(crate) most_terms: u64,
@@ -125,6 +127,7 @@ impl Default for Find {
             proximity: None,
             values: true,
             marks: false,
+            counts: Vec::new(),
             exact_forms: false,
             expansions: None,
             stop: None,
@@ -413,6 +416,39 @@ impl Find {
         self
     }
 
+    /// Counts something of all records that match, whatever the page: [`Found::counts`](crate::Found::counts). May be said several times.
+    /// With a [limit](Self::limit) of 0 nothing is scored.
+    ///
+    /// ```
+    /// use nut_cellar_core::Find;
+    /// use nut_cellar_core::counts::{Count, Period};
+    ///
+    /// let find = Find::new().count(Count::of("station").most(5)).count(Count::periods("found_on", Period::Month));
+    /// # assert_eq!(find.counts().len(), 2);
+    /// ```
+    #[must_use]
+    pub fn count(mut self, count: Count) -> Self {
+        self.counts.push(count);
+        self
+    }
+
+    /// What is counted.
+    pub fn counts(&self) -> &[Count] {
+        &self.counts
+    }
+
+    /// The same, counting nothing.
+    pub(crate) fn without_counts(mut self) -> Self {
+        self.counts.clear();
+        self
+    }
+
+    /// The same without what its filter asks of a column.
+    pub(super) fn without_filter_on(mut self, column: &str) -> Self {
+        self.filter = self.filter.and_then(|filter| filter.without(column));
+        self
+    }
+
     /// The same without its filter.
     pub(super) fn without_filter(mut self) -> Self {
         self.filter = None;
@@ -446,6 +482,7 @@ impl Find {
             proximity: find.proximity,
             values: find.values,
             marks: find.marks,
+            counts: find.counts,
             exact_forms: find.exact_forms,
             expansions: find.expansions.map(|expansions| expansions.text().to_owned()),
             most_terms: Some(find.most_terms).filter(|terms| *terms != MOST_TERMS),

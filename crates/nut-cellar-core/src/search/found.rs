@@ -1,5 +1,6 @@
 //! What a search answers.
 
+use crate::counts::Counted;
 use crate::error::{Error, ErrorKind, Result};
 use crate::lenient::{Changed, Leniency};
 use crate::note::Note;
@@ -49,6 +50,8 @@ pub struct Found {
     pub total_all_words: Option<u64>,
     /// What was taken for others as well, where the search is lenient; with its first page.
     pub changed: Vec<Changed>,
+    /// What was [counted](crate::Find::count) of all that match, in the order in which it was asked for.
+    pub counts: Vec<Counted>,
     /// The matches that were asked for, in order.
     pub hits: Vec<Hit>,
     /// Where the last of them stands: a search [after](crate::Find::after) it gives the next ones. None without a hit.
@@ -73,6 +76,8 @@ struct Document {
     total_all_words: Option<u64>,
     #[serde(default)]
     changed: Vec<Changed>,
+    #[serde(default)]
+    counts: Vec<Counted>,
     hits: Vec<Hit>,
     next: Option<PagePlace>,
     time_us: Option<f64>,
@@ -90,6 +95,7 @@ impl TryFrom<Document> for Found {
             noted,
             total_all_words,
             changed,
+            counts,
             hits,
             next,
             time_us,
@@ -103,13 +109,25 @@ impl TryFrom<Document> for Found {
                 ),
             ));
         }
-        Ok(Self { total, or_more, more, notes: noted, total_all_words, changed, hits, last: next, time_us })
+        Ok(Self {
+            total,
+            or_more,
+            more,
+            notes: noted,
+            total_all_words,
+            changed,
+            counts,
+            hits,
+            last: next,
+            time_us,
+        })
     }
 }
 
 impl Serialize for Found {
     fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
-        let Self { total, or_more, more, notes, total_all_words, changed, hits, last, time_us } = self;
+        let Self { total, or_more, more, notes, total_all_words, changed, counts, hits, last, time_us } =
+            self;
         let mut document = serializer.serialize_map(None)?;
         document.serialize_entry("version", &DOCUMENT_VERSION)?;
         document.serialize_entry("total", total)?;
@@ -127,6 +145,9 @@ impl Serialize for Found {
         }
         if !changed.is_empty() {
             document.serialize_entry("changed", changed)?;
+        }
+        if !counts.is_empty() {
+            document.serialize_entry("counts", counts)?;
         }
         document.serialize_entry("hits", hits)?;
         if let Some(last) = last {

@@ -14,6 +14,7 @@
 
 mod attempts;
 mod completing;
+mod counting;
 mod explain;
 mod find;
 mod found;

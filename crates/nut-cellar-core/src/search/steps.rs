@@ -53,6 +53,8 @@ pub struct Search {
     /// What is done if too few are found, the last first; and what was found so far.
     looser: Vec<Attempt>,
     kept: Option<Found>,
+    /// By what that was found, if something is counted of it.
+    pub(super) found_by: Option<Find>,
     notes: Vec<Note>,
     clock: Option<Clock>,
     pub(super) stages: Vec<Stage>,
@@ -113,6 +115,7 @@ impl Search {
     /// is out of range.
     pub fn new(snapshot: Snapshot, query: &Query, find: &Find) -> Result<Self> {
         let prepared = Prepared::new(&snapshot, query, find)?;
+        crate::counts::bind(snapshot.schema(), find.counts())?;
         let by = by_column(&snapshot, find)?;
         let mut looser = attempts(find, prepared.plan.choice, prepared.plan.leaves.len());
         looser.reverse();
@@ -128,6 +131,7 @@ impl Search {
             more: false,
             looser,
             kept: None,
+            found_by: None,
             notes: Vec::new(),
             clock: None,
             stages: Vec::new(),
@@ -206,6 +210,8 @@ impl Search {
             found.or_more |= is_short;
             if self.kept.as_ref().is_none_or(|kept| total > kept.total) {
                 self.kept = Some(found);
+                let find = &self.prepared.find;
+                self.found_by = (!find.counts().is_empty()).then(|| find.clone());
             }
             let next = loop {
                 match self.looser.pop() {
@@ -457,7 +463,8 @@ pub fn run(view: &dyn View, search: &mut Search) -> Result<Found> {
     loop {
         match search.step()? {
             Progress::Need(wanted) => search.supply(view.read(&wanted)?)?,
-            Progress::Done(found) => return Ok(found),
+            Progress::Done(found) if search.found_by.is_none() => return Ok(found),
+            Progress::Done(found) => return Ok(Found { counts: search.counted(view)?, ..found }),
         }
     }
 }

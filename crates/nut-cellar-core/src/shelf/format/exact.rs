@@ -3,7 +3,7 @@
 
 use crate::shelf::format::directory::Section;
 use crate::shelf::format::sorted::SortedWriter;
-use crate::shelf::read::held::{Held, Step};
+use crate::shelf::read::held::{Held, Step, if_held};
 use crate::shelf::read::reader::Shelf;
 use crate::wire::Broken;
 use std::ops::{Bound, Range};
@@ -72,6 +72,28 @@ impl Shelf {
             Some((_, text)) => Ok(text.to_owned()),
             None => Err(self.broken(Section::Exact, Broken("a value")).into()),
         }
+    }
+
+    /// Gives the texts of exact values, by their ordinals, which ascend; reads each block once.
+    pub(crate) fn exact_texts(
+        self: &Arc<Self>,
+        held: &mut Held,
+        ordinals: impl Iterator<Item = u64>,
+        mut take: impl FnMut(&str),
+    ) -> Step<()> {
+        let (mut block, mut values) = (None, None);
+        for ordinal in ordinals {
+            let ordinal = usize::try_from(ordinal).unwrap_or(usize::MAX);
+            if block != Some(ordinal / PER_BLOCK) {
+                block = Some(ordinal / PER_BLOCK);
+                values = if_held(self.exact_in(held, ordinal / PER_BLOCK))?;
+            }
+            if let Some(values) = &values {
+                let text = values.get(ordinal % PER_BLOCK).and_then(|value| column_and_text(value));
+                take(text.ok_or_else(|| self.broken(Section::Exact, Broken("a value")))?.1);
+            }
+        }
+        held.complete()
     }
 
     /// How many exact values there are.
