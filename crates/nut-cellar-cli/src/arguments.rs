@@ -1,6 +1,7 @@
 //! What can be called, and with what.
 
 use clap::{Args, CommandFactory, FromArgMatches, Parser, Subcommand};
+use nut_cellar::counts::Count;
 use nut_cellar::judge::Measure;
 use nut_cellar::lenient::Offer;
 use nut_cellar::rank::Lengths;
@@ -226,6 +227,10 @@ pub struct Settings {
     /// Find these records only: `found_on >= 2031-04 and status in ('waiting', 'sent on')`
     #[arg(long = "where", value_name = "FILTER")]
     pub filter: Option<String>,
+    /// Count of all that is found: `station most 5`, `category under tools`, `value ranges 100,500`, `seen_at by month in
+    /// Europe/Lisbon`, `value statistics`; `without own filter`. May be repeated
+    #[arg(long = "count", value_name = "COUNT")]
+    pub counts: Vec<Count>,
     /// Order by the values of a column, up or down
     #[arg(long, value_name = "COLUMN[:down]")]
     pub sort: Option<Order>,

@@ -6,8 +6,9 @@ use crate::settings;
 use crate::target::{Open, Target};
 use crate::{plan, say};
 use comfy_table::Cell;
+use nut_cellar::counts::{Counted, Sum};
 use nut_cellar::request::Prepared;
-use nut_cellar::{Find, Found, Hit, Kind, Order, Result, Schema};
+use nut_cellar::{Find, Found, Hit, Kind, Order, Result, Schema, Value};
 use std::fmt::Write;
 use std::time::Instant;
 
@@ -42,6 +43,9 @@ pub fn run(call: &arguments::Find) -> Result<()> {
         crate::tell(format_args!("{changed}"));
     }
     let mut out = shown(&open, &find, &found, (time_us, opening.as_secs_f64() * 1e6));
+    for counted in &found.counts {
+        out.push_str(&counts(counted));
+    }
     let typed = call.query.as_deref().is_some_and(|query| !query.trim().is_empty());
     if found.total == 0 && call.settings.strict && typed {
         let _ = writeln!(
@@ -84,6 +88,49 @@ fn shown(open: &Open, find: &Find, found: &Found, (time_us, opening_us): (f64, f
         _ => {}
     }
     out
+}
+
+/// What was counted, as a table.
+fn counts(counted: &Counted) -> String {
+    let shown = |value: &Value| paint::clean(&value.to_string());
+    let mut rows: Vec<(String, String)> = Vec::new();
+    for one in &counted.values {
+        let name = match (&one.value, &one.from, &one.to) {
+            (Some(value), ..) => shown(value),
+            (_, Some(from), Some(to)) => format!("{} to below {}", shown(from), shown(to)),
+            (_, Some(from), None) => format!("{} and more", shown(from)),
+            (_, None, Some(to)) => format!("below {}", shown(to)),
+            (_, None, None) => "any".to_owned(),
+        };
+        rows.push((name, paint::grouped(one.records)));
+    }
+    if let Some(statistics) = &counted.statistics {
+        rows.push(("values".to_owned(), paint::grouped(statistics.count)));
+        let float = |number: f64| format!("{}", (number * 1e6).round() / 1e6);
+        let sum = statistics.sum.map(|sum| match sum {
+            Sum::Integer(sum) => sum.to_string(),
+            Sum::Float(sum) => float(sum),
+        });
+        let known = [
+            ("least", statistics.least.as_ref().map(shown)),
+            ("greatest", statistics.greatest.as_ref().map(shown)),
+            ("sum", sum),
+            ("mean", statistics.mean.map(float)),
+        ];
+        let known = known.into_iter().filter_map(|(name, value)| Some((name.to_owned(), value?)));
+        let quantiles = statistics.quantiles.iter();
+        let quantiles = quantiles.map(|(part, value)| (format!("quantile {part}"), shown(value)));
+        rows.extend(known.chain(quantiles).map(|(name, value)| (name, value)));
+    }
+    let rest = [("other values", counted.others), ("no value", counted.missing)];
+    let rest = rest.iter().filter(|(_, records)| *records > 0);
+    rows.extend(rest.map(|(name, records)| (format!("({name})"), paint::grouped(*records))));
+    let of = paint::clean(&counted.of);
+    let mut table = paint::table(&[&of, if counted.statistics.is_some() { ">" } else { ">records" }]);
+    for (name, value) in rows {
+        table.add_row([name, value]);
+    }
+    format!("{}\n", paint::painted(&table.to_string()))
 }
 
 /// Hits as a table: rank, score, key, and the columns that words are looked for in, with their matches marked, before text that is only

@@ -38,6 +38,9 @@ fn request(query: &str, settings: &Settings, schema: &Schema) -> Result<Request>
     if let Some(order) = &settings.sort {
         find = find.order(order.clone());
     }
+    for count in &settings.counts {
+        find = find.count(count.clone());
+    }
     let mut request = find.request(query);
     request.exacting = settings.exacting;
     request.strict = settings.strict;

@@ -140,6 +140,8 @@ pub enum Note {
     TermsMissing,
     /// The role may not see all rows: only hits whose rows it may see are told and counted.
     RowsWithheld,
+    /// The role may not see all rows: [counts](crate::counts) would tell of the others.
+    CountsWithheld,
     /// Changed rows are in no shelf yet, which makes searches slower.
     RowsPending {
         /// So many.
@@ -213,6 +215,9 @@ impl fmt::Display for Note {
                  letters.",
             ),
             Self::RowsWithheld => f.write_str("Only hits whose rows this role may see are told and counted."),
+            Self::CountsWithheld => f.write_str(
+                "Nothing is counted by value, since this role may not see all rows; count in SQL, with the hits joined to them.",
+            ),
             Self::RowsPending { rows } => write!(
                 f,
                 "{rows} changed rows are in no shelf yet, which makes searches slower; `sync` puts them there."

@@ -251,6 +251,11 @@ proptest! {
             }
             prop_assert_eq!(told_missing, missing, "{}", count);
         }
+        // Whoever opens a level finds as many as it was told.
+        for level in &cellar.found(query, &find.clone().strict().count(Count::levels("category", "tools").most(99))).counts[0].values {
+            let opened = find.clone().strict().only(Filter::under("category", level.value.as_ref().unwrap().to_string()));
+            prop_assert_eq!(cellar.found(query, &opened).total, level.records);
+        }
         let read = Request::read(&serde_json::to_string(&counting.request(query)).unwrap()).unwrap();
         prop_assert_eq!(read.prepare(&schema()).unwrap().find, counting);
         let document = serde_json::to_string(&found).unwrap();

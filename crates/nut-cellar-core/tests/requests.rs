@@ -98,6 +98,7 @@ fn filters() -> impl Strategy<Value = Filter> {
         value().prop_map(Test::Above),
         value().prop_map(Test::AtLeast),
         (value(), value()).prop_map(|(low, high)| Test::Between(low, high)),
+        value().prop_map(Test::Under),
         Just(Test::Absent),
     ];
     let leaf = ("[a-z]{1,4}", tests).prop_map(|(column, test)| Filter::Column(column, test));

@@ -39,8 +39,8 @@ pub use nut_cellar_core::{
     Find, Found, Highlighter, Hit, Join, Key, Kind, Language, Manifest, Marks, Memory, MemoryUse, Merging,
     Misread, Note, Opened, Order, Packing, PieceId, Progress, Published, Query, Recipe, Record, Request,
     Result, Schema, Search, Searchable, Snapshot, SoFar, Spellings, Tally, TermCount, Terms, Token, Total,
-    Unit, Value, View, Words, filter, jiff, judge, lenient, query, rank, request, schema, search, searchable,
-    shelf, store, text,
+    Unit, Value, View, Words, counts, filter, jiff, judge, lenient, query, rank, request, schema, search,
+    searchable, shelf, store, text,
 };
 #[cfg(feature = "derive")]
 pub use nut_cellar_derive::Searchable;

@@ -155,7 +155,7 @@ pub(crate) struct BoundCount {
 #[derive(Debug)]
 pub(crate) enum How {
     Values,
-    /// Behind this, which is empty or ends with a slash.
+    /// Behind this path, which has no slash at its ends, and may be empty.
     Levels(String),
     /// Where ranges begin, but for the first.
     Ranges(Vec<u64>),
@@ -186,8 +186,7 @@ fn bind_one(schema: &Schema, count: &Count) -> std::result::Result<BoundCount, S
         By::Values => How::Values,
         By::Levels(path) => {
             wants(kind == Kind::Exact, "only exact values have levels")?;
-            let path = path.trim_matches('/');
-            How::Levels(if path.is_empty() { String::new() } else { format!("{path}/") })
+            How::Levels(path.trim_matches('/').to_owned())
         }
         By::Ranges(ends) => {
             wants(

@@ -7,6 +7,7 @@ use super::counted::{Counted, Statistics, Sum, ValueCount};
 use super::sum::ExactSum;
 use crate::bits::{Bits, each_in};
 use crate::error::Result;
+use crate::filter::behind;
 use crate::record::Value;
 use crate::schema::Kind;
 use crate::shelf::{Held, Shelf, Step, ValueColumn, if_held};
@@ -435,13 +436,13 @@ struct Levels {
 
 impl Levels {
     fn of(held: &mut Held, shelf: &Arc<Shelf>, column: usize, path: &str) -> Step<Self> {
-        let behind = (Bound::Included(path.to_owned()), Bound::Excluded(after(path)));
-        let (low, high) = if path.is_empty() { (Bound::Unbounded, Bound::Unbounded) } else { behind };
+        let (low, high) = behind(path);
         let there = shelf.exact_between(held, column, (&low, &high))?;
+        let start = if path.is_empty() { 0 } else { path.len() + 1 };
         let mut levels = Self { first: there.start, of_values: Vec::new(), names: Vec::new() };
         let mut known = HashMap::new();
         shelf.exact_texts(held, there, |text| {
-            let level = text[path.len()..].find('/').map_or(text, |slash| &text[..path.len() + slash]);
+            let level = text[start..].find('/').map_or(text, |slash| &text[..start + slash]);
             let next = u32::try_from(levels.names.len()).unwrap_or(NOTHING);
             let number = *known.entry_ref(level).or_insert(next);
             if number == next {
@@ -497,10 +498,4 @@ fn statistics(kind: Kind, numbers: &[u64], quantiles: &[f64]) -> Statistics {
         mean: sum.map(|sum| sum.as_float() / numbers.len() as f64),
         quantiles: quantiles.iter().filter_map(|part| quantile(*part)).collect(),
     }
-}
-
-/// The least text that comes after all that begin with a path, which ends with a slash.
-fn after(path: &str) -> String {
-    // The character after a slash.
-    format!("{}0", path.trim_end_matches('/'))
 }

@@ -74,6 +74,9 @@ pub(crate) fn bind_test(schema: &Schema, name: &str, test: &Test) -> Result<Boun
         Test::Above(value) => ranges.extend(number(value)?.1.checked_add(1).map(|low| (low, u64::MAX))),
         Test::AtLeast(value) => ranges.push((number(value)?.0, u64::MAX)),
         Test::Between(low, high) => ranges.push((number(low)?.0, number(high)?.1)),
+        Test::Under(_) => {
+            return Err(format!("Column `{name}` is of kind \"{kind}\", and only exact values have levels."));
+        }
         Test::Absent => {}
     }
     Ok(Bound::Numbers(column, united(ranges)))
@@ -120,8 +123,27 @@ fn texts(test: &Test) -> Result<Vec<Texts>, String> {
         Test::Above(value) => vec![(Edge::Excluded(text(value)?), Edge::Unbounded)],
         Test::AtLeast(value) => vec![(Edge::Included(text(value)?), Edge::Unbounded)],
         Test::Between(low, high) => vec![(Edge::Included(text(low)?), Edge::Included(text(high)?))],
+        Test::Under(path) => {
+            let path = text(path)?;
+            let path = path.trim_matches('/');
+            let behind = behind(path);
+            if path.is_empty() {
+                vec![behind]
+            } else {
+                vec![(Edge::Included(path.into()), Edge::Included(path.into())), behind]
+            }
+        }
         Test::Absent => Vec::new(),
     })
+}
+
+/// What goes on behind a path and a slash; all where the path is empty.
+pub(crate) fn behind(path: &str) -> Texts {
+    if path.is_empty() {
+        return (Edge::Unbounded, Edge::Unbounded);
+    }
+    // `0` is the character after a slash.
+    (Edge::Included(format!("{path}/")), Edge::Excluded(format!("{path}0")))
 }
 
 /// Ranges in order, those that overlap or touch as one, and without those that are empty.

@@ -13,7 +13,7 @@ mod print;
 mod read;
 mod test;
 
-pub(crate) use bound::{Bound, bind, bind_test, column};
+pub(crate) use bound::{Bound, behind, bind, bind_test, column};
 pub(crate) use read::{Placed, Token, tokens};
 pub use test::Test;
 pub(crate) use test::reads_as_value;
@@ -84,6 +84,11 @@ impl Filter {
     /// The value is between these, or one of them.
     pub fn between<V: Into<Value>>(column: impl Into<String>, low: V, high: V) -> Self {
         Self::Column(column.into(), Test::Between(low.into(), high.into()))
+    }
+
+    /// The value is this path of a hierarchy, such as `tools/hand`, or goes on behind it and a slash, as `tools/hand/saws` does.
+    pub fn under(column: impl Into<String>, path: impl Into<String>) -> Self {
+        Self::Column(column.into(), Test::Under(Value::Text(path.into())))
     }
 
     /// There is no value.

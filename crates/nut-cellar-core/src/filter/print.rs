@@ -48,6 +48,7 @@ fn show_test(name: &str, test: &Test, f: &mut Formatter<'_>) -> fmt::Result {
         Test::Above(value) => signed(f, ">", value),
         Test::AtLeast(value) => signed(f, ">=", value),
         Test::Between(low, high) => write!(f, " between {} and {}", Quoted(low), Quoted(high)),
+        Test::Under(path) => signed(f, "under", path),
         Test::Absent => f.write_str(" is absent"),
         Test::In(values) => {
             let values: Vec<_> = values.iter().map(|value| Quoted(value).to_string()).collect();

@@ -5,7 +5,7 @@
 //! both   = not and not …
 //! not    = not not | ( either ) | test
 //! test   = column = value | != | < | <= | > | >= | in ( value, … ) | in low..high | between value and value
-//!        | is absent | is not absent
+//!        | under path | is absent | is not absent
 //! ```
 //!
 //! Keywords are taken in any case. A value stands in single quotation marks, doubled inside, or as it is where it has no
@@ -21,7 +21,7 @@ use std::ops::Range;
 /// Brackets and `not` may be nested so deep.
 const DEEPEST: usize = 32;
 
-const KEYWORDS: [&str; 7] = ["and", "or", "not", "in", "is", "absent", "between"];
+const KEYWORDS: [&str; 8] = ["and", "or", "not", "in", "is", "absent", "between", "under"];
 
 pub(super) fn is_keyword(name: &str) -> bool {
     KEYWORDS.iter().any(|keyword| keyword.eq_ignore_ascii_case(name))
@@ -236,7 +236,14 @@ impl Parser<'_> {
         if self.keyword("in") {
             return Ok((not, self.set(name)?));
         }
-        Err(self.expected("a comparison: =, !=, <, <=, >, >=, `in`, `between` or `is absent`"))
+        if self.keyword("under") {
+            let at = self.peek();
+            let test = Test::Under(self.value(name)?);
+            bind_test(self.schema, name, &test)
+                .map_err(|message| self.wrong(at.map_or(0..0, |(_, range)| range), message))?;
+            return Ok((not, test));
+        }
+        Err(self.expected("a comparison: =, !=, <, <=, >, >=, `in`, `between`, `under` or `is absent`"))
     }
 
     /// Values in brackets, or a range.
@@ -297,6 +304,7 @@ mod tests {
             ("station != Elmfold", Filter::equal("station", "Elmfold").not()),
             ("\"found on\" in 2031-04..2031-06", Filter::between("found on", "2031-04", "2031-06")),
             ("value in 5..", value("5")),
+            ("station not under tools/hand", Filter::under("station", "tools/hand").not()),
             ("value not in (1,'2')", Filter::is_in("value", ["1", "2"]).not()),
             (
                 "value between 1 and 2 and value < 9",
@@ -326,13 +334,18 @@ mod tests {
             (
                 "value 5",
                 6..7,
-                "Here should be a comparison: =, !=, <, <=, >, >=, `in`, `between` or `is absent`.",
+                "Here should be a comparison: =, !=, <, <=, >, >=, `in`, `between`, `under` or `is absent`.",
             ),
             ("value = 5 station = x", 10..17, "This joins nothing; put `and` or `or` before it."),
             ("(value = 5", 10..10, "Here should be a closing bracket."),
             ("station = 'x", 10..11, "A quotation mark is not closed."),
             ("value in 5", 9..10, "Here should be a range such as 5..9, or values in brackets."),
             ("value is 5", 9..10, "Here should be `absent`."),
+            (
+                "value under 5",
+                12..13,
+                "Column `value` is of kind \"integer\", and only exact values have levels.",
+            ),
         ] {
             let misread = Filter::read(text, &schema()).unwrap_err();
             assert_eq!((misread.range, misread.message.as_str()), (range, message), "{text}");
@@ -345,6 +358,7 @@ mod tests {
         let number = || (-9_i64..9).prop_map(|n| n.to_string());
         let leaf = prop_oneof![
             text.prop_map(|text| Filter::equal("station", text)),
+            text.prop_map(|text| Filter::under("station", text)),
             number().prop_map(|n| Filter::below("value", n)),
             (number(), number()).prop_map(|(a, b)| Filter::between("value", a, b)),
             prop::collection::vec(number(), 1..3).prop_map(|all| Filter::is_in("value", all)),

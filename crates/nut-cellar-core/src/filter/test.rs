@@ -25,6 +25,8 @@ pub enum Test {
     AtLeast(Value),
     /// It is between these, or one of them.
     Between(Value, Value),
+    /// It is this path of a hierarchy, such as `tools/hand`, or goes on behind it and a slash; for exact values.
+    Under(Value),
     /// There is none.
     Absent,
 }
@@ -37,7 +39,8 @@ impl Test {
             | Self::Below(value)
             | Self::AtMost(value)
             | Self::Above(value)
-            | Self::AtLeast(value) => vec![value],
+            | Self::AtLeast(value)
+            | Self::Under(value) => vec![value],
             Self::In(values) => values.iter().collect(),
             Self::Between(low, high) => vec![low, high],
             Self::Absent => Vec::new(),

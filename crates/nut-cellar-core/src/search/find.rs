@@ -438,7 +438,8 @@ impl Find {
     }
 
     /// The same, counting nothing.
-    pub(crate) fn without_counts(mut self) -> Self {
+    #[must_use]
+    pub fn without_counts(mut self) -> Self {
         self.counts.clear();
         self
     }

@@ -437,6 +437,11 @@ fn holds(values: &[Value], kind: Kind, test: &Test) -> bool {
     let is = |value: &Value, wanted: &Value| against(value, wanted, kind);
     match test {
         Test::Absent => values.is_empty(),
+        Test::Under(path) => {
+            let path = path.to_string();
+            let is_under = |value: &str| value == path || value.starts_with(&format!("{path}/"));
+            values.iter().filter_map(Value::as_text).any(is_under)
+        }
         Test::Equal(wanted) => values.iter().any(|value| is(value, wanted).is_eq()),
         Test::In(wanted) => values.iter().any(|value| wanted.iter().any(|wanted| is(value, wanted).is_eq())),
         Test::Below(wanted) => values.iter().any(|value| is(value, wanted).is_lt()),

@@ -36,6 +36,8 @@ impl Sight<'_, '_> {
         let Self::Some(through, rows) = self else { return lenient::search(view, snapshot, query, find) };
         // What words may stand for, and how many records have them, can't be told of some rows alone in the time of a search.
         let search = Search::new(snapshot.clone(), query, find)?;
+        let is_counted = !find.counts().is_empty();
+        let find = &find.clone().without_counts();
         let told = Told { through, rows, view, snapshot, query };
         let mut notes = search.notes().to_vec();
         let mut chosen = find.clone().without_attempts();
@@ -56,6 +58,7 @@ impl Sight<'_, '_> {
         let mut found = told.search(&chosen)?;
         found.notes = notes;
         found.notes.push(Note::RowsWithheld);
+        found.notes.extend(is_counted.then_some(Note::CountsWithheld));
         Ok(found)
     }
 }

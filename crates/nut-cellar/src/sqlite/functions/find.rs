@@ -75,7 +75,7 @@ impl Find {
 }
 
 /// A request that says all but what is said outside of it.
-fn settings(text: &str) -> Result<Request> {
+pub(super) fn settings(text: &str) -> Result<Request> {
     let request = Request::read(text)?;
     let usual = Request::default();
     if (&request.query, request.limit, request.values) == (&usual.query, usual.limit, usual.values) {

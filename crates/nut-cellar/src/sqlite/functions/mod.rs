@@ -25,13 +25,17 @@
 //! | call | gives |
 //! | --- | --- |
 //! | `cellar_find(CELLAR, QUERY, LIMIT, SETTINGS)` | a table of the hits: `key`, `score`, `rank` |
+//! | `cellar_count(CELLAR, QUERY, COUNT, SETTINGS)` | a table of what is [counted](crate::counts) of all that is found: `value`, `records`, `what`, `begins`, `ends` |
 //! | `cellar_response(CELLAR, REQUEST)` | all that a search answers, as JSON; see [`Request`](crate::Request) and [`Found`](crate::Found) |
 //! | `cellar_suggest(CELLAR, TEXT, SETTINGS)` | corrections and completions of what somebody types, as JSON; see [`SuggestRequest`](crate::lenient::SuggestRequest) |
 //! | `cellar_mark(CELLAR, QUERY, COLUMN, TEXT, BEFORE, AFTER)` | the text, with what the query finds in it marked |
 //! | `cellar_excerpt(CELLAR, QUERY, COLUMN, TEXT, CHARACTERS, BEFORE, AFTER)` | the part of the text that has most of it |
 //! | `cellar_tokens(TEXT, LANGUAGE)` | a table of what becomes of a text: `term`, `start`, `end`, `position`, `shared` |
 //!
-//! What stands behind the query, what was typed, column, text or number of characters may be left out. LIMIT is 10 then, and cuts before the
+//! COUNT is a text such as `station most 5`. Where `what` is `value`, `records` have it; `others` have other values, and `missing` none. Ranges and
+//! periods have where they begin and end. Of `value statistics` each row is a `count`, `least`, `greatest`, `sum`, `mean` or `quantile 0.5`.
+//!
+//! What stands behind the query, behind COUNT, what was typed, column, text or number of characters may be left out. LIMIT is 10 then, and cuts before the
 //! statement's other conditions do; a filter in the settings cuts first. SETTINGS are a [request](crate::Request)
 //! that says what else there is to say: `{"weights": {"title": 4}, "words": "any", "where": "status = 'waiting'"}`. NULL for a cellar, query,
 //! request or text gives nothing.
@@ -39,6 +43,7 @@
 //! What always holds: a statement sees hits that agree with the rows as its own transaction sees them, uncommitted ones
 //! included and rolled-back ones not; nothing is written, and no transaction is begun; and no panic crosses into the host.
 
+mod count;
 mod find;
 mod mark;
 mod raw;
@@ -78,6 +83,7 @@ impl SqlFunctions {
     pub fn register(&self, connection: &Connection) -> Result<()> {
         let register = || {
             raw::register(connection, find::Find(Arc::clone(&self.shared)))?;
+            raw::register(connection, count::Counting(Arc::clone(&self.shared)))?;
             raw::register(connection, tokens::Tokens)?;
             respond::register(connection, &self.shared)?;
             mark::register(connection, &self.shared)
