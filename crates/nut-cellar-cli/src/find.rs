@@ -43,8 +43,8 @@ pub fn run(call: &arguments::Find) -> Result<()> {
         crate::tell(format_args!("{changed}"));
     }
     let mut out = shown(&open, &find, &found, (time_us, opening.as_secs_f64() * 1e6));
-    for counted in &found.counts {
-        out.push_str(&counts(counted));
+    for (count, counted) in find.counts().iter().zip(&found.counts) {
+        out.push_str(&counts(&count.to_string(), counted));
     }
     let typed = call.query.as_deref().is_some_and(|query| !query.trim().is_empty());
     if found.total == 0 && call.settings.strict && typed {
@@ -90,8 +90,8 @@ fn shown(open: &Open, find: &Find, found: &Found, (time_us, opening_us): (f64, f
     out
 }
 
-/// What was counted, as a table.
-fn counts(counted: &Counted) -> String {
+/// What was counted, as a table with a heading.
+pub fn counts(heading: &str, counted: &Counted) -> String {
     let shown = |value: &Value| paint::clean(&value.to_string());
     let mut rows: Vec<(String, String)> = Vec::new();
     for one in &counted.values {
@@ -125,8 +125,8 @@ fn counts(counted: &Counted) -> String {
     let rest = [("other values", counted.others), ("no value", counted.missing)];
     let rest = rest.iter().filter(|(_, records)| *records > 0);
     rows.extend(rest.map(|(name, records)| (format!("({name})"), paint::grouped(*records))));
-    let of = paint::clean(&counted.of);
-    let mut table = paint::table(&[&of, if counted.statistics.is_some() { ">" } else { ">records" }]);
+    let heading = paint::clean(heading);
+    let mut table = paint::table(&[&heading, if counted.statistics.is_some() { ">" } else { ">records" }]);
     for (name, value) in rows {
         table.add_row([name, value]);
     }

@@ -11,7 +11,7 @@ use nut_cellar::judge::{
 use nut_cellar::lenient::Suggest;
 use nut_cellar::schema::Ranking;
 use nut_cellar::sqlite::SqliteCellar;
-use nut_cellar::{Error, ErrorKind, Find, Found, Query, Result, Schema, Words};
+use nut_cellar::{Error, ErrorKind, Filter, Find, Found, Query, Result, Schema, Words};
 use rusqlite::Connection;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -57,6 +57,7 @@ impl Walk {
         self.phrase()?;
         self.weights()?;
         self.column()?;
+        self.counts()?;
         self.changed_row()?;
         self.judged()?;
         self.what_next()
@@ -150,6 +151,21 @@ impl Walk {
         self.title("One column only", "title:walnut description:kippers")?;
         let (found, _) = self.find("title:walnut description:kippers", &top())?;
         self.hits(&found)
+    }
+
+    fn counts(&mut self) -> Result<()> {
+        self.title("Counts to click on", "brass, under carried and waiting")?;
+        let filter = Filter::read("category under carried and status = 'waiting'", &self.schema)?;
+        let mut find = Find::new().strict().limit(0).only(filter);
+        for count in ["category under carried", "status without own filter", "value_pence ranges 500,2000"] {
+            find = find.count(count.parse()?);
+        }
+        let (found, time) = self.find("brass", &find)?;
+        for (count, counted) in find.counts().iter().zip(&found.counts) {
+            say(&find::counts(&count.to_string(), counted))?;
+        }
+        let records = paint::count(found.total, "record", "records");
+        say(&format!("{FAINT}All of {records}, counted in {}.{FAINT:#}\n", paint::time(time)))
     }
 
     fn changed_row(&mut self) -> Result<()> {

@@ -113,6 +113,20 @@ struct Item {
     day: u64,
 }
 
+/// The groups of the office's categories.
+const GROUPS: [(&str, &[&str]); 4] = [
+    ("carried", &["bags", "boxes", "keys", "umbrellas"]),
+    ("house", &["books", "kitchen", "tools"]),
+    ("pastimes", &["instruments", "sport", "toys"]),
+    ("worn", &["clothing", "jewellery", "spectacles"]),
+];
+
+/// A category behind its group, if it is in one: `carried/umbrellas`.
+fn in_group(category: String) -> String {
+    let group = GROUPS.iter().find(|(_, categories)| categories.contains(&category.as_str()));
+    group.map_or(category.clone(), |(group, _)| format!("{group}/{category}"))
+}
+
 impl Item {
     fn new(grammar: &Grammar, id: u64) -> Self {
         let mut random = Random::for_record(SEED, id);
@@ -146,7 +160,7 @@ impl Item {
             id,
             title,
             description,
-            category,
+            category: in_group(category),
             colour: colour.clone(),
             station_id,
             found_on: day(day_found),
