@@ -98,7 +98,8 @@ pub fn measure(count: u64, queries: usize) -> Result<Vec<Beside>, Failure> {
     Ok(all)
 }
 
-fn in_turn<A, B>(
+/// The least times of two, run in turn.
+pub(crate) fn in_turn<A, B>(
     one: impl Fn() -> nut_cellar::Result<A>,
     other: impl Fn() -> nut_cellar::Result<B>,
 ) -> Result<(f64, f64), Failure> {
@@ -111,7 +112,7 @@ fn in_turn<A, B>(
 }
 
 impl Beside {
-    fn of(what: String, other: &'static str, times: Vec<(f64, f64)>) -> Self {
+    pub(crate) fn of(what: String, other: &'static str, times: Vec<(f64, f64)>) -> Self {
         let queries = times.len();
         let (times, others): (Vec<_>, Vec<_>) = times.into_iter().unzip();
         let ratio = times.iter().sum::<f64>() / others.iter().sum::<f64>();

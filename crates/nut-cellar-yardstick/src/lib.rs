@@ -5,6 +5,7 @@ pub mod building;
 pub mod completing;
 pub mod correcting;
 pub mod costs;
+pub mod counting;
 pub mod finding;
 pub mod measure;
 pub mod plot;

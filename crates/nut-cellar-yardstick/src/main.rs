@@ -4,8 +4,8 @@ use clap::{Parser, Subcommand};
 use nut_cellar_core::text::{Accents, Reading, TextSettings};
 use nut_cellar_core::{Language, Recipe};
 use nut_cellar_yardstick::{
-    batches, building, completing, correcting, costs, finding, plot, railway, reading, records, rows,
-    searching, strangers, waiting,
+    batches, building, completing, correcting, costs, counting, finding, plot, railway, reading, records,
+    rows, searching, strangers, waiting,
 };
 use serde::Serialize;
 use std::error::Error;
@@ -121,6 +121,15 @@ enum Call {
         #[arg(long, value_name = "N", default_value_t = 2_000)]
         queries: usize,
         /// Answer as JSON.
+        #[arg(long)]
+        json: bool,
+    },
+    /// Measure what counts by value cost, beside what a program would do without them
+    Counts {
+        /// How many records are generated
+        #[arg(default_value_t = 1_000_000)]
+        records: u64,
+        /// Print JSON
         #[arg(long)]
         json: bool,
     },
@@ -285,6 +294,10 @@ fn run(arguments: Arguments) -> Result<(), Box<dyn Error>> {
         Call::Corrects { corpora, queries, json } => {
             let measured = correcting::measure(&corpora, queries)?;
             shown(json, &measured, || correcting::table(&measured))
+        }
+        Call::Counts { records, json } => {
+            let measured = counting::measure(records)?;
+            shown(json, &measured, || completing::table(&measured))
         }
         Call::Types { records, queries, json } => {
             let measured = completing::measure(records, queries)?;
