@@ -136,6 +136,64 @@ fn settings_are_those_of_a_search() {
 }
 
 #[test]
+fn what_is_found_is_counted_as_a_statement_sees_it() {
+    let db = office();
+    let counted = |call: &str| {
+        said(&db, &format!("SELECT value, records, what, begins, ends FROM cellar_count({call})"))
+    };
+    for (call, expected) in [
+        ("'items', 'walnut', 'status'", "waiting 2 value - -, claimed 1 value - -"),
+        ("'items', 'walnut', 'status most 1'", "waiting 2 value - -, - 1 others - -"),
+        ("'items', 'box', 'status by value', '{\"where\": \"status = ''waiting''\"}'", "waiting 2 value - -"),
+        (
+            "'items', 'box', 'status without own filter', '{\"where\": \"status = ''waiting''\"}'",
+            "waiting 2 value - -, claimed 1 value - -",
+        ),
+        ("'items', 'periscope', 'status'", ""),
+        ("NULL, 'walnut', 'status'", ""),
+    ] {
+        assert_eq!(counted(call).unwrap(), expected, "{call}");
+    }
+    db.execute_batch(
+        "BEGIN; UPDATE items SET status = 'sent on' WHERE id = 1; DELETE FROM items WHERE id = 3;",
+    )
+    .unwrap();
+    assert_eq!(counted("'items', 'walnut', 'status'").unwrap(), "claimed 1 value - -, sent on 1 value - -");
+    db.execute_batch("ROLLBACK").unwrap();
+    assert_eq!(counted("'items', 'walnut', 'status'").unwrap(), "waiting 2 value - -, claimed 1 value - -");
+    db.execute_batch(
+        "CREATE TABLE loans(id INTEGER PRIMARY KEY, title TEXT, pence INTEGER, lent TEXT);
+         INSERT INTO loans VALUES (1, 'oak', 50, '2031-01-31'), (2, 'oak', 250, '2031-02-01'), (3, 'oak', NULL, '2031-02-28');",
+    )
+    .unwrap();
+    let schema = Schema::new("id").with("title", Column::text("en")).with("pence", Column::of(Kind::Integer));
+    SqliteCellar::adopt(&db, "loans", &schema.with("lent", Column::of(Kind::Date))).unwrap();
+    assert_eq!(
+        counted("'loans', 'oak', 'lent by month'").unwrap(),
+        "2031-01 1 value 2031-01-01 2031-02-01, 2031-02 2 value 2031-02-01 2031-03-01"
+    );
+    assert_eq!(
+        counted("'loans', 'oak', 'pence ranges 100'").unwrap(),
+        "- 1 value - 100, - 1 value 100 -, - 1 missing - -"
+    );
+    assert_eq!(
+        counted("'loans', 'oak', 'pence statistics at 0.5'").unwrap(),
+        "2 - count - -, 50 - least - -, 250 - greatest - -, 300 - sum - -, 150.00 - mean - -, \
+         50 - quantile 0.5 - -, - 1 missing - -"
+    );
+    for (call, part) in [
+        ("'items', 'walnut'", "needs a cellar, a query and what is counted"),
+        ("'items', 'walnut', 'colour'", "There is no column `colour`"),
+        ("'items', 'walnut', 'status most'", "how many values to list"),
+        ("'items', 'walnut', 7", "all of them are texts"),
+        ("'items', 'walnut', 'status', '{\"limit\": 3}'", "said outside of them"),
+    ] {
+        let error = counted(call).unwrap_err();
+        assert!(error.contains(part), "{call}: {error}");
+    }
+}
+
+#[test]
 fn what_is_missing_or_wrong_is_said() {
     let db = office();
     for (sql, part) in [

@@ -5,13 +5,14 @@
 use super::count::{BoundCount, How};
 use super::counted::{Counted, Statistics, Sum, ValueCount};
 use super::sum::ExactSum;
-use crate::bits::{Bits, each_in};
+use crate::bits::Bits;
 use crate::error::Result;
 use crate::filter::behind;
 use crate::record::Value;
 use crate::schema::Kind;
 use crate::shelf::{Held, Shelf, Step, ValueColumn, if_held};
 use hashbrown::HashMap;
+use std::cmp::Reverse;
 use std::ops::Bound;
 use std::sync::Arc;
 
@@ -122,12 +123,7 @@ impl Matches<'_> {
                 stop_at = first.saturating_add(BETWEEN_STOPS);
             }
             at = (first / per_block + 1).saturating_mul(per_block).min(self.shelf.records());
-            if if_held(column.of(held, first).map(|_| ()))?.is_some() {
-                let block = first..at;
-                each_in(self.records.words_of(&block).iter().copied(), &block, |ordinal| {
-                    take(column.here(ordinal))
-                });
-            }
+            if_held(column.each(held, (self.records, &(first..at)), &mut take))?;
         }
         held.complete()
     }
@@ -483,12 +479,19 @@ fn statistics(kind: Kind, numbers: &[u64], quantiles: &[f64]) -> Statistics {
         _ => None,
     };
     let mut selected = numbers.to_vec();
-    let mut quantile = |quantile: f64| {
-        // The least that is not below so large a part.
-        let place = ((quantile * numbers.len() as f64).ceil() as usize).clamp(1, numbers.len()) - 1;
-        let (_, number, _) = selected.select_nth_unstable(place);
-        Some((quantile, value_of(number)?))
-    };
+    // The least that is not below so large a part. What a selection has put in front is left to those that are lower.
+    let place = |part: f64| ((part * numbers.len() as f64).ceil() as usize).clamp(1, numbers.len()) - 1;
+    let mut places: Vec<_> =
+        quantiles.iter().filter(|_| !numbers.is_empty()).map(|part| place(*part)).collect();
+    places.sort_unstable_by_key(|place| Reverse(*place));
+    let mut end = selected.len();
+    for place in places {
+        if place < end {
+            selected[..end].select_nth_unstable(place);
+            end = place;
+        }
+    }
+    let quantile = |part: &f64| Some((*part, value_of(selected.get(place(*part))?)?));
     let quantiles = if numbers.is_empty() { &[] } else { quantiles };
     Statistics {
         count: numbers.len() as u64,
@@ -496,6 +499,6 @@ fn statistics(kind: Kind, numbers: &[u64], quantiles: &[f64]) -> Statistics {
         greatest: numbers.iter().max().and_then(value_of),
         sum,
         mean: sum.map(|sum| sum.as_float() / numbers.len() as f64),
-        quantiles: quantiles.iter().filter_map(|part| quantile(*part)).collect(),
+        quantiles: quantiles.iter().filter_map(quantile).collect(),
     }
 }

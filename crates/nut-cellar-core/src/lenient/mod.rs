@@ -42,7 +42,7 @@ use mending::{Mended, mend};
 /// As for any search.
 pub fn search(view: &dyn View, snapshot: &Snapshot, query: &Query, find: &Find) -> Result<Found> {
     let by = &Strict { view, snapshot };
-    if find.counts().is_empty() {
+    if find.strict || find.counts().is_empty() {
         return Ok(found(by, query, find)?.0);
     }
     let (mut found, widest) = found(by, query, &find.clone().without_counts())?;

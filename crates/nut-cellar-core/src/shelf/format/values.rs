@@ -7,6 +7,7 @@
 //! What always holds: the values of a record ascend, each once; a record without a value has none, which is not zero. A
 //! value of kind "exact" is the ordinal of its text among those of the shelf (see `exact`).
 
+use crate::bits::{Bits, each_in};
 use crate::error::Result;
 use crate::shelf::build::output::Output;
 use crate::shelf::format::directory::{LINE, Section};
@@ -162,6 +163,39 @@ impl ValueColumn {
             self.block = Some(block);
         }
         Ok(self.here(ordinal))
+    }
+
+    /// Gives the values of those records of a set that lie in a range of one block; of each they ascend. Where each record of the block has one
+    /// value, these are read and no others.
+    pub fn each(
+        &mut self,
+        held: &mut Held,
+        (set, records): (&Bits, &Range<u32>),
+        mut take: impl FnMut(&[u64]),
+    ) -> Step<()> {
+        let block = records.start / self.per_block();
+        let ones = set.words_of(records).iter().copied();
+        let (range, (low, high), counted) = self.line(held, block)?;
+        let width = width(low, high);
+        let first = block * self.per_block();
+        if counted || width > EIGHT_BYTES {
+            self.of(held, first)?;
+            each_in(ones, records, |ordinal| take(self.here(ordinal)));
+            return Ok(());
+        }
+        let bytes = held.get(&self.shelf, self.shelf.within(Section::Values, range)?)?;
+        let in_block = (self.shelf.records() - first).min(self.per_block()) as usize;
+        let (mask, mut above) = ((1 << width) - 1, low > high);
+        each_in(ones, records, |ordinal| {
+            let bit = (ordinal - first) as usize * width as usize;
+            let value = pack::eight_bytes_at(&bytes, bit / 8) >> (bit % 8) & mask;
+            above |= value > high.saturating_sub(low);
+            take(&[value.wrapping_add(low)]);
+        });
+        if above || bytes.len() != (in_block * width as usize).div_ceil(8) {
+            return Err(self.shelf.broken(Section::Values, Broken("the values of a block")).into());
+        }
+        Ok(())
     }
 
     /// Whether a record has a value in one of the ranges, which ascend and do not touch. Where each record of its block has
