@@ -120,7 +120,7 @@ pub fn counts(heading: &str, counted: &Counted) -> String {
         let known = known.into_iter().filter_map(|(name, value)| Some((name.to_owned(), value?)));
         let quantiles = statistics.quantiles.iter();
         let quantiles = quantiles.map(|(part, value)| (format!("quantile {part}"), shown(value)));
-        rows.extend(known.chain(quantiles).map(|(name, value)| (name, value)));
+        rows.extend(known.chain(quantiles));
     }
     let rest = [("other values", counted.others), ("no value", counted.missing)];
     let rest = rest.iter().filter(|(_, records)| *records > 0);

@@ -31,6 +31,17 @@ fn station(number: u64) -> String {
     format!("Halt {:04}", scattered(number, 1) % VALUES)
 }
 
+fn status(number: u64) -> &'static str {
+    match scattered(number, 4) % 3 {
+        0 => "waiting",
+        1 => "claimed",
+        _ => "sent on",
+    }
+}
+
+/// What measures two things, each time anew.
+type Both<'a> = Box<dyn FnMut(u64) -> Result<(f64, f64), Failure> + 'a>;
+
 /// Measures by so many generated records.
 ///
 /// # Errors
@@ -52,7 +63,7 @@ pub fn measure(records: u64) -> Result<Vec<Beside>, Failure> {
             let record = Record::new(i64::try_from(number).unwrap_or(0))
                 .with("title", format!("thing w{}", scattered(number, 3) % words))
                 .with("station", station(number))
-                .with("status", ["waiting", "claimed", "sent on"][scattered(number, 4) as usize % 3])
+                .with("status", status(number))
                 .with("pence", i64::try_from(scattered(number, 5) % 9_000).unwrap_or(0))
                 .with("weight", scattered(number, 6) as f64 / 1e6)
                 .with("seen_at", Value::Moment(seen));
@@ -63,14 +74,11 @@ pub fn measure(records: u64) -> Result<Vec<Beside>, Failure> {
     let one = counting().count(Count::of("station"));
     let everything = Query::read("thing").query;
     let mut all = Vec::new();
-    let mut several =
-        |what: &str,
-         other: &'static str,
-         mut both: Box<dyn FnMut(u64) -> Result<(f64, f64), Failure> + '_>| {
-            let times = (0..TIMES as u64).map(&mut both).collect::<Result<Vec<_>, _>>()?;
-            all.push(Beside::of(what.to_owned(), other, times));
-            Ok::<_, Failure>(())
-        };
+    let mut several = |what: &str, other: &'static str, mut both: Both<'_>| {
+        let times = (0..TIMES as u64).map(&mut both).collect::<Result<Vec<_>, _>>()?;
+        all.push(Beside::of(what.to_owned(), other, times));
+        Ok::<_, Failure>(())
+    };
     // Another filter each time, of which nothing is known from the one before. It lets half of the records through.
     let asked = Cell::new(0);
     let read_all = || {
@@ -144,7 +152,7 @@ fn table(rows: u64) -> Result<Connection, Failure> {
     )?;
     for number in 0..rows {
         let title = format!("thing w{}", scattered(number, 3) % (rows / 5_000).max(1));
-        let status = ["waiting", "claimed", "sent on"][scattered(number, 4) as usize % 3];
+        let status = status(number);
         let number_of_row = i64::try_from(number)?;
         connection.prepare_cached("INSERT INTO items VALUES (?, ?, ?, ?)")?.execute((
             number_of_row,

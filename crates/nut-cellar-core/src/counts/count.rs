@@ -198,7 +198,7 @@ fn bind_one(schema: &Schema, count: &Count) -> std::result::Result<BoundCount, S
                 // What is not less than the end, as in a filter.
                 match bind_test(schema, name, &Test::AtLeast(end.as_str().into()))? {
                     crate::filter::Bound::Numbers(_, ranges) => {
-                        numbers.extend(ranges.first().map(|range| range.0))
+                        numbers.extend(ranges.first().map(|range| range.0));
                     }
                     _ => return Err(format!("`{end}` is no number.")),
                 }

@@ -34,7 +34,7 @@ impl ExactSum {
         let mut rest = u128::from(mantissa) << (shift % BITS as usize);
         let mut digit = shift / BITS as usize;
         while rest > 0 {
-            let part = (rest & u128::from(u32::MAX)) as i64;
+            let part = i64::try_from(rest & u128::from(u32::MAX)).expect("32 bits");
             self.digits[digit] += if number < 0.0 { -part } else { part };
             rest >>= BITS;
             digit += 1;
@@ -67,7 +67,8 @@ impl ExactSum {
         let Some(top) = (0..DIGITS * BITS as usize).rev().find(|place| bit(*place) == 1) else { return 0.0 };
         // 53 bits from the highest on, as far as there are.
         let low = top.saturating_sub(52);
-        let mut mantissa = (low..=top).rev().fold(0_u64, |whole, place| whole << 1 | bit(place) as u64);
+        let mut mantissa =
+            (low..=top).rev().fold(0_u64, |whole, place| whole << 1 | bit(place).cast_unsigned());
         if low > 0 && bit(low - 1) == 1 {
             let is_more = (0..low - 1).any(|place| bit(place) == 1);
             mantissa += u64::from(is_more || mantissa & 1 == 1);

@@ -87,7 +87,9 @@ impl Here {
                 seen.dedup();
                 self.having += u64::from(!seen.is_empty());
                 self.has_several |= seen.len() > 1;
-                seen.iter().for_each(|place| self.add(*place));
+                for place in &seen {
+                    self.add(*place);
+                }
                 self.seen = seen;
             }
         }
@@ -240,7 +242,7 @@ impl BoundCount {
                 let Levels { first, of_values, names } = Levels::of(held, matches.shelf, self.place, path)?;
                 here.records.resize(names.len(), 0);
                 matches.each(held, self.place, |values| {
-                    here.take(values, |value| level(first, &of_values, value))
+                    here.take(values, |value| level(first, &of_values, value));
                 })?;
                 let counted = names.into_iter().zip(here.records.iter().copied());
                 Listed::Texts(counted.filter(|(_, records)| *records > 0).collect())
@@ -480,6 +482,7 @@ fn statistics(kind: Kind, numbers: &[u64], quantiles: &[f64]) -> Statistics {
     };
     let mut selected = numbers.to_vec();
     // The least that is not below so large a part. What a selection has put in front is left to those that are lower.
+    #[expect(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "a part of a length")]
     let place = |part: f64| ((part * numbers.len() as f64).ceil() as usize).clamp(1, numbers.len()) - 1;
     let mut places: Vec<_> =
         quantiles.iter().filter(|_| !numbers.is_empty()).map(|part| place(*part)).collect();

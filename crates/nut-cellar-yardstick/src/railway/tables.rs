@@ -122,9 +122,9 @@ const GROUPS: [(&str, &[&str]); 4] = [
 ];
 
 /// A category behind its group, if it is in one: `carried/umbrellas`.
-fn in_group(category: String) -> String {
-    let group = GROUPS.iter().find(|(_, categories)| categories.contains(&category.as_str()));
-    group.map_or(category.clone(), |(group, _)| format!("{group}/{category}"))
+fn in_group(category: &str) -> String {
+    let group = GROUPS.iter().find(|(_, categories)| categories.contains(&category));
+    group.map_or_else(|| category.to_owned(), |(group, _)| format!("{group}/{category}"))
 }
 
 impl Item {
@@ -160,7 +160,7 @@ impl Item {
             id,
             title,
             description,
-            category: in_group(category),
+            category: in_group(&category),
             colour: colour.clone(),
             station_id,
             found_on: day(day_found),

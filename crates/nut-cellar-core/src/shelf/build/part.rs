@@ -149,7 +149,8 @@ impl Part {
             };
             let ((column, name), (whole, of)) = (text_column(beginning.column), text_column(beginning.whole));
             if values[column].is_empty() {
-                values[column] = values[whole].clone();
+                let whole = values[whole].clone();
+                values[column] = whole;
             } else if values[column] != values[whole] {
                 let message = format!(
                     "Column `{name}` has the first words of `{of}`, and other values than that; leave it out, or give it a `from` of its own."

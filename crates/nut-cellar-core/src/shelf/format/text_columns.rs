@@ -51,7 +51,9 @@ impl TextColumns {
 
     fn new(count: usize, beginnings: Vec<Beginning>) -> Self {
         let mut own: ColumnSet = (0..count).collect();
-        beginnings.iter().for_each(|beginning| own.0 &= !(1 << beginning.column));
+        for beginning in &beginnings {
+            own.0 &= !(1 << beginning.column);
+        }
         let mut columns = Self { count, beginnings, own, sets: Vec::new() };
         columns.sets = if columns.all_have_kinds() {
             let mut sets: Vec<_> =

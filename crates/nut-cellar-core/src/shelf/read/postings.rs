@@ -605,16 +605,13 @@ impl Postings {
             let shape = all[self.read];
             self.first_occurrence = self.next_occurrence;
             let (even, form) = (self.kinds.even(shape), self.kinds.form(shape));
-            let occurrences = match even {
-                Some((columns, tf)) => {
-                    (self.columns, self.same) = (columns, Some(tf));
-                    self.kinds.occurrences(columns, tf)
-                }
-                None => {
-                    let (columns, occurrences) = self.kinds.get(shape, &mut rest, &mut self.tf)?;
-                    (self.columns, self.same) = (columns, None);
-                    occurrences
-                }
+            let occurrences = if let Some((columns, tf)) = even {
+                (self.columns, self.same) = (columns, Some(tf));
+                self.kinds.occurrences(columns, tf)
+            } else {
+                let (columns, occurrences) = self.kinds.get(shape, &mut rest, &mut self.tf)?;
+                (self.columns, self.same) = (columns, None);
+                occurrences
             };
             match form {
                 Some(form) if form >= self.forms => return Err(Broken("the form of a posting")),
