@@ -66,14 +66,30 @@ fn record() -> impl Strategy<Value = Record> {
     (0_i64..60, texts, numbers).prop_map(
         |(key, (titles, stations, categories, moments), (pence, weights, days, lent))| {
             let mut record = Record::new(key);
-            titles.into_iter().for_each(|title| record.add("title", title));
-            stations.into_iter().for_each(|station| record.add("station", station));
-            categories.into_iter().for_each(|category| record.add("category", category));
-            moments.into_iter().for_each(|moment| record.add("seen_at", moment));
-            pence.into_iter().for_each(|pence| record.add("pence", pence));
-            weights.into_iter().for_each(|weight| record.add("weight", weight));
-            days.into_iter().for_each(|day| record.add("found_on", Value::Date(day)));
-            lent.into_iter().for_each(|lent| record.add("lent", lent));
+            for title in titles {
+                record.add("title", title);
+            }
+            for station in stations {
+                record.add("station", station);
+            }
+            for category in categories {
+                record.add("category", category);
+            }
+            for moment in moments {
+                record.add("seen_at", moment);
+            }
+            for pence in pence {
+                record.add("pence", pence);
+            }
+            for weight in weights {
+                record.add("weight", weight);
+            }
+            for day in days {
+                record.add("found_on", Value::Date(day));
+            }
+            if let Some(lent) = lent {
+                record.add("lent", lent);
+            }
             record
         },
     )
@@ -135,7 +151,9 @@ fn plain(
     };
     let mut counts = BTreeMap::<(u64, String), u64>::new();
     for record in records {
-        things(record).into_iter().for_each(|thing| *counts.entry(thing).or_default() += 1);
+        for thing in things(record) {
+            *counts.entry(thing).or_default() += 1;
+        }
     }
     let mut listed: Vec<_> = counts.into_iter().filter(|(_, records)| *records >= least).collect();
     if !in_order {

@@ -55,6 +55,7 @@ pub fn measure(records: u64) -> Result<Vec<Beside>, Failure> {
         .with("status", Column::of(Kind::Exact).not_kept())
         .with("pence", Column::of(Kind::Integer).not_kept())
         .with("weight", Column::of(Kind::Float).not_kept())
+        .with("lent", Column::of(Kind::Boolean).not_kept())
         .with("seen_at", Column::of(Kind::Moment).not_kept());
     let cellar = Cellar::in_memory(schema)?;
     cellar.publish(|batch| {
@@ -65,6 +66,7 @@ pub fn measure(records: u64) -> Result<Vec<Beside>, Failure> {
                 .with("station", station(number))
                 .with("status", status(number))
                 .with("pence", i64::try_from(scattered(number, 5) % 9_000).unwrap_or(0))
+                .with("lent", scattered(number, 7) % 2 == 0)
                 .with("weight", scattered(number, 6) as f64 / 1e6)
                 .with("seen_at", Value::Moment(seen));
             batch.put(&record)
@@ -105,7 +107,7 @@ pub fn measure(records: u64) -> Result<Vec<Beside>, Failure> {
         .clone()
         .count(Count::of("status"))
         .count(Count::ranges("pence", [100, 500, 2_000]))
-        .count(Count::statistics("weight"))
+        .count(Count::of("lent"))
         .count(Count::periods("seen_at", Period::Month).in_zone("Europe/Lisbon"));
     for (what, query) in [
         ("five counts, of all records", everything.clone()),
@@ -117,6 +119,14 @@ pub fn measure(records: u64) -> Result<Vec<Beside>, Failure> {
             Box::new(|_| in_turn(|| cellar.search(&query, &five), || cellar.search(&query, &one))),
         )?;
     }
+    let statistics = counting().count(Count::statistics("weight"));
+    several(
+        "statistics of a column of floats, of all records",
+        "a count",
+        Box::new(|_| {
+            in_turn(|| cellar.search(&everything, &statistics), || cellar.search(&everything, &one))
+        }),
+    )?;
     let connection = table(records.min(ROWS))?;
     let run = |sql: &str| {
         let mut statement = connection.prepare_cached(sql)?;

@@ -18,6 +18,8 @@ use std::sync::Arc;
 
 /// Between two questions whether to stop so many records are looked at.
 const BETWEEN_STOPS: u32 = 1 << 16;
+/// So many blocks of values are read together.
+const TOGETHER: u32 = 32;
 /// What counts as nothing that is listed.
 const NOTHING: u32 = u32::MAX;
 
@@ -118,14 +120,17 @@ impl Matches<'_> {
     /// Gives the values that each of the records has in a column.
     fn each(self, held: &mut Held, column: usize, mut take: impl FnMut(&[u64])) -> Step<()> {
         let mut column = ValueColumn::new(self.shelf, column);
-        let (per_block, mut at, mut stop_at) = (column.per_block(), 0, 0);
+        let (per_block, all) = (column.per_block(), self.shelf.records());
+        let (mut at, mut stop_at) = (0, 0);
         while let Some(first) = self.records.next(at as usize).and_then(|first| u32::try_from(first).ok()) {
             if first >= stop_at {
                 (self.go_on)()?;
                 stop_at = first.saturating_add(BETWEEN_STOPS);
             }
-            at = (first / per_block + 1).saturating_mul(per_block).min(self.shelf.records());
-            if_held(column.each(held, (self.records, &(first..at)), &mut take))?;
+            let blocks =
+                first / per_block..(first / per_block).saturating_add(TOGETHER).min(all.div_ceil(per_block));
+            at = blocks.end.saturating_mul(per_block).min(all);
+            if_held(column.each(held, self.records, blocks, &mut take))?;
         }
         held.complete()
     }

@@ -165,37 +165,61 @@ impl ValueColumn {
         Ok(self.here(ordinal))
     }
 
-    /// Gives the values of those records of a set that lie in a range of one block; of each they ascend. Where each record of the block has one
-    /// value, these are read and no others.
+    /// Gives the values of those records of a set that are in some blocks; of each they ascend. Where each record of a block has one value, these
+    /// are read and no others. The blocks are read together.
     pub fn each(
         &mut self,
         held: &mut Held,
-        (set, records): (&Bits, &Range<u32>),
+        set: &Bits,
+        blocks: Range<u32>,
         mut take: impl FnMut(&[u64]),
     ) -> Step<()> {
-        let block = records.start / self.per_block();
+        let lines = self.lines(held, blocks.clone())?;
+        let [start, end] = [lines.first(), lines.last()].map(|line| line.map_or(0..0, |line| line.0.clone()));
+        let all = held.get(&self.shelf, self.shelf.within(Section::Values, start.start..end.end)?)?;
+        for (block, (range, span, counted)) in blocks.zip(lines) {
+            let first = block * self.per_block();
+            let records = first..first.saturating_add(self.per_block()).min(self.shelf.records());
+            let place = |offset: u64| usize::try_from(offset - start.start).unwrap_or(usize::MAX);
+            let bytes = &all[place(range.start)..place(range.end)];
+            self.each_of_block(bytes, (span, counted), (set, &records), &mut take)
+                .map_err(|what| self.shelf.broken(Section::Values, what))?;
+        }
+        Ok(())
+    }
+
+    fn each_of_block(
+        &mut self,
+        bytes: &[u8],
+        ((low, high), counted): ((u64, u64), bool),
+        (set, records): (&Bits, &Range<u32>),
+        mut take: impl FnMut(&[u64]),
+    ) -> Result<(), Broken> {
         let ones = set.words_of(records).iter().copied();
-        let (range, (low, high), counted) = self.line(held, block)?;
-        let width = width(low, high);
-        let first = block * self.per_block();
-        if counted || width > EIGHT_BYTES {
-            self.of(held, first)?;
+        if counted {
+            (self.block, self.span) = (None, (low, high));
+            self.unpack(bytes, records.len(), counted)?;
             each_in(ones, records, |ordinal| take(self.here(ordinal)));
             return Ok(());
         }
-        let bytes = held.get(&self.shelf, self.shelf.within(Section::Values, range)?)?;
-        let in_block = (self.shelf.records() - first).min(self.per_block()) as usize;
-        let (mask, mut above) = ((1 << width) - 1, low > high);
+        let width = width(low, high);
+        if low > high || bytes.len() != (records.len() * width as usize).div_ceil(8) {
+            return Err(Broken("the number of values"));
+        }
+        let mask = if width == u64::BITS { u64::MAX } else { (1 << width) - 1 };
+        let mut above = false;
         each_in(ones, records, |ordinal| {
-            let bit = (ordinal - first) as usize * width as usize;
-            let value = pack::eight_bytes_at(&bytes, bit / 8) >> (bit % 8) & mask;
-            above |= value > high.saturating_sub(low);
+            let bit = (ordinal - records.start) as usize * width as usize;
+            let (at, shift) = (bit / 8, bit % 8);
+            let mut value = pack::eight_bytes_at(bytes, at) >> shift;
+            if width > EIGHT_BYTES && shift > 0 {
+                value |= u64::from(bytes.get(at + 8).copied().unwrap_or(0)) << (u64::BITS as usize - shift);
+            }
+            let value = value & mask;
+            above |= value > high - low;
             take(&[value.wrapping_add(low)]);
         });
-        if above || bytes.len() != (in_block * width as usize).div_ceil(8) {
-            return Err(self.shelf.broken(Section::Values, Broken("the values of a block")).into());
-        }
-        Ok(())
+        if above { Err(Broken("the order of the values")) } else { Ok(()) }
     }
 
     /// Whether a record has a value in one of the ranges, which ascend and do not touch. Where each record of its block has
@@ -315,27 +339,37 @@ impl ValueColumn {
     }
 
     fn line(&self, held: &mut Held, block: u32) -> Step<Line> {
+        let mut lines = self.lines(held, block..block + 1)?;
+        Ok(lines.swap_remove(0))
+    }
+
+    /// What the index says of some blocks, one after the other.
+    fn lines(&self, held: &mut Held, blocks: Range<u32>) -> Step<Vec<Line>> {
         let (shelf, section) = (&self.shelf, Section::ValueIndex);
-        let blocks = u64::from(shelf.records()).div_ceil(shelf.block() as u64);
-        let place = u64::from(self.column) * blocks + u64::from(block);
-        // With the line before, which says where the block begins.
-        let first = place.saturating_sub(1);
-        let lines = first * LINE as u64..(place + 1) * LINE as u64;
-        let bytes = held.get(shelf, shelf.within(section, lines)?)?;
+        let of_column = u64::from(self.column) * u64::from(shelf.records()).div_ceil(shelf.block() as u64);
+        let places = of_column + u64::from(blocks.start)..of_column + u64::from(blocks.end);
+        // With the line before, which says where the first block begins.
+        let first = places.start.saturating_sub(1);
+        let bytes = first * LINE as u64..places.end * LINE as u64;
+        let bytes = held.get(shelf, shelf.within(section, bytes)?)?;
+        let mut reader = Reader::new(&bytes);
         let read = || {
-            let mut reader = Reader::new(&bytes);
-            let mut start = 0;
-            if place > 0 {
+            let (mut start, mut lines) = (0, Vec::with_capacity(blocks.len()));
+            if places.start > 0 {
                 start = reader.u64()?;
                 reader.take(LINE - 8)?;
             }
-            let (end, low, high) = (reader.u64()?, reader.u64()?, reader.u64()?);
-            let counted = reader.u8()?;
-            let none = (low, high) == (1, 0);
-            if start > end || counted > 1 || (low > high && !none) {
-                return Err(Broken("the line of a block"));
+            for _ in blocks {
+                let (end, low, high) = (reader.u64()?, reader.u64()?, reader.u64()?);
+                let counted = reader.u8()?;
+                let none = (low, high) == (1, 0);
+                if start > end || counted > 1 || (low > high && !none) {
+                    return Err(Broken("the line of a block"));
+                }
+                lines.push((start..end, (low, high), counted == 1));
+                start = end;
             }
-            Ok((start..end, (low, high), counted == 1))
+            Ok(lines)
         };
         Ok(read().map_err(|what| shelf.broken(section, what))?)
     }
