@@ -185,4 +185,17 @@ fn completions_and_corrections_are_taken_by_keys() {
     browser.wait_for("document.querySelector('#notes button')");
     browser.run("document.querySelector('#notes button').click()");
     browser.wait_for("[...document.querySelectorAll('#notes button')].some(button => button.innerText.includes('umbrella ('))");
+
+    // A status is chosen of the counts: as many are found as it said, and what else could be chosen stays in sight.
+    browser.open(&format!("http://{address}/?q=umbrella+handle"));
+    browser.wait_for("document.querySelectorAll('#counts p:first-child button').length === 4");
+    let said =
+        browser.run("return document.querySelector('#counts small').innerText").as_str().unwrap().to_owned();
+    browser.run("document.querySelector('#counts button').click()");
+    browser.wait_for("document.querySelector('#counts [aria-pressed=true]')");
+    browser.wait_for(&format!("document.getElementById('status').innerText.startsWith('{said} found')"));
+    assert_eq!(
+        browser.run("return document.querySelectorAll('#counts p:first-child button').length"),
+        json!(4)
+    );
 }

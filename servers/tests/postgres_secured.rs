@@ -3,11 +3,12 @@
 
 mod support;
 
+use nut_cellar::counts::Count;
 use nut_cellar::lenient::Suggest;
 use nut_cellar::postgres::PostgresCellar;
 use nut_cellar::search::{Order, Spellings};
 use nut_cellar::text::Pattern;
-use nut_cellar::{Column, ErrorKind, Find, Join, Key, Kind, Note, Query, Schema};
+use nut_cellar::{Column, ErrorKind, Find, Join, Key, Kind, Note, Query, Schema, Value};
 use postgres::{Client, GenericClient};
 use support::{Dice, connect, database, seeds};
 
@@ -201,6 +202,16 @@ fn what_tells_of_all_rows_is_for_roles_that_see_all() {
     let (query, find) = (Query::read("box").query, Find::new());
     let found = cellar.find(&mut client, "box", &find).unwrap();
     assert_eq!((found.total, found.hits.len(), found.or_more), (1, 1, false));
+    // Counts would tell of the others; who sees all is told them.
+    let counting = find.clone().count(Count::of("value"));
+    let found = cellar.find(&mut client, "box", &counting).unwrap();
+    assert_eq!((found.total, &found.counts[..]), (1, &[][..]));
+    assert!(found.notes.contains(&Note::CountsWithheld), "{:?}", found.notes);
+    owner.batch_execute("BEGIN; UPDATE items SET value = 7 WHERE id = 2").unwrap();
+    let counts = cellar.find(&mut owner, "box", &counting).unwrap().counts;
+    let values: Vec<_> = counts[0].values.iter().map(|one| (one.value.clone(), one.records)).collect();
+    assert_eq!(values, [(Some(Value::Integer(1)), 1), (Some(Value::Integer(7)), 1)]);
+    owner.batch_execute("ROLLBACK").unwrap();
     let refused = [
         cellar.why(&mut client, &query, &find, &Key::from(1)).unwrap_err(),
         cellar.compare(&mut client, &query, &find, &find).unwrap_err(),

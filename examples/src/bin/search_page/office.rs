@@ -1,11 +1,12 @@
 //! The application: its rows, and what it asks of them. It knows nothing of the web.
 
+use nut_cellar::counts::{Count, Counted, Period};
 use nut_cellar::lenient::{Suggest, Typed, Typing};
 use nut_cellar::rows::{Keeper, Pace};
 use nut_cellar::search::PagePlace;
 use nut_cellar::sqlite::SqliteCellar;
 use nut_cellar::sqlite::rusqlite::{self, Connection, params};
-use nut_cellar::{Column, ErrorKind, Find, Hit, Join, Kind, Marks, Schema};
+use nut_cellar::{Column, ErrorKind, Filter, Find, Hit, Join, Kind, Marks, Schema};
 use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
 use std::fmt;
@@ -36,6 +37,8 @@ pub struct Answer {
     notes: Vec<String>,
     /// What was taken for others as well.
     changed: Vec<String>,
+    /// What may be chosen.
+    counts: Vec<Choices>,
     hits: Vec<Shown>,
     /// What the box may be filled with: what goes on as was typed, and, where nothing does, what may have been meant.
     completions: Vec<Offered>,
@@ -59,6 +62,9 @@ pub struct Asked {
     /// Whether it is taken as it was typed.
     #[serde(default)]
     strict: bool,
+    /// What was chosen of the counts: a status, and a month.
+    status: Option<String>,
+    found_on: Option<String>,
     /// The place of the hit behind which the next ones are wanted.
     after: Option<String>,
     /// The box, by any name, and the how-manieth text in it this is.
@@ -66,6 +72,13 @@ pub struct Asked {
     name: String,
     #[serde(default)]
     number: u64,
+}
+
+/// A column, and how many of all hits have each of its values: what can be chosen, whatever is chosen of it.
+#[derive(Serialize)]
+struct Choices {
+    of: String,
+    values: Vec<Offered>,
 }
 
 /// A hit, with what is marked in it as HTML.
@@ -186,8 +199,15 @@ impl Office {
     }
 
     fn answer(&self, asked: &Asked, typed: &Typed) -> Result<Answer, Failure> {
-        let find = typed.stopping(Find::new().with_beginnings());
+        let mut find = typed.stopping(Find::new().with_beginnings());
+        for (column, chosen) in [("status", &asked.status), ("found_on", &asked.found_on)] {
+            if let Some(chosen) = chosen {
+                find = find.only(Filter::equal(column, chosen.as_str()));
+            }
+        }
         let mut page = find.clone().limit(PAGE).with_marks();
+        page = page.count(Count::of("status").without_own_filter());
+        page = page.count(Count::periods("found_on", Period::Month).without_own_filter());
         if asked.strict {
             page = page.strict();
         }
@@ -219,11 +239,32 @@ impl Office {
             found_on: hit.shown("found_on"),
             status: hit.shown("status"),
         };
+        let choices = |counted: &Counted| Choices {
+            of: counted.of.clone(),
+            values: counted
+                .values
+                .iter()
+                .filter_map(|one| {
+                    Some(Offered { text: one.value.as_ref()?.to_string(), records: one.records })
+                })
+                .collect(),
+        };
+        let counts = found.counts.iter().map(choices).collect();
         let hits = found.hits.iter().map(shown).collect();
         let next = found.last.filter(|_| found.more).map(|last| last.to_string());
         let notes = found.notes.iter().map(ToString::to_string).collect();
         let changed = found.changed.iter().map(ToString::to_string).collect();
-        Ok(Answer { total: found.total, microseconds, notes, changed, hits, completions, corrections, next })
+        Ok(Answer {
+            total: found.total,
+            microseconds,
+            notes,
+            changed,
+            counts,
+            hits,
+            completions,
+            corrections,
+            next,
+        })
     }
 
     /// Takes something in: a row like any other.
