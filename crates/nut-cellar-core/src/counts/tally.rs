@@ -252,6 +252,14 @@ impl BoundCount {
                 let counted = names.into_iter().zip(here.records.iter().copied());
                 Listed::Texts(counted.filter(|(_, records)| *records > 0).collect())
             }
+            How::Values if self.kind == Kind::Boolean => {
+                matches.each(held, self.place, |values| {
+                    here.take(values, |value| u32::from(value == 1));
+                })?;
+                Listed::Numbers(
+                    (0..).zip(here.records.iter().copied()).filter(|(_, records)| *records > 0).collect(),
+                )
+            }
             How::Values => {
                 let mut places = HashMap::new();
                 matches.each(held, self.place, |values| {
@@ -282,24 +290,25 @@ impl BoundCount {
                 )
             }
             How::Periods(calendar) => {
-                let mut runs: Vec<(u64, u64, u32)> = Vec::new();
+                // Where each period begins; and where it ends, and its place.
+                let (mut starts, mut runs) = (Vec::new(), Vec::new());
                 matches.each(held, self.place, |values| {
                     here.take(values, |value| {
-                        let behind = runs.partition_point(|(from, ..)| *from <= value);
-                        let before = behind.checked_sub(1).map(|place| runs[place]);
-                        if let Some((_, _, place)) = before.filter(|(_, to, _)| value < *to) {
+                        let behind = starts.partition_point(|start| *start <= value);
+                        let before: Option<(u64, u32)> = behind.checked_sub(1).map(|at| runs[at]);
+                        if let Some((_, place)) = before.filter(|(to, _)| value < *to) {
                             return place;
                         }
                         let (from, to) = calendar.around(value);
                         let place = u32::try_from(runs.len()).unwrap_or(NOTHING);
-                        runs.insert(behind, (from, to, place));
+                        starts.insert(behind, from);
+                        runs.insert(behind, (to, place));
                         place
                     });
                 })?;
+                let runs = starts.into_iter().zip(runs);
                 Listed::Runs(
-                    runs.into_iter()
-                        .map(|(from, to, place)| (from, to, here.records[place as usize]))
-                        .collect(),
+                    runs.map(|(from, (to, place))| (from, to, here.records[place as usize])).collect(),
                 )
             }
         };
