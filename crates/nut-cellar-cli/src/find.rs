@@ -130,7 +130,7 @@ pub fn counts(heading: &str, counted: &Counted) -> String {
     for (name, value) in rows {
         table.add_row([name, value]);
     }
-    format!("{}\n", paint::painted(&table.to_string()))
+    format!("\n{}\n", paint::painted(&table.to_string()))
 }
 
 /// Hits as a table: rank, score, key, and the columns that words are looked for in, with their matches marked, before text that is only

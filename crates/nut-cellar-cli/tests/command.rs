@@ -966,6 +966,26 @@ fn filters_orders_and_pages_are_for_the_command_too() {
     assert_eq!(keys(&["box", "--where", "found_on >= 2031-04"]).0, ["b-2"]);
     assert_eq!(keys(&["box", "--where", "found_on is absent"]).0, ["a-1", "a-3"]);
     assert_eq!(keys(&["box", "--sort", "found_on:down"]).0, ["b-2", "a-1", "a-3"]);
+    let (_, counted) =
+        keys(&["box", "--count", "found_on by month", "--count", "found_on statistics", "--limit", "0"]);
+    assert_eq!(
+        counted["counts"],
+        serde_json::json!([
+            {
+                "of": "found_on", "others": 0, "missing": 2,
+                "values": [{"value": "2031-04", "from": "2031-04-01", "to": "2031-05-01", "records": 1}],
+            },
+            {
+                "of": "found_on", "others": 0, "missing": 2,
+                "statistics": {
+                    "count": 1, "least": "2031-04-17", "greatest": "2031-04-17", "sum": null, "mean": null,
+                    "quantiles": [[0.25, "2031-04-17"], [0.5, "2031-04-17"], [0.75, "2031-04-17"]],
+                },
+            },
+        ])
+    );
+    let shown = desk.done(&["find", "shed.cellar", "box", "--count", "found_on by year", "--limit", "1"]);
+    assert!(shown.contains(" 2031                    1 \n (no value)              2 \n"), "{shown}");
     assert_eq!(keys(&["*ssils OR ~walnt -regenschirm"]).0.len(), 3);
     assert_eq!(keys(&["walnut nothing", "--words", "50%"]).0.len(), 3);
     let (first, answer) = keys(&["walnut box", "--limit", "2"]);
@@ -981,6 +1001,8 @@ fn filters_orders_and_pages_are_for_the_command_too() {
         (&["(box", "--exacting"], "A bracket is not closed."),
         (&["box", "--sort", "found_on:sideways"], "`:up` or `:down`"),
         (&["box", "--sort", "title"], "can't be compared"),
+        (&["box", "--count", "found_on by moon"], "^^^^"),
+        (&["box", "--count", "title"], "can't be compared"),
         (&["box", "--after", "nonsense"], "no place in an order"),
         (&["box", "--words", "120%"], "60%"),
         (&["box", "--k1", "-1"], "k1 is -1"),
