@@ -1,5 +1,6 @@
 //! A filter bound to a schema: what remains are ranges of numbers that sort as the values do, and of texts.
 
+use super::keys::{KeyRun, is_key, runs};
 use super::{Filter, Test};
 use crate::error::{Error, ErrorKind, Result};
 use crate::record::Value;
@@ -18,6 +19,8 @@ pub(crate) enum Bound {
     Texts(usize, Vec<Texts>),
     /// There is no value.
     Absent(usize),
+    /// The key lies in one of these runs, which ascend.
+    Keys(Vec<KeyRun>),
     All(Vec<Bound>),
     Any(Vec<Bound>),
     Not(Box<Bound>),
@@ -50,6 +53,9 @@ pub(crate) fn bind(schema: &Schema, filter: &Filter) -> Result<Bound> {
 /// # Errors
 /// A sentence that says what is wrong.
 pub(crate) fn bind_test(schema: &Schema, name: &str, test: &Test) -> Result<Bound, String> {
+    if is_key(schema, name) {
+        return Ok(Bound::Keys(runs(test)?));
+    }
     let (column, kind) = column(schema, name)?;
     if *test == Test::Absent {
         return Ok(Bound::Absent(column));

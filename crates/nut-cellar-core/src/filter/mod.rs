@@ -9,11 +9,13 @@
 //! `!=` and `not` are the opposite of what they stand before, for every record.
 
 mod bound;
+mod keys;
 mod print;
 mod read;
 mod test;
 
 pub(crate) use bound::{Bound, behind, bind, bind_test, column};
+pub(crate) use keys::KeyRun;
 pub(crate) use read::{Placed, Token, tokens};
 pub use test::Test;
 pub(crate) use test::reads_as_value;

@@ -12,6 +12,7 @@
 //! space, bracket, comma or sign; a column's name may stand in double ones.
 
 use super::bound::{bind_test, column};
+use super::keys::is_key;
 use super::{Filter, Test};
 use crate::query::Misread;
 use crate::record::Value;
@@ -193,7 +194,9 @@ impl Parser<'_> {
         let Some((Token::Bare(name) | Token::Name(name), range)) = self.peek() else {
             return Err(self.expected("a column"));
         };
-        column(self.schema, &name).map_err(|message| self.wrong(range, message))?;
+        if !is_key(self.schema, &name) {
+            column(self.schema, &name).map_err(|message| self.wrong(range, message))?;
+        }
         self.at += 1;
         let (not, test) = self.comparison(&name)?;
         let test = Filter::Column(name, test);

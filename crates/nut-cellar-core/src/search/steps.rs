@@ -10,7 +10,6 @@ use super::run::{Asked, Scored, ShelfFound, search};
 use super::settings::{Order, Total};
 use crate::catalog::{Snapshot, Standing};
 use crate::error::{Error, ErrorKind, Result};
-use crate::filter::Test;
 use crate::note::Note;
 use crate::query::Query;
 use crate::record::{Key, Value};
@@ -428,14 +427,9 @@ fn after(find: &Find, by: Option<ByColumn>, held: &mut Held, standing: &Standing
 /// The column that hits are ordered by, if they are.
 pub(super) fn by_column(snapshot: &Snapshot, find: &Find) -> Result<Option<ByColumn>> {
     let Order::Column { name, down } = find.wanted_order() else { return Ok(None) };
-    let bound = crate::filter::bind_test(snapshot.schema(), name, &Test::Absent);
-    let bad = |message: String| Error::new(ErrorKind::BadRequest, format!("In the order: {message}"));
-    match (bound.map_err(bad)?, snapshot.schema().column(name)) {
-        (crate::filter::Bound::Absent(place), Some(column)) => {
-            Ok(Some(ByColumn { place, kind: column.kind(), down: *down }))
-        }
-        _ => Ok(None),
-    }
+    let (place, kind) = crate::filter::column(snapshot.schema(), name)
+        .map_err(|message| Error::new(ErrorKind::BadRequest, format!("In the order: {message}")))?;
+    Ok(Some(ByColumn { place, kind, down: *down }))
 }
 
 /// The order of two hits of different shelves.

@@ -314,6 +314,13 @@ impl Examined<'_> {
     fn values(&self, held: &mut Held, test: &Bound) -> Step<Reason> {
         let place = match test {
             Bound::Numbers(column, _) | Bound::Texts(column, _) | Bound::Absent(column) => *column,
+            Bound::Keys(_) => {
+                let has = match Key::decode(&self.standing().shelf.key_of(held, self.ordinal)?)? {
+                    Key::Integer(number) => Value::Integer(number),
+                    other => Value::Text(other.to_string()),
+                };
+                return Ok(Reason::Value { column: self.snapshot.schema().key(), has: vec![has] });
+            }
             Bound::All(_) | Bound::Any(_) | Bound::Not(_) => return Ok(Reason::NothingToFind),
         };
         let schema = self.snapshot.schema();

@@ -1,7 +1,7 @@
 //! A test of values in one shelf.
 
 use crate::bits::Bits;
-use crate::filter::Bound;
+use crate::filter::{Bound, KeyRun};
 use crate::search::find::Find;
 use crate::shelf::{Asked, CacheKey, END, Held, Set, Shelf, Step, TestKey, ValueColumn, if_held, overlaps};
 use std::ops::Range;
@@ -15,6 +15,8 @@ pub(in crate::search) struct ValueTest {
     records: u32,
     /// The place of the column, and the ranges; none: there is no value.
     key: TestKey,
+    /// The records whose keys it names, as runs that ascend, of a test of keys.
+    of_keys: Option<Vec<(u64, u64)>>,
     /// The records for which it holds, and how many they are, if they are known.
     set: Option<Set>,
     /// Records for none of which it holds: those that were passed over last.
@@ -31,7 +33,12 @@ const BETWEEN_STOPS: u32 = 1 << 16;
 impl ValueTest {
     /// Binds a test to a shelf.
     pub fn open(shelf: &Arc<Shelf>, held: &mut Held, test: &Bound) -> Step<Self> {
+        let mut of_keys = None;
         let (column, ranges) = match test {
+            Bound::Keys(runs) => {
+                of_keys = Some(records_of(shelf, held, runs)?);
+                (0, Some(Vec::new()))
+            }
             Bound::Numbers(column, ranges) => (*column, Some(ranges.clone())),
             Bound::Texts(column, texts) => {
                 let mut ranges = Vec::with_capacity(texts.len());
@@ -52,9 +59,13 @@ impl ValueTest {
             column: ValueColumn::new(shelf, column),
             records: shelf.records(),
             key: (column, ranges),
+            of_keys,
             set: None,
             passed: 0..0,
         };
+        if test.of_keys.is_some() {
+            return Ok(test);
+        }
         let key = CacheKey::Test(test.key.clone());
         if let Some(set) = shelf.cache().get::<Set>(shelf.piece(), &key) {
             test.set = Some(Set::clone(&set));
@@ -66,7 +77,11 @@ impl ValueTest {
     pub fn ask(&mut self, held: &mut Held, find: &Find, asks: u64) -> Step<()> {
         let (key, making) = (CacheKey::Test(self.key.clone()), u64::from(self.records) / WORTH);
         let asked = || self.shelf.cache().ask::<Set>(self.shelf.piece(), &key, asks, making);
-        if self.set.is_some() || !self.shelf.is_at_hand() || !matches!(asked(), Asked::Worth) {
+        if self.set.is_some()
+            || self.of_keys.is_some()
+            || !self.shelf.is_at_hand()
+            || !matches!(asked(), Asked::Worth)
+        {
             return Ok(());
         }
         let mut bits = Bits::new(self.records as usize);
@@ -95,6 +110,9 @@ impl ValueTest {
         if let Some((set, _)) = &self.set {
             return Ok(set.has(ordinal as usize));
         }
+        if let Some(runs) = &self.of_keys {
+            return Ok(overlaps(runs, ordinal.into(), ordinal.into()));
+        }
         match &self.key.1 {
             Some(ranges) => self.column.any_in(held, ordinal, ranges),
             None => Ok(self.column.of(held, ordinal)?.is_empty()),
@@ -111,10 +129,18 @@ impl ValueTest {
             Some((set, _)) => {
                 set.next(ordinal as usize).and_then(|next| u32::try_from(next).ok()).unwrap_or(END)
             }
+            None if self.of_keys.is_some() => self.next_of_keys(ordinal),
             None => self.next_in_blocks(held, ordinal)?,
         };
         self.passed = ordinal..next;
         Ok(next)
+    }
+
+    /// The same, by the keys.
+    fn next_of_keys(&self, ordinal: u32) -> u32 {
+        let runs = self.of_keys.as_deref().unwrap_or_default();
+        let run = runs.get(runs.partition_point(|(_, end)| *end < ordinal.into()));
+        run.map_or(END, |(start, _)| ordinal.max(u32::try_from(*start).unwrap_or(END)))
     }
 
     /// The same, by what bounds the values of its block.
@@ -140,6 +166,15 @@ impl ValueTest {
     pub fn fill(&mut self, held: &mut Held, window: Range<u32>, bits: &mut Bits) -> Step<()> {
         if let Some((set, _)) = &self.set {
             bits.add_part(set, window.start as usize);
+            return Ok(());
+        }
+        if let Some(runs) = &self.of_keys {
+            let first = runs.partition_point(|(_, end)| *end < window.start.into());
+            for (start, end) in runs[first..].iter().take_while(|(start, _)| *start < window.end.into()) {
+                let place = |at: u64| usize::try_from(at - u64::from(window.start)).unwrap_or(usize::MAX);
+                let (start, end) = ((*start).max(window.start.into()), (*end).min((window.end - 1).into()));
+                bits.set_range(place(start)..place(end) + 1);
+            }
             return Ok(());
         }
         self.fill_from(held, window.start, window, bits)
@@ -186,6 +221,9 @@ impl ValueTest {
         if let Some((_, count)) = self.set {
             return Ok(count);
         }
+        if let Some(runs) = &self.of_keys {
+            return Ok(runs.iter().map(|(start, end)| end - start + 1).sum());
+        }
         let (per_block, mut bits) = (self.column.per_block(), Bits::new(128));
         let blocks = self.records.div_ceil(per_block);
         let (mut passing, mut seen) = (0, 0);
@@ -201,4 +239,24 @@ impl ValueTest {
         held.complete()?;
         Ok((passing * u64::from(self.records)).div_ceil(seen.max(1)))
     }
+}
+
+/// The records of a shelf whose keys lie in these runs, which ascend: they stand in the order of their keys.
+fn records_of(shelf: &Arc<Shelf>, held: &mut Held, runs: &[KeyRun]) -> Step<Vec<(u64, u64)>> {
+    let mut records: Vec<(u64, u64)> = Vec::with_capacity(runs.len());
+    for (after, up_to) in runs {
+        let start = if_held(shelf.keys_up_to(held, after))?;
+        let end = if_held(shelf.keys_up_to(held, up_to))?;
+        if let (Some(start), Some(end)) = (start, end)
+            && start < end
+        {
+            let (start, last) = (u64::from(start), u64::from(end - 1));
+            match records.last_mut().filter(|(_, known)| *known >= start) {
+                Some((_, known)) => *known = last.max(*known),
+                None => records.push((start, last)),
+            }
+        }
+    }
+    held.complete()?;
+    Ok(records)
 }
