@@ -101,8 +101,12 @@ impl Cellar {
         let mut batch = Batch::new(&mut unit, &self.opened, schema).unwrap();
         batch.set_merging(merging);
         batch.set_block(8);
-        puts.iter().for_each(|record| batch.put(record).unwrap());
-        removed.iter().for_each(|key| batch.remove(key).unwrap());
+        for record in puts {
+            batch.put(record).unwrap();
+        }
+        for key in removed {
+            batch.remove(key).unwrap();
+        }
         batch.publish().unwrap();
         unit.commit().unwrap();
     }
@@ -185,7 +189,7 @@ fn first_words_that_are_others_than_those_of_the_whole_are_refused() {
 fn first_words_have_no_positions() {
     let [both, alone]: [Columns; 2] = [SCHEMAS[0], &SCHEMAS[0][..1]];
     let text =
-        |key: i64| vec![vec![format!("oak boxes {} oak {key}", WORDS[key.unsigned_abs() as usize % 9])]; 3];
+        |key: i64| vec![vec![format!("oak boxes {} oak {key}", WORDS[usize::try_from(key).unwrap() % 9])]; 3];
     let bytes = [both, alone].map(|columns| {
         let cellar = Cellar { place: Memory::new(), opened: Opened::new() };
         let puts: Vec<_> = (0..500).map(|key| record(columns, key, &text(key), true)).collect();

@@ -81,13 +81,16 @@ impl ExactSum {
 }
 
 #[cfg(test)]
+#[expect(clippy::float_cmp, reason = "sums are the same to the last bit")]
 mod tests {
     use super::*;
     use proptest::prelude::*;
 
     fn sum(numbers: &[f64]) -> f64 {
         let mut sum = ExactSum::default();
-        numbers.iter().for_each(|number| sum.add(*number));
+        for number in numbers {
+            sum.add(*number);
+        }
         sum.rounded()
     }
 

@@ -203,12 +203,13 @@ mod tests {
                     vec![u8::try_from((0..count).filter(|place| !is_own(*place)).count()).unwrap()];
                 for place in (0..count).filter(|place| !is_own(*place)) {
                     let (_, whole, words) = beginnings[place];
-                    let whole = (0..count).cycle().skip(whole.into()).find(|place| is_own(*place)).unwrap();
+                    let whole =
+                        (0..count).rev().find(|place| is_own(*place) && *place <= whole.into()).unwrap_or(0);
                     bytes.extend([u8::try_from(place).unwrap(), u8::try_from(whole).unwrap()]);
                     bytes.extend(words.to_le_bytes());
                 }
-                let beginnings = (bytes[0] > 0).then(|| Reader::new(&bytes));
-                Arc::new(TextColumns::get(count, beginnings.as_ref().map(Clone::clone).as_mut()).unwrap())
+                let mut beginnings = (bytes[0] > 0).then(|| Reader::new(&bytes));
+                Arc::new(TextColumns::get(count, beginnings.as_mut()).unwrap())
             },
         )
     }
