@@ -417,7 +417,7 @@ impl Find {
     }
 
     /// Counts something of all records that match, whatever the page: [`Found::counts`](crate::Found::counts). May be said several times.
-    /// With a [limit](Self::limit) of 0 nothing is scored.
+    /// With a [limit](Self::limit) of 0 nothing is scored. A search that is driven [step by step](crate::Search::step) counts nothing.
     ///
     /// ```
     /// use nut_cellar_core::Find;
