@@ -985,7 +985,7 @@ fn filters_orders_and_pages_are_for_the_command_too() {
         ])
     );
     let shown = desk.done(&["find", "shed.cellar", "box", "--count", "found_on by year", "--limit", "1"]);
-    assert!(shown.contains(" 2031                    1 \n (no value)              2 \n"), "{shown}");
+    assert!(shown.contains(" 2031                     1 \n (no value)               2 \n"), "{shown}");
     assert_eq!(keys(&["*ssils OR ~walnt -regenschirm"]).0.len(), 3);
     assert_eq!(keys(&["walnut nothing", "--words", "50%"]).0.len(), 3);
     let (first, answer) = keys(&["walnut box", "--limit", "2"]);
