@@ -5,7 +5,7 @@ use crate::completing::{Beside, in_turn};
 use nut_cellar::counts::{Count, Period};
 use nut_cellar::search::Total;
 use nut_cellar::sqlite::{SqlFunctions, SqliteCellar};
-use nut_cellar::{Cellar, Column, Filter, Find, Kind, Order, Query, Record, Schema, Value};
+use nut_cellar::{Cellar, Column, Filter, Find, Kind, Memory, Order, Query, Record, Schema, Value};
 use rusqlite::Connection;
 use std::cell::Cell;
 use std::error::Error;
@@ -47,31 +47,8 @@ type Both<'a> = Box<dyn FnMut(u64) -> Result<(f64, f64), Failure> + 'a>;
 /// # Errors
 /// If the records can't be kept.
 pub fn measure(records: u64) -> Result<Vec<Beside>, Failure> {
-    const DAY: i64 = 86_400_000_000;
     let words = (records / MATCHING).max(1);
-    let schema = Schema::new("id")
-        .with("title", Column::text("none").not_kept())
-        .with("station", Column::of(Kind::Exact).not_kept())
-        .with("status", Column::of(Kind::Exact).not_kept())
-        .with("pence", Column::of(Kind::Integer).not_kept())
-        .with("weight", Column::of(Kind::Float).not_kept())
-        .with("lent", Column::of(Kind::Boolean).not_kept())
-        .with("seen_at", Column::of(Kind::Moment).not_kept());
-    let cellar = Cellar::in_memory(schema)?;
-    cellar.publish(|batch| {
-        (0..records).try_for_each(|number| {
-            let seen = i64::try_from(scattered(number, 2) % 1_000).unwrap_or(0) * DAY;
-            let record = Record::new(i64::try_from(number).unwrap_or(0))
-                .with("title", format!("thing w{}", scattered(number, 3) % words))
-                .with("station", station(number))
-                .with("status", status(number))
-                .with("pence", i64::try_from(scattered(number, 5) % 9_000).unwrap_or(0))
-                .with("lent", scattered(number, 7) % 2 == 0)
-                .with("weight", scattered(number, 6) as f64 / 1e6)
-                .with("seen_at", Value::Moment(seen));
-            batch.put(&record)
-        })
-    })?;
+    let cellar = cellar(records, words)?;
     let counting = || Find::new().strict().limit(0).total(Total::AtLeast(0));
     let one = counting().count(Count::of("station"));
     let everything = Query::read("thing").query;
@@ -152,6 +129,35 @@ pub fn measure(records: u64) -> Result<Vec<Beside>, Failure> {
         Box::new(|_| in_turn(|| both(&counted), || both(&grouped))),
     )?;
     Ok(all)
+}
+
+/// A cellar of so many records, with so many different words.
+fn cellar(records: u64, words: u64) -> Result<Cellar<Memory>, Failure> {
+    const DAY: i64 = 86_400_000_000;
+    let schema = Schema::new("id")
+        .with("title", Column::text("none").not_kept())
+        .with("station", Column::of(Kind::Exact).not_kept())
+        .with("status", Column::of(Kind::Exact).not_kept())
+        .with("pence", Column::of(Kind::Integer).not_kept())
+        .with("weight", Column::of(Kind::Float).not_kept())
+        .with("lent", Column::of(Kind::Boolean).not_kept())
+        .with("seen_at", Column::of(Kind::Moment).not_kept());
+    let cellar = Cellar::in_memory(schema)?;
+    cellar.publish(|batch| {
+        (0..records).try_for_each(|number| {
+            let seen = i64::try_from(scattered(number, 2) % 1_000).unwrap_or(0) * DAY;
+            let record = Record::new(i64::try_from(number).unwrap_or(0))
+                .with("title", format!("thing w{}", scattered(number, 3) % words))
+                .with("station", station(number))
+                .with("status", status(number))
+                .with("pence", i64::try_from(scattered(number, 5) % 9_000).unwrap_or(0))
+                .with("lent", scattered(number, 7).is_multiple_of(2))
+                .with("weight", scattered(number, 6) as f64 / 1e6)
+                .with("seen_at", Value::Moment(seen));
+            batch.put(&record)
+        })
+    })?;
+    Ok(cellar)
 }
 
 /// A table whose rows are searched, of which 5,000 have each word.
