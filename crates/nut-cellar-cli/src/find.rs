@@ -125,6 +125,9 @@ pub fn counts(heading: &str, counted: &Counted) -> String {
     let rest = [("other values", counted.others), ("no value", counted.missing)];
     let rest = rest.iter().filter(|(_, records)| *records > 0);
     rows.extend(rest.map(|(name, records)| (format!("({name})"), paint::grouped(*records))));
+    if rows.is_empty() {
+        rows.push(("(nothing)".to_owned(), String::new()));
+    }
     let heading = paint::clean(heading);
     let mut table = paint::table(&[&heading, if counted.statistics.is_some() { ">" } else { ">records" }]);
     for (name, value) in rows {

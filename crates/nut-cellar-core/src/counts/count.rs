@@ -46,6 +46,9 @@ pub enum By {
 
 /// So many values are listed where nothing is said.
 pub(super) const MOST: usize = 10;
+/// A search counts so many things at most, and of one so many quantiles: each takes as long as going through all that is found.
+const MOST_COUNTS: usize = 64;
+const MOST_QUANTILES: usize = 64;
 /// These quantiles are told where none are named.
 pub(super) const QUARTILES: [f64; 3] = [0.25, 0.5, 0.75];
 
@@ -168,6 +171,11 @@ pub(crate) enum How {
 /// # Errors
 /// [`ErrorKind::BadRequest`] if a column is not there or can't be counted so.
 pub(crate) fn bind(schema: &Schema, counts: &[Count]) -> Result<Vec<BoundCount>> {
+    if counts.len() > MOST_COUNTS {
+        let message =
+            format!("{} things are to be counted, and a search counts {MOST_COUNTS} at most.", counts.len());
+        return Err(Error::new(ErrorKind::BadRequest, message));
+    }
     let bound = |count: &Count| {
         bind_one(schema, count).map_err(|message| {
             Error::new(ErrorKind::BadRequest, format!("In what is counted, `{count}`: {message}"))
@@ -221,6 +229,12 @@ fn bind_one(schema: &Schema, count: &Count) -> std::result::Result<BoundCount, S
             }
             if !quantiles.iter().all(|quantile| (0.0..=1.0).contains(quantile)) {
                 return Err("Quantiles are numbers from 0 to 1.".into());
+            }
+            if quantiles.len() > MOST_QUANTILES {
+                return Err(format!(
+                    "There are {} quantiles, and at most {MOST_QUANTILES} are told.",
+                    quantiles.len()
+                ));
             }
             How::Statistics(quantiles.clone())
         }

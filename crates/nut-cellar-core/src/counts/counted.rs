@@ -64,7 +64,7 @@ pub struct Statistics {
 /// As JSON it is a number, or a text where it has more than 64 bits or is infinite.
 #[derive(Clone, Copy, Debug, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(any(test, feature = "json-schema"), derive(schemars::JsonSchema))]
-#[serde(from = "written::Sum", into = "written::Sum")]
+#[serde(try_from = "written::Sum", into = "written::Sum")]
 pub enum Sum {
     /// Of integers.
     Integer(i128),
@@ -107,13 +107,16 @@ mod written {
         }
     }
 
-    impl From<Sum> for super::Sum {
-        fn from(sum: Sum) -> Self {
+    impl TryFrom<Sum> for super::Sum {
+        type Error = String;
+
+        fn try_from(sum: Sum) -> Result<Self, String> {
             match sum {
-                Sum::Integer(sum) => Self::Integer(sum.into()),
-                Sum::Float(sum) => Self::Float(sum),
+                Sum::Integer(sum) => Ok(Self::Integer(sum.into())),
+                Sum::Float(sum) => Ok(Self::Float(sum)),
                 Sum::Text(text) => {
-                    text.parse().map_or_else(|_| Self::Float(text.parse().unwrap_or(f64::NAN)), Self::Integer)
+                    let float = || text.parse().map(Self::Float).map_err(|_| format!("`{text}` is no sum"));
+                    text.parse().map(Self::Integer).or_else(|_| float())
                 }
             }
         }

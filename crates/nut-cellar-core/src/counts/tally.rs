@@ -11,8 +11,8 @@ use crate::filter::behind;
 use crate::record::Value;
 use crate::schema::Kind;
 use crate::shelf::{Held, Shelf, Step, ValueColumn, if_held};
-use hashbrown::HashMap;
-use std::cmp::Reverse;
+use hashbrown::{HashMap, HashSet};
+use std::cmp::{Ordering, Reverse};
 use std::ops::Bound;
 use std::sync::Arc;
 
@@ -165,15 +165,16 @@ impl<'c> Tallies<'c> {
 
     /// What was counted. Of what has several values that are listed or not `count_any` says how many records have one that is listed.
     pub fn counted(
-        &self,
+        self,
         mut count_any: impl FnMut(&dyn Fn(&mut Held, Matches<'_>) -> Step<u64>) -> Result<u64>,
     ) -> Result<Vec<Counted>> {
         let mut all = Vec::with_capacity(self.counts.len());
-        for (count, tally) in self.counts.iter().zip(&self.all) {
+        for (count, tally) in self.counts.into_iter().zip(self.all) {
+            let (having, has_several) = (tally.having, tally.has_several);
             let (mut counted, things) = count.counted(tally);
-            if tally.has_several {
+            if has_several {
                 let any = count_any(&|held, matches| count.count_any(held, matches, &things))?;
-                counted.others = tally.having.saturating_sub(any);
+                counted.others = having.saturating_sub(any);
             }
             all.push(counted);
         }
@@ -329,8 +330,8 @@ impl BoundCount {
         match &self.how {
             How::Levels(path) => {
                 let Levels { first, of_values, names } = Levels::of(held, matches.shelf, self.place, path)?;
-                let is_listed: Vec<_> =
-                    names.iter().map(|name| listed.iter().any(|thing| thing.is_text(name))).collect();
+                let texts: HashSet<_> = listed.iter().filter_map(Thing::text).collect();
+                let is_listed: Vec<_> = names.iter().map(|name| texts.contains(name.as_str())).collect();
                 matches.each(held, self.place, |values| {
                     here.take(values, |value| {
                         let level = level(first, &of_values, value);
@@ -360,32 +361,36 @@ impl BoundCount {
     }
 
     /// What came of a count, but for how many records have others.
-    fn counted(&self, tally: &Tally) -> (Counted, Vec<Thing>) {
+    fn counted(&self, tally: Tally) -> (Counted, Vec<Thing>) {
         let mut counted =
             Counted { of: self.count.column.clone(), missing: tally.missing, ..Counted::default() };
         if let How::Statistics(quantiles) = &self.how {
-            counted.statistics = Some(statistics(self.kind, &tally.numbers, quantiles));
+            counted.statistics = Some(statistics(self.kind, tally.numbers, quantiles));
             return (counted, Vec::new());
         }
-        let mut things: Vec<(Thing, u64)> = match &tally.listed {
+        let mut things: Vec<(Thing, u64)> = match tally.listed {
             Listed::Texts(all) => {
-                all.iter().map(|(text, records)| (Thing::Text(text.clone()), *records)).collect()
+                all.into_iter().map(|(text, records)| (Thing::Text(text), records)).collect()
             }
             Listed::Numbers(all) => {
-                all.iter().map(|(number, records)| (Thing::Number(*number), *records)).collect()
+                all.into_iter().map(|(number, records)| (Thing::Number(number), records)).collect()
             }
             Listed::Runs(all) => {
-                all.iter().map(|(from, to, records)| (Thing::Run(*from, *to), *records)).collect()
+                all.into_iter().map(|(from, to, records)| (Thing::Run(from, to), records)).collect()
             }
         };
         things.retain(|(_, records)| *records >= self.count.least);
         let in_order = self.is_in_order();
         // What most have first; of equally many in their own order.
-        things.sort_unstable_by(|(a, a_records), (b, b_records)| {
-            let by_records = if in_order { std::cmp::Ordering::Equal } else { b_records.cmp(a_records) };
+        let order = |(a, a_records): &(Thing, u64), (b, b_records): &(Thing, u64)| {
+            let by_records = if in_order { Ordering::Equal } else { b_records.cmp(a_records) };
             by_records.then_with(|| a.cmp(b))
-        });
-        things.truncate(self.most());
+        };
+        if self.most() < things.len() {
+            things.select_nth_unstable_by(self.most(), order);
+            things.truncate(self.most());
+        }
+        things.sort_unstable_by(order);
         counted.values = things.iter().map(|(thing, records)| self.value_count(thing, *records)).collect();
         counted.others =
             tally.having - things.iter().map(|(_, records)| records).sum::<u64>().min(tally.having);
@@ -422,10 +427,6 @@ enum Thing {
 impl Thing {
     fn text(&self) -> Option<&str> {
         if let Self::Text(text) = self { Some(text) } else { None }
-    }
-
-    fn is_text(&self, text: &str) -> bool {
-        self.text() == Some(text)
     }
 
     /// Its numbers, both ends included.
@@ -479,7 +480,7 @@ fn runs_of(starts: &[u64]) -> impl Iterator<Item = (u64, u64)> {
 }
 
 /// What numbers of a kind are like.
-fn statistics(kind: Kind, numbers: &[u64], quantiles: &[f64]) -> Statistics {
+fn statistics(kind: Kind, mut numbers: Vec<u64>, quantiles: &[f64]) -> Statistics {
     let value_of = |number: &u64| Value::of_number(kind, *number);
     let sum = match kind {
         _ if numbers.is_empty() => None,
@@ -494,28 +495,29 @@ fn statistics(kind: Kind, numbers: &[u64], quantiles: &[f64]) -> Statistics {
         }
         _ => None,
     };
-    let mut selected = numbers.to_vec();
+    let (least, greatest) =
+        (numbers.iter().min().and_then(value_of), numbers.iter().max().and_then(value_of));
+    let count = numbers.len();
     // The least that is not below so large a part. What a selection has put in front is left to those that are lower.
     #[expect(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "a part of a length")]
-    let place = |part: f64| ((part * numbers.len() as f64).ceil() as usize).clamp(1, numbers.len()) - 1;
-    let mut places: Vec<_> =
-        quantiles.iter().filter(|_| !numbers.is_empty()).map(|part| place(*part)).collect();
+    let place = |part: &f64| ((part * count as f64).ceil() as usize).clamp(1, count) - 1;
+    let quantiles = if count == 0 { &[] } else { quantiles };
+    let mut places: Vec<_> = quantiles.iter().map(place).collect();
     places.sort_unstable_by_key(|place| Reverse(*place));
-    let mut end = selected.len();
+    let mut end = count;
     for place in places {
         if place < end {
-            selected[..end].select_nth_unstable(place);
+            numbers[..end].select_nth_unstable(place);
             end = place;
         }
     }
-    let quantile = |part: &f64| Some((*part, value_of(selected.get(place(*part))?)?));
-    let quantiles = if numbers.is_empty() { &[] } else { quantiles };
+    let quantile = |part: &f64| Some((*part, value_of(numbers.get(place(part))?)?));
     Statistics {
-        count: numbers.len() as u64,
-        least: numbers.iter().min().and_then(value_of),
-        greatest: numbers.iter().max().and_then(value_of),
+        count: count as u64,
+        least,
+        greatest,
         sum,
-        mean: sum.map(|sum| sum.as_float() / numbers.len() as f64),
+        mean: sum.map(|sum| sum.as_float() / count as f64),
         quantiles: quantiles.iter().filter_map(quantile).collect(),
     }
 }

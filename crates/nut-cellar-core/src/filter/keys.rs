@@ -18,59 +18,52 @@ pub(crate) fn is_key(schema: &Schema, name: &str) -> bool {
     matches!(schema.key_columns(), [key] if key == name) && schema.column(name).is_none()
 }
 
-/// The runs of keys for which a test holds.
+/// An end of a run: a value, and whether its key is in the run.
+type End<'v> = Option<(&'v Value, bool)>;
+
+/// The runs of keys for which a test holds, ascending.
 ///
 /// # Errors
 /// A sentence, if no key is like that.
 pub(super) fn runs(test: &Test) -> Result<Vec<KeyRun>, String> {
-    // For each sort of keys what a value stands for.
-    let sorts = |value: &Value| -> Result<[Option<Key>; 2], String> {
-        match value {
-            Value::Integer(number) => Ok([Some(Key::Integer(*number)), None]),
-            Value::Text(text) => {
-                Ok([text.trim().parse().ok().map(Key::Integer), Some(Key::Text(text.clone()))])
-            }
-            other => Err(format!("`{other}` is no key: keys that are compared are whole numbers and texts.")),
+    let is = |value| (Some((value, true)), Some((value, true)));
+    let ends: Vec<(End<'_>, End<'_>)> = match test {
+        Test::Equal(value) => vec![is(value)],
+        Test::In(values) => values.iter().map(is).collect(),
+        Test::Below(value) => vec![(None, Some((value, false)))],
+        Test::AtMost(value) => vec![(None, Some((value, true)))],
+        Test::Above(value) => vec![(Some((value, false)), None)],
+        Test::AtLeast(value) => vec![(Some((value, true)), None)],
+        Test::Between(low, high) => vec![(Some((low, true)), Some((high, true)))],
+        Test::Under(_) => return Err("Keys have no levels.".into()),
+        Test::Absent => Vec::new(),
+    };
+    let mut runs = Vec::with_capacity(ends.len());
+    for (low, high) in ends {
+        for (sort, (least, greatest)) in SORTS.iter().enumerate() {
+            // An end that keys of this sort can't have lets none of them through.
+            let after = end(low, sort, (least, true))?;
+            let up_to = end(high, sort, (greatest, false))?;
+            runs.extend(after.zip(up_to));
+        }
+    }
+    runs.sort_unstable();
+    Ok(runs)
+}
+
+/// What the keys of a sort are greater than, at a lower end, or go up to; without an end, `open`. None if the end is no key of the sort.
+fn end(end: End<'_>, sort: usize, (open, is_low): (&[u8], bool)) -> Result<Option<Vec<u8>>, String> {
+    let Some((value, is_in)) = end else { return Ok(Some(open.to_vec())) };
+    let key = match (value, sort) {
+        (Value::Integer(number), 0) => Some(Key::Integer(*number)),
+        (Value::Integer(_), _) => None,
+        (Value::Text(text), 0) => text.trim().parse().ok().map(Key::Integer),
+        (Value::Text(text), _) => Some(Key::Text(text.clone())),
+        (other, _) => {
+            return Err(format!("`{other}` is no key: keys that are compared are whole numbers and texts."));
         }
     };
-    let all =
-        |low: Option<&Value>, high: Option<&Value>, run: &dyn Fn(Option<Key>, Option<Key>) -> KeyRun| {
-            let [lows, highs] = [low, high].map(|value| value.map(sorts).transpose());
-            let (lows, highs) = (lows?, highs?);
-            let of_sort = |sort: usize| {
-                let side = |side: &Option<[Option<Key>; 2]>| side.as_ref().map(|keys| keys[sort].clone());
-                let (low, high) = (side(&lows), side(&highs));
-                // A side that is asked for and that this sort of keys does not have lets none of them through.
-                if matches!(low, Some(None)) || matches!(high, Some(None)) {
-                    return None;
-                }
-                let (after, up_to) = run(low.flatten(), high.flatten());
-                let (least, greatest) = &SORTS[sort];
-                let or = |bytes: Vec<u8>, other: &[u8]| if bytes.is_empty() { other.to_vec() } else { bytes };
-                Some((or(after, least), or(up_to, greatest)))
-            };
-            Ok((0..SORTS.len()).filter_map(of_sort).collect::<Vec<_>>())
-        };
-    let at = |key: Option<Key>| key.map(|key| key.encode()).unwrap_or_default();
-    let before = |key: Option<Key>| key.map(|key| before(&key)).unwrap_or_default();
-    match test {
-        Test::Equal(value) => all(Some(value), Some(value), &|low, high| (before(low), at(high))),
-        Test::In(values) => {
-            let mut runs = Vec::with_capacity(values.len());
-            for value in values {
-                runs.extend(all(Some(value), Some(value), &|low, high| (before(low), at(high)))?);
-            }
-            runs.sort_unstable();
-            Ok(runs)
-        }
-        Test::Below(value) => all(None, Some(value), &|_, high| (Vec::new(), before(high))),
-        Test::AtMost(value) => all(None, Some(value), &|_, high| (Vec::new(), at(high))),
-        Test::Above(value) => all(Some(value), None, &|low, _| (at(low), Vec::new())),
-        Test::AtLeast(value) => all(Some(value), None, &|low, _| (before(low), Vec::new())),
-        Test::Between(low, high) => all(Some(low), Some(high), &|low, high| (before(low), at(high))),
-        Test::Under(_) => Err("Keys have no levels.".into()),
-        Test::Absent => Ok(Vec::new()),
-    }
+    Ok(key.map(|key| if is_in == is_low { before(&key) } else { key.encode() }))
 }
 
 /// What is less than the encoding of a key, and not less than any key before it.

@@ -50,8 +50,9 @@ pub fn search(view: &dyn View, snapshot: &Snapshot, query: &Query, find: &Find) 
         Widest::Known(query, strict) => (query, strict),
         Widest::Of(leniency, strict) => leniency.widest(by, &strict, find.makes_do_with())?,
     };
-    let counts = find.counts().iter().cloned();
-    found.counts = by.found(&query, &counts.fold(counting(&strict), Find::count))?.counts;
+    // Whether it was made looser depends on how exactly it counts.
+    let counting = counting(&strict).total(strict.total);
+    found.counts = by.found(&query, &find.counts().iter().cloned().fold(counting, Find::count))?.counts;
     Ok(found)
 }
 

@@ -27,13 +27,21 @@ impl Search {
             }
         }
         // Whoever asks how the search went is told of what was found.
-        self.prepared.again(&self.snapshot, &self.query, &found_by)?;
+        self.go_by(&found_by)?;
         Ok(all.into_iter().flatten().collect())
+    }
+
+    /// Makes it a search by this.
+    fn go_by(&mut self, find: &Find) -> Result<()> {
+        if self.prepared.find == *find {
+            return Ok(());
+        }
+        self.prepared.again(&self.snapshot, &self.query, find)
     }
 
     /// Counts what a find finds.
     fn tally(&mut self, view: &dyn View, find: &Find, mut tallies: Tallies<'_>) -> Result<Vec<Counted>> {
-        self.prepared.again(&self.snapshot, &self.query, find)?;
+        self.go_by(find)?;
         let matching = (0..self.snapshot.shelves()).map(|shelf| self.matching(view, shelf));
         let matching = matching.collect::<Result<Vec<_>>>()?;
         let go_on = || find.go_on();

@@ -19,6 +19,8 @@ use std::sync::Arc;
 pub(in crate::shelf) struct Part {
     schema: Arc<Schema>,
     columns: TextColumns,
+    /// For each column that is a beginning its place in the schema, and that of its whole.
+    beginnings: Vec<(usize, usize)>,
     pub learned: Learned,
     /// The memory of the terms that were known before. It does not count, or few records could use up a small budget.
     known: usize,
@@ -36,7 +38,14 @@ impl Part {
     /// Nothing gathered.
     pub fn new(schema: &Arc<Schema>, learned: Learned) -> Self {
         let values = schema.value_columns().map(|(place, column)| (place, Gathered::new(column.kind())));
+        let columns = TextColumns::of(schema);
+        let texts: Vec<_> =
+            schema.columns().enumerate().filter(|(_, (_, column))| column.has_words()).collect();
+        let place = |text: u8| texts[usize::from(text)].0;
+        let beginnings =
+            columns.beginnings().iter().map(|one| (place(one.column), place(one.whole))).collect();
         Self {
+            beginnings,
             values: values.collect(),
             log: TokenLog::new(learned.columns.len()),
             known: learned.terms.vocabulary.memory(),
@@ -44,7 +53,7 @@ impl Part {
             lengths: Vec::new(),
             kept: Vec::new(),
             kept_ends: Vec::new(),
-            columns: TextColumns::of(schema),
+            columns,
             schema: Arc::clone(schema),
         }
     }
@@ -142,18 +151,16 @@ impl Part {
     /// # Errors
     /// [`ErrorKind::BadRecord`] where the record has others for them.
     fn fill_beginnings(&self, values: &mut [Cow<'_, [Value]>]) -> Result<()> {
-        for beginning in self.columns.beginnings() {
-            let text_column = |place: u8| {
-                let columns = self.schema.columns().enumerate().filter(|(_, (_, column))| column.has_words());
-                columns.map(|(place, (name, _))| (place, name)).nth(place.into()).expect("a text column")
-            };
-            let ((column, name), (whole, of)) = (text_column(beginning.column), text_column(beginning.whole));
+        for &(column, whole) in &self.beginnings {
             if values[column].is_empty() {
                 let whole = values[whole].clone();
                 values[column] = whole;
             } else if values[column] != values[whole] {
+                let [name, of] = [column, whole]
+                    .map(|place| self.schema.columns().nth(place).map_or("", |(name, _)| name));
                 let message = format!(
-                    "Column `{name}` has the first words of `{of}`, and other values than that; leave it out, or give it a `from` of its own."
+                    "Column `{name}` has the first words of `{of}`, and other values than that; leave it out, or give it a \
+                     `from` of its own."
                 );
                 return Err(Error::new(ErrorKind::BadRecord, message));
             }

@@ -89,26 +89,15 @@ fn width(low: u64, high: u64) -> u32 {
 /// Numbers of so many bits lie in eight bytes, wherever they begin.
 const EIGHT_BYTES: u32 = u64::BITS - 7;
 
-/// Reads what [`pack::put_stream`] wrote: as many numbers as there are bytes for, at most `count`.
-fn get_wide(bytes: &[u8], count: usize, width: u32, mut take: impl FnMut(u64)) {
-    let low = if width == u64::BITS { u64::MAX } else { (1 << width) - 1 };
-    if width <= EIGHT_BYTES {
-        for number in 0..count {
-            let bit = number * width as usize;
-            take(pack::eight_bytes_at(bytes, bit / 8) >> (bit % 8) & low);
-        }
-        return;
+/// The number of so many bits that begins at a bit of what [`pack::put_stream`] wrote; bytes that are missing are 0.
+#[inline]
+fn number_at(bytes: &[u8], bit: usize, width: u32) -> u64 {
+    let (at, shift) = (bit / 8, bit % 8);
+    let mut number = pack::eight_bytes_at(bytes, at) >> shift;
+    if width > EIGHT_BYTES && shift > 0 {
+        number |= u64::from(bytes.get(at + 8).copied().unwrap_or(0)) << (u64::BITS as usize - shift);
     }
-    let (mut held, mut bits, mut rest) = (0_u128, 0, bytes.iter());
-    for _ in 0..count {
-        while bits < width {
-            held |= u128::from(*rest.next().unwrap_or(&0)) << bits;
-            bits += 8;
-        }
-        take(u64::from_le_bytes(*held.to_le_bytes().first_chunk().expect("16 bytes have 8")) & low);
-        held >>= width;
-        bits -= width;
-    }
+    if width == u64::BITS { number } else { number & ((1 << width) - 1) }
 }
 
 /// The values of one column of a shelf, a block at a time.
@@ -206,16 +195,9 @@ impl ValueColumn {
         if low > high || bytes.len() != (records.len() * width as usize).div_ceil(8) {
             return Err(Broken("the number of values"));
         }
-        let mask = if width == u64::BITS { u64::MAX } else { (1 << width) - 1 };
         let mut above = false;
         each_in(ones, records, |ordinal| {
-            let bit = (ordinal - records.start) as usize * width as usize;
-            let (at, shift) = (bit / 8, bit % 8);
-            let mut value = pack::eight_bytes_at(bytes, at) >> shift;
-            if width > EIGHT_BYTES && shift > 0 {
-                value |= u64::from(bytes.get(at + 8).copied().unwrap_or(0)) << (u64::BITS as usize - shift);
-            }
-            let value = value & mask;
+            let value = number_at(bytes, (ordinal - records.start) as usize * width as usize, width);
             above |= value > high - low;
             take(&[value.wrapping_add(low)]);
         });
@@ -246,11 +228,8 @@ impl ValueColumn {
             return Err(self.shelf.broken(Section::Values, Broken("the number of values")).into());
         }
         let bytes = held.get(&self.shelf, self.shelf.within(Section::Values, bytes)?)?;
-        let whole = bytes.iter().rev().fold(0_u128, |whole, byte| whole << 8 | u128::from(*byte));
-        let low_bits = if width == u64::BITS { u64::MAX } else { (1 << width) - 1 };
-        let value =
-            u64::from_le_bytes(*(whole >> (bit % 8)).to_le_bytes().first_chunk().expect("16 bytes have 8"));
-        let value = (value & low_bits).wrapping_add(low);
+        let bit = usize::try_from(bit % 8).expect("less than 8");
+        let value = number_at(&bytes, bit, width).wrapping_add(low);
         Ok(overlaps(ranges, value, value))
     }
 
@@ -326,10 +305,12 @@ impl ValueColumn {
         }
         self.values.clear();
         let mut above = false;
-        get_wide(reader.take(reader.left())?, all, width, |value| {
+        let bytes = reader.take(reader.left())?;
+        for place in 0..all {
+            let value = number_at(bytes, place * width as usize, width);
             above |= value > high.saturating_sub(low);
             self.values.push(value.wrapping_add(low));
-        });
+        }
         let starts = std::iter::once(0).chain(self.ends.iter().copied());
         let ascend = |(start, end): (usize, &usize)| self.values[start..*end].is_sorted_by(|a, b| a < b);
         if above || (counted && !starts.zip(&self.ends).all(ascend)) {
@@ -385,10 +366,10 @@ mod tests {
         fn wide_numbers_come_back(width in 0_u32..=64, numbers in prop::collection::vec(any::<u64>(), 0..200)) {
             let low = if width == 64 { u64::MAX } else { (1 << width) - 1 };
             let numbers: Vec<_> = numbers.into_iter().map(|number| number & low).collect();
-            let (mut bytes, mut read) = (Vec::new(), Vec::new());
+            let mut bytes = Vec::new();
             pack::put_stream(&mut bytes, numbers.iter().copied(), width);
             prop_assert_eq!(bytes.len(), (numbers.len() * width as usize).div_ceil(8));
-            get_wide(&bytes, numbers.len(), width, |number| read.push(number));
+            let read: Vec<_> = (0..numbers.len()).map(|place| number_at(&bytes, place * width as usize, width)).collect();
             prop_assert_eq!(read, numbers);
         }
     }
