@@ -3,11 +3,9 @@
 use super::find::settings;
 use super::raw::writes;
 use super::table_function::{Given, TableFunction};
-use super::{Shared, told};
-use crate::sqlite::names::Names;
-use crate::sqlite::reading::last_entry;
+use super::{Shared, changes, told};
 use nut_cellar_core::counts::{Count, Counted, Sum};
-use nut_cellar_core::{Error, ErrorKind, Result, Total};
+use nut_cellar_core::{Error, ErrorKind, Result};
 use rusqlite::Connection;
 use rusqlite::types::Value;
 use std::ffi::CStr;
@@ -33,9 +31,7 @@ impl TableFunction for Counting {
     }
 
     fn state(&self, connection: &Connection, arguments: &[Value]) -> Option<i64> {
-        let Some(Value::Text(cellar)) = arguments.first() else { return None };
-        let last = last_entry(connection, &Names::new(cellar).ok()?).ok()?;
-        Some(last.map_or(0, |last| last.mark))
+        changes(connection, arguments)
     }
 }
 
@@ -54,7 +50,7 @@ impl Counting {
         let mut request = text(3)?.map(settings).transpose()?.unwrap_or_default();
         request.query = query.into();
         request.counts = vec![counted.parse::<Count>()?];
-        (request.limit, request.values, request.total) = (0, false, Total::AtLeast(0));
+        (request.limit, request.values) = (0, false);
         let found = self.0.with(connection, cellar, |cellar| {
             cellar.answer_in_statement(connection, &request, writes(connection))
         })?;

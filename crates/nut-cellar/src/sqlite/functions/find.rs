@@ -2,9 +2,8 @@
 
 use super::raw::writes;
 use super::table_function::{Given, TableFunction};
-use super::{Shared, told};
-use crate::sqlite::names::Names;
-use crate::sqlite::reading::{last_entry, parameter};
+use super::{Shared, changes, told};
+use crate::sqlite::reading::parameter;
 use nut_cellar_core::{Error, ErrorKind, Request, Result};
 use rusqlite::Connection;
 use rusqlite::types::Value;
@@ -35,9 +34,7 @@ impl TableFunction for Find {
     }
 
     fn state(&self, connection: &Connection, arguments: &[Value]) -> Option<i64> {
-        let Some(Value::Text(cellar)) = arguments.first() else { return None };
-        let last = last_entry(connection, &Names::new(cellar).ok()?).ok()?;
-        Some(last.map_or(0, |last| last.mark))
+        changes(connection, arguments)
     }
 }
 

@@ -53,8 +53,11 @@ mod tokens;
 
 use super::cellar::SqliteCellar;
 use super::failure::failed;
+use super::names::Names;
+use super::reading::last_entry;
 use nut_cellar_core::{Error, Result};
 use rusqlite::Connection;
+use rusqlite::types::Value;
 use std::collections::HashMap;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
@@ -124,6 +127,13 @@ impl Shared {
 fn schema_version(connection: &Connection) -> Result<i64> {
     let read = connection.query_row("PRAGMA main.schema_version", [], |row| row.get(0));
     read.map_err(failed("Reading the database's schema"))
+}
+
+/// A number that differs where what the connection's transaction has changed may change what a cellar finds, which the first argument names.
+fn changes(connection: &Connection, arguments: &[Value]) -> Option<i64> {
+    let Some(Value::Text(cellar)) = arguments.first() else { return None };
+    let last = last_entry(connection, &Names::new(cellar).ok()?).ok()?;
+    Some(last.map_or(0, |last| last.mark))
 }
 
 /// The error as SQLite takes it from a function.
